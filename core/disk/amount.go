@@ -1,0 +1,112 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"math/big"
+	"regexp"
+	"strings"
+)
+
+// ErrAmount is returned for a text that is no amount.
+var ErrAmount = errors.New("not an amount")
+
+var amountForm = regexp.MustCompile(`^\+?([0-9]+(?:[.,][0-9]+)?)\s*([a-z]+)$`)
+
+var units = map[string]int64{
+	"b": 1, "byte": 1, "bytes": 1,
+	"kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40,
+	"kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12,
+}
+
+// ParseAmount reads an amount as people write it: `42 GiB`, `43008 MiB`,
+// `45 GB`, `+7 GiB`, `half`, `all`, `all but 20 GiB`. whole is what `all`
+// means. The result is in bytes, not aligned, and between 1 and whole.
+func ParseAmount(text string, whole Bytes) (Bytes, error) {
+	t := strings.ToLower(strings.Join(strings.Fields(text), " "))
+	switch {
+	case t == "":
+		return 0, fmt.Errorf("%w: nothing was entered; write for example 42 GiB, 45 GB, half or all", ErrAmount)
+	case t == "all":
+		return atLeastOne(text, whole)
+	case t == "half":
+		return atLeastOne(text, whole/2)
+	case strings.HasPrefix(t, "all but "):
+		rest, err := ParseAmount(strings.TrimPrefix(t, "all but "), whole)
+		if err != nil {
+			return 0, err
+		}
+		return atLeastOne(text, whole-rest)
+	case strings.HasPrefix(t, "-"):
+		return 0, fmt.Errorf("%w: %q is negative; an amount is what is added, for example 42 GiB", ErrAmount, text)
+	}
+	m := amountForm.FindStringSubmatch(t)
+	if m == nil {
+		return 0, fmt.Errorf("%w: %q; write a number and a unit, for example 42 GiB, 43008 MiB, 45 GB, half or all", ErrAmount, text)
+	}
+	u, ok := units[m[2]]
+	if !ok {
+		return 0, fmt.Errorf("%w: %q has the unknown unit %q; use B, KiB, MiB, GiB, TiB, kB, MB, GB or TB", ErrAmount, text, m[2])
+	}
+	r, ok := new(big.Rat).SetString(strings.Replace(m[1], ",", ".", 1))
+	if !ok || len(m[1]) > 30 {
+		return 0, fmt.Errorf("%w: %q", ErrAmount, text)
+	}
+	r.Mul(r, new(big.Rat).SetInt64(u))
+	n := new(big.Int).Quo(r.Num(), r.Denom())
+	if !n.IsInt64() || Bytes(n.Int64()) > whole {
+		return 0, fmt.Errorf("%w: %s is more than the %s there is", ErrAmount, strings.TrimSpace(text), whole)
+	}
+	return atLeastOne(text, Bytes(n.Int64()))
+}
+
+func atLeastOne(text string, b Bytes) (Bytes, error) {
+	if b < 1 {
+		return 0, fmt.Errorf("%w: %s leaves nothing to do", ErrAmount, strings.TrimSpace(text))
+	}
+	return b, nil
+}
+
+// String words b in the largest binary unit that keeps it above 1, with three
+// or four figures: 138.0 GiB.
+func (b Bytes) String() string { return word(b, 1024, " KiB", " MiB", " GiB", " TiB") }
+
+// Decimal words b in decimal units: 148.2 GB.
+func (b Bytes) Decimal() string { return word(b, 1000, " kB", " MB", " GB", " TB") }
+
+func word(b Bytes, base float64, names ...string) string {
+	if b < 0 {
+		return "-" + word(-b, base, names...)
+	}
+	v, name := float64(b), ""
+	for _, n := range names {
+		if v < base {
+			break
+		}
+		v, name = v/base, n
+	}
+	switch {
+	case name == "":
+		return fmt.Sprintf("%d B", b)
+	case v == float64(int64(v)):
+		return fmt.Sprintf("%d%s", int64(v), name)
+	case v < 10:
+		return fmt.Sprintf("%.2f%s", v, name)
+	default:
+		return fmt.Sprintf("%.1f%s", v, name)
+	}
+}
+
+// Exact words b to the byte with thin groups: 148 176 371 712 bytes.
+func (b Bytes) Exact() string { return Grouped(int64(b)) + " bytes" }
+
+// Grouped words n in groups of three figures, parted by no-break spaces.
+func Grouped(n int64) string {
+	if n < 0 {
+		return "-" + Grouped(-n)
+	}
+	if n < 1000 {
+		return fmt.Sprint(n)
+	}
+	return fmt.Sprintf("%s\u00a0%03d", Grouped(n/1000), n%1000)
+}

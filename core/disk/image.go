@@ -1,0 +1,197 @@
+package disk
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// Image is a drive in a raw, sparse image file.
+type Image struct {
+	f      *os.File
+	size   Bytes
+	sector Bytes
+	ro     bool
+}
+
+// Sentinel errors of OpenImage.
+var (
+	ErrEmpty    = errors.New("the image file is empty")
+	ErrNotImage = errors.New("not a drive image")
+	ErrInUse    = errors.New("another program is changing this drive")
+)
+
+// OpenImage opens the image at path. sector is 512 or 4096, or 0 to find out:
+// a drive with a GPT says it by where its header lies (UEFI 2.10, 5.3.2: the
+// primary header is in LBA 1), anything else counts as 512.
+//
+// A drive opened for writing is locked against a second writer, across
+// processes too (ErrInUse).
+func OpenImage(path string, sector Bytes, write bool) (*Image, error) {
+	st, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !st.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: %w: it is not a plain file", path, ErrNotImage)
+	}
+	if st.Size() == 0 {
+		return nil, fmt.Errorf("%s: %w", path, ErrEmpty)
+	}
+	flag := os.O_RDONLY
+	if write {
+		flag = os.O_RDWR
+	}
+	f, err := os.OpenFile(path, flag, 0)
+	if err != nil {
+		return nil, err
+	}
+	im := &Image{f: f, size: Bytes(st.Size()), sector: sector, ro: !write}
+	if write {
+		if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+			f.Close()
+			return nil, fmt.Errorf("%s: %w", path, ErrInUse)
+		}
+	}
+	if sector == 0 {
+		im.sector = im.guessSector()
+	}
+	if im.sector != 512 && im.sector != 4096 {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w: sectors of %d bytes are not supported", path, ErrNotImage, sector)
+	}
+	if im.size < 8*im.sector {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w: %d bytes is too little for a partition table", path, ErrNotImage, im.size)
+	}
+	return im, nil
+}
+
+// CreateImage makes a new blank image of the given size, all holes. It fails
+// when the file exists.
+func CreateImage(path string, size, sector Bytes) (*Image, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Truncate(int64(size)); err != nil {
+		f.Close()
+		os.Remove(path)
+		return nil, err
+	}
+	f.Close()
+	return OpenImage(path, sector, true)
+}
+
+func (im *Image) guessSector() Bytes {
+	var sig [8]byte
+	for _, s := range []int64{512, 4096} {
+		// The primary header, or at the drive's end its backup.
+		for _, off := range []int64{s, int64(im.size) - s} {
+			if n, _ := im.f.ReadAt(sig[:], off); n == 8 && string(sig[:]) == "EFI PART" {
+				return Bytes(s)
+			}
+		}
+	}
+	return 512
+}
+
+// ReadAt implements io.ReaderAt.
+func (im *Image) ReadAt(p []byte, off int64) (int, error) {
+	if err := inBounds(im, off, int64(len(p))); err != nil {
+		return 0, err
+	}
+	n, err := im.f.ReadAt(p, off)
+	if err == io.EOF && n < len(p) {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
+}
+
+// WriteAt implements io.WriterAt.
+func (im *Image) WriteAt(p []byte, off int64) (int, error) {
+	if im.ro {
+		return 0, ErrReadOnly
+	}
+	if err := inBounds(im, off, int64(len(p))); err != nil {
+		return 0, err
+	}
+	return im.f.WriteAt(p, off)
+}
+
+// Zero implements Device by punching a hole.
+func (im *Image) Zero(off, n Bytes) error {
+	if im.ro {
+		return ErrReadOnly
+	}
+	if err := inBounds(im, int64(off), int64(n)); err != nil {
+		return err
+	}
+	if n == 0 {
+		return nil
+	}
+	return punch(im.f, int64(off), int64(n))
+}
+
+func punch(f *os.File, off, n int64) error {
+	return unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n)
+}
+
+// Data implements Device with the file system's own knowledge of holes. Where
+// that is not to be had, everything counts as data.
+func (im *Image) Data(off Bytes) (Bytes, Bytes, bool) { return dataRange(im.f, off, im.size) }
+
+func dataRange(f *os.File, off, size Bytes) (Bytes, Bytes, bool) {
+	if off >= size {
+		return 0, 0, false
+	}
+	s, err := unix.Seek(int(f.Fd()), int64(off), unix.SEEK_DATA)
+	if err == unix.ENXIO {
+		return 0, 0, false
+	}
+	if err != nil {
+		return off, size, true
+	}
+	e, err := unix.Seek(int(f.Fd()), s, unix.SEEK_HOLE)
+	if err != nil {
+		e = int64(size)
+	}
+	return Bytes(s), min(Bytes(e), size), true
+}
+
+// Size implements Device.
+func (im *Image) Size() Bytes { return im.size }
+
+// SectorBytes implements Device.
+func (im *Image) SectorBytes() Bytes { return im.sector }
+
+// Sync implements Device.
+func (im *Image) Sync() error {
+	if im.ro {
+		return nil
+	}
+	return im.f.Sync()
+}
+
+// Forget drops the image's pages from the page cache, so that the next read
+// comes from the medium.
+func (im *Image) Forget() error {
+	return unix.Fadvise(int(im.f.Fd()), 0, 0, unix.FADV_DONTNEED)
+}
+
+// Close releases the file and its lock.
+func (im *Image) Close() error { return im.f.Close() }
+
+// SHA256 hashes n bytes at off, holes without reading them from the medium.
+func SHA256(d Device, off, n Bytes) (string, error) {
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(d, int64(off), int64(n))); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}

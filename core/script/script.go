@@ -1,0 +1,76 @@
+// Package script is byte operations as data: what a carry-out is going to do
+// to a drive, decided to the last byte before the first write.
+package script
+
+import (
+	"jadetrail/core/disk"
+)
+
+// Kind says what an operation does.
+type Kind string
+
+// The kinds of operation.
+const (
+	// Write puts Data at Off.
+	Write Kind = "write"
+	// Hole makes Len bytes at Off read as zeros.
+	Hole Kind = "hole"
+	// Fill puts Len bytes of the source named Source, from SourceOff, at Off.
+	// Hash is the BLAKE3 of these bytes, in hex; what does not match is never
+	// taken for done.
+	Fill Kind = "fill"
+	// Barrier is passed when everything before it is durable. Text says what the
+	// drive now is.
+	Barrier Kind = "barrier"
+)
+
+// Op is one operation. Offsets and lengths are in bytes from the drive's start.
+type Op struct {
+	Kind      Kind       `json:"kind"`
+	Off       disk.Bytes `json:"off,omitempty"`
+	Len       disk.Bytes `json:"len,omitempty"`
+	Data      []byte     `json:"data,omitempty"`
+	Source    string     `json:"source,omitempty"`
+	SourceOff disk.Bytes `json:"source_off,omitempty"`
+	Hash      string     `json:"hash,omitempty"`
+	// Keep says that undo brings back what was here; false for places whose
+	// contents nobody is promised, such as a gap that a backup fills.
+	Keep bool   `json:"keep,omitempty"`
+	Text string `json:"text,omitempty"`
+	// Step is the number of the plan's step, from 0, that the operation serves.
+	Step int `json:"step"`
+}
+
+// Script is operations in the order in which they are done.
+type Script []Op
+
+// Put appends a kept write of data at off.
+func (s *Script) Put(off disk.Bytes, data []byte) {
+	*s = append(*s, Op{Kind: Write, Off: off, Len: disk.Bytes(len(data)), Data: data, Keep: true})
+}
+
+// Barrier appends a barrier.
+func (s *Script) Barrier(text string) { *s = append(*s, Op{Kind: Barrier, Text: text}) }
+
+// Shift returns the script with every place moved by off, for a volume's own
+// script to be used on its drive.
+func (s Script) Shift(off disk.Bytes) Script {
+	out := make(Script, len(s))
+	for i, op := range s {
+		if op.Kind != Barrier {
+			op.Off += off
+		}
+		out[i] = op
+	}
+	return out
+}
+
+// Rewritten is the number of bytes the script puts on the drive.
+func (s Script) Rewritten() (n disk.Bytes) {
+	for _, op := range s {
+		if op.Kind == Write || op.Kind == Fill {
+			n += op.Len
+		}
+	}
+	return n
+}

@@ -1,0 +1,228 @@
+package ntfs
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/volume"
+)
+
+// set is a set of clusters.
+type set []uint64
+
+func newSet(n int64) set { return make(set, (n+63)/64) }
+
+func (s set) has(i int64) bool { return s[i/64]>>(i%64)&1 != 0 }
+
+// add puts [from, to) into the set and tells whether any of it was there.
+func (s set) add(from, to int64) (twice bool) {
+	for i := from; i < to; {
+		w, n := i/64, min(64-i%64, to-i)
+		m := (^uint64(0) >> (64 - n)) << (i % 64)
+		twice = twice || s[w]&m != 0
+		s[w] |= m
+		i += n
+	}
+	return twice
+}
+
+// Check implements volume.Volume: the boot sector and its copy, the mirror of
+// the table of files, every run list against $Bitmap, and every folder's index
+// against the files' own names.
+func (v *Volume) Check() finding.List {
+	var l finding.List
+	if err := v.Clean(); err != nil {
+		sev := finding.Warning
+		if errors.Is(err, volume.ErrDamaged) {
+			sev = finding.Error
+		}
+		l.Add(sev, "not-clean", "%s.", err)
+	}
+	end := disk.Bytes(v.boot.sectors) * v.boot.sector
+	if b, err := disk.ReadFull(v.dev, end, 512); err != nil {
+		l.Add(finding.Error, "boot-copy-missing", "The copy of the boot sector would lie beyond the partition's end.")
+	} else if !bytes.Equal(b, v.boot.raw[:512]) {
+		l.Add(finding.Error, "boot-copy-differs", "The copy of the boot sector at the volume's end differs from the boot sector.")
+	}
+	v.checkMirror(&l)
+	t, err := v.scan()
+	if err != nil {
+		l.Add(finding.Error, "files-unreadable", "The table of files cannot be read: %v.", err)
+		return l
+	}
+	for i, e := range t.trouble {
+		if i == 20 {
+			l.Add(finding.Error, "record-damaged", "And %d more damaged records.", len(t.trouble)-i)
+			break
+		}
+		l.Add(finding.Error, "record-damaged", "%s.", e)
+	}
+	v.checkBitmap(&l, t)
+	v.checkFolders(&l, t)
+	return l
+}
+
+// mirrored is how many records $MFTMirr repeats.
+func (v *Volume) mirrored() (int64, *stream, error) {
+	m, err := v.system(recMirror, atData, "")
+	if err != nil {
+		return 0, nil, err
+	}
+	return min(int64(m.size), int64(v.mft.size)) / int64(v.boot.record), m, nil
+}
+
+func (v *Volume) checkMirror(l *finding.List) {
+	n, m, err := v.mirrored()
+	if err != nil {
+		l.Add(finding.Error, "mirror-unreadable", "The copy of the first records cannot be read: %v.", err)
+		return
+	}
+	if n > 4096 {
+		l.Add(finding.Error, "mirror-absurd", "The copy of the first records claims %d records.", n)
+		return
+	}
+	a, b := make([]byte, n*int64(v.boot.record)), make([]byte, n*int64(v.boot.record))
+	_, e1 := v.mft.ReadAt(a, 0)
+	_, e2 := m.ReadAt(b, 0)
+	if e1 != nil || e2 != nil || !bytes.Equal(a, b) {
+		l.Add(finding.Error, "mirror-differs", "The copy of the first records ($MFTMirr) differs from them.")
+	}
+}
+
+// marked returns the clusters that run lists use, and how many are used twice.
+func (v *Volume) marked(t *tree) (set, int) {
+	used := newSet(v.boot.clusters)
+	twice := 0
+	mark := func(runs []run) {
+		for _, r := range runs {
+			if r.lcn >= 0 && used.add(r.lcn, r.lcn+r.n) {
+				twice++
+			}
+		}
+	}
+	for _, n := range t.nodes {
+		for _, pieces := range n.pieces {
+			for _, a := range pieces {
+				mark(a.runs)
+			}
+		}
+		for _, a := range n.other {
+			mark(a.runs)
+		}
+	}
+	return used, twice
+}
+
+func (v *Volume) checkBitmap(l *finding.List, t *tree) {
+	used, twice := v.marked(t)
+	if twice > 0 {
+		l.Add(finding.Error, "clusters-shared", "%d run lists use clusters that another one uses too.", twice)
+	}
+	marked := newSet(v.boot.clusters)
+	if err := v.eachUsed(func(from, to int64) error { marked.add(from, to); return nil }); err != nil {
+		l.Add(finding.Error, "bitmap-unreadable", "The bitmap of clusters cannot be read: %v.", err)
+		return
+	}
+	var lost, unmarked int64
+	for c := int64(0); c < v.boot.clusters; c++ {
+		if c%64 == 0 && marked[c/64] == used[c/64] {
+			c += 63
+			continue
+		}
+		switch {
+		case marked.has(c) && !used.has(c):
+			lost++
+		case used.has(c) && !marked.has(c):
+			unmarked++
+		}
+	}
+	if unmarked > 0 {
+		l.Add(finding.Error, "bitmap-disagrees", "%d clusters hold data, but $Bitmap calls them free.", unmarked)
+	}
+	if lost > 0 {
+		l.Add(finding.Warning, "clusters-lost", "%d clusters are marked as used, but no file uses them.", lost)
+	}
+}
+
+// BitmapAgrees says whether every cluster that a run list uses is marked in
+// $Bitmap, and every record could be read: only then may free clusters be left
+// out of a copy.
+func (v *Volume) BitmapAgrees() bool {
+	t, err := v.scan()
+	if err != nil || len(t.trouble) > 0 {
+		return false
+	}
+	var l finding.List
+	v.checkBitmap(&l, t)
+	return l.FirstError() == nil
+}
+
+// Upcase returns the volume's own table of upper-case letters.
+func (v *Volume) upcase() ([]uint16, error) {
+	s, err := v.system(recUpCase, atData, "")
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.all(128 << 10)
+	if err != nil {
+		return nil, err
+	}
+	if len(b) != 128<<10 {
+		return nil, fmt.Errorf("%w: $UpCase has %d bytes", volume.ErrDamaged, len(b))
+	}
+	return upper(b, nil), nil
+}
+
+func (v *Volume) checkFolders(l *finding.List, t *tree) {
+	up, err := v.upcase()
+	if err != nil {
+		l.Add(finding.Error, "upcase-damaged", "%s.", err)
+		return
+	}
+	type link struct {
+		ref  uint64
+		name string
+	}
+	want := map[int64]map[link]bool{}
+	for num, n := range t.nodes {
+		for _, x := range n.names {
+			p := int64(x.parent & (1<<48 - 1))
+			if want[p] == nil {
+				want[p] = map[link]bool{}
+			}
+			want[p][link{uint64(n.seq)<<48 | uint64(num), x.text}] = true
+		}
+	}
+	reported := 0
+	report := func(code, format string, args ...any) {
+		if reported++; reported <= 20 {
+			l.Add(finding.Error, code, format, args...)
+		}
+	}
+	for num, n := range t.nodes {
+		if n.flags&isFolder == 0 {
+			continue
+		}
+		got, err := v.folder(num, up)
+		if err != nil {
+			report("folder-damaged", "Folder %d: %s.", num, err)
+			continue
+		}
+		for i, e := range got {
+			if !want[num][link{e.ref, e.name}] {
+				report("folder-entry-wrong", "Folder %d lists %q, but no file says that it is there.", num, e.name)
+			}
+			delete(want[num], link{e.ref, e.name})
+			if i > 0 && slices.Compare(got[i-1].key, e.key) > 0 {
+				report("folder-order", "Folder %d lists %q before %q, which is not its order.", num, got[i-1].name, e.name)
+			}
+		}
+		for x := range want[num] {
+			report("folder-entry-missing", "Folder %d does not list %q.", num, x.name)
+		}
+	}
+}

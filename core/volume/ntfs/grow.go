@@ -1,0 +1,293 @@
+package ntfs
+
+import (
+	"errors"
+	"fmt"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/script"
+	"jadetrail/core/volume"
+)
+
+// Reasons why a volume cannot be grown.
+var (
+	ErrTooSmall = errors.New("the room added is less than one cluster")
+	ErrRecord   = errors.New("a system file's record has no room for the change")
+)
+
+// Grow returns the script that makes the volume as long as a partition of
+// the given size, places counted from the volume's start. Nothing is moved:
+// $Bitmap and $BadClus grow (records 6 and 8, and their copies as far as
+// $MFTMirr goes), the boot sector gets the new size, a copy of it goes to
+// the new end. $Bitmap grows in place when the clusters behind it are free, else
+// its new part lies in the new room.
+//
+// A volume that is not clean, or whose bitmap and run lists disagree, is
+// refused (volume.ErrNotClean, volume.ErrDamaged).
+func (v *Volume) Grow(size disk.Bytes) (script.Script, error) {
+	if err := v.Clean(); err != nil {
+		return nil, err
+	}
+	o := v.boot
+	sectors := int64(size/o.sector) - 1
+	clusters := sectors / int64(o.cluster/o.sector)
+	if clusters <= o.clusters {
+		return nil, ErrTooSmall
+	}
+	var s script.Script
+	if !v.BitmapAgrees() {
+		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+	}
+	bitmap, taken, err := v.growBitmap(clusters)
+	if err != nil {
+		return nil, err
+	}
+	bad, err := v.growBadClus(clusters)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.clearBits(&s, bitmap, clusters, taken); err != nil {
+		return nil, err
+	}
+	n, mirror, err := v.mirrored()
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range []struct {
+		num int64
+		raw []byte
+	}{{recBitmap, bitmap.record}, {recBadClus, bad}} {
+		if err := v.putStream(&s, v.mft, x.num*int64(o.record), x.raw); err != nil {
+			return nil, err
+		}
+		if x.num < n {
+			if err := v.putStream(&s, mirror, x.num*int64(o.record), x.raw); err != nil {
+				return nil, err
+			}
+		}
+	}
+	b := o.withSectors(sectors)
+	s.Put(disk.Bytes(sectors)*o.sector, b[:o.sector])
+	s.Barrier("bitmap and records enlarged")
+	s.Put(0, b)
+	s.Barrier("volume enlarged")
+	return s, nil
+}
+
+// putStream appends writes of data at off of a stream.
+func (v *Volume) putStream(s *script.Script, st *stream, off int64, data []byte) error {
+	for len(data) > 0 {
+		at, n, err := v.place(st.runs, off)
+		if err != nil {
+			return err
+		}
+		n = min(n, int64(len(data)))
+		s.Put(disk.Bytes(at), data[:n])
+		data, off = data[n:], off+n
+	}
+	return nil
+}
+
+// place maps a stream's offset to the volume's, with the length that follows it
+// there.
+func (v *Volume) place(runs []run, off int64) (at, n int64, err error) {
+	c := int64(v.boot.cluster)
+	for _, r := range runs {
+		if start := r.vcn * c; off >= start && off < start+r.n*c && r.lcn >= 0 {
+			return r.lcn*c + off - start, start + r.n*c - off, nil
+		}
+	}
+	return 0, 0, fmt.Errorf("%w: a system file has no cluster for its byte %d", volume.ErrDamaged, off)
+}
+
+// grown is $Bitmap as it will be.
+type grown struct {
+	runs   []run
+	size   int64 // bytes of contents
+	old    int64
+	record []byte
+}
+
+// growBitmap decides where the bitmap's new part lies; taken is the range of
+// clusters that it takes, if any.
+func (v *Volume) growBitmap(clusters int64) (*grown, [2]int64, error) {
+	var taken [2]int64
+	r, err := v.record(recBitmap)
+	if err != nil {
+		return nil, taken, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	a := r.find(atData, "")
+	if a == nil || a.resident || r.find(atList, "") != nil {
+		return nil, taken, fmt.Errorf("%w: $Bitmap is not laid out in one piece", ErrRecord)
+	}
+	g := &grown{runs: append([]run(nil), a.runs...), old: int64(a.size), size: max((clusters+63)/64*8, int64(a.size))}
+	c := int64(v.boot.cluster)
+	have := runsEnd(a.runs, 0)
+	if need := (g.size + c - 1) / c; need > have {
+		extra := need - have
+		last := &g.runs[len(g.runs)-1]
+		behind := last.lcn + last.n
+		at := v.boot.clusters
+		if free, err := v.free(behind, behind+extra); err != nil {
+			return nil, taken, err
+		} else if free && behind+extra <= clusters {
+			at = behind
+		}
+		if at+extra > clusters {
+			return nil, taken, fmt.Errorf("%w: the room added does not even hold the larger bitmap", ErrTooSmall)
+		}
+		taken = [2]int64{at, at + extra}
+		if at == behind {
+			last.n += extra
+		} else {
+			g.runs = append(g.runs, run{vcn: have, lcn: at, n: extra})
+		}
+	}
+	g.record, err = resize(r, a, g.runs, disk.Bytes(runsEnd(g.runs, 0)*c), disk.Bytes(g.size), disk.Bytes(g.size))
+	return g, taken, err
+}
+
+// free tells whether all clusters of [from, to) are free; those beyond the
+// volume's present end count as free.
+func (v *Volume) free(from, to int64) (bool, error) {
+	free := true
+	err := v.eachUsed(func(a, b int64) error {
+		if a < to && from < b {
+			free = false
+		}
+		return nil
+	})
+	return free, err
+}
+
+// growBadClus lengthens the last hole of $BadClus:$Bad, which is as long as the
+// volume.
+func (v *Volume) growBadClus(clusters int64) ([]byte, error) {
+	r, err := v.record(recBadClus)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	a := r.find(atData, "$Bad")
+	if a == nil || a.resident || r.find(atList, "") != nil {
+		return nil, fmt.Errorf("%w: $BadClus is not laid out in one piece", ErrRecord)
+	}
+	runs := append([]run(nil), a.runs...)
+	end := runsEnd(runs, 0)
+	if end > clusters {
+		return nil, fmt.Errorf("%w: $BadClus covers %d clusters of %d", volume.ErrDamaged, end, v.boot.clusters)
+	}
+	if n := len(runs); n > 0 && runs[n-1].lcn < 0 {
+		runs[n-1].n += clusters - end
+	} else {
+		runs = append(runs, run{vcn: end, lcn: -1, n: clusters - end})
+	}
+	size := disk.Bytes(clusters) * v.boot.cluster
+	initialised := a.initialised
+	if initialised == a.size {
+		initialised = size
+	}
+	return resize(r, a, runs, size, size, initialised)
+}
+
+// resize returns the bytes of a record in which one attribute that is not
+// resident has other runs and sizes; what follows it moves along.
+func resize(r *record, a *attr, runs []run, alloc, size, initialised disk.Bytes) ([]byte, error) {
+	pairs := packRuns(runs)
+	at := int(le.Uint16(r.raw[a.off+32:]))
+	length := (at + len(pairs) + 7) &^ 7
+	used := int(le.Uint32(r.raw[24:]))
+	if used-a.length+length > len(r.raw) {
+		return nil, ErrRecord
+	}
+	b := append([]byte(nil), r.raw[:a.off]...)
+	h := append([]byte(nil), r.raw[a.off:a.off+at]...)
+	le.PutUint32(h[4:], uint32(length))
+	le.PutUint64(h[24:], uint64(runsEnd(runs, 0)-1))
+	le.PutUint64(h[40:], uint64(alloc))
+	le.PutUint64(h[48:], uint64(size))
+	le.PutUint64(h[56:], uint64(initialised))
+	b = append(append(b, h...), pairs...)
+	b = append(b, make([]byte, a.off+length-len(b))...)
+	b = append(b, r.raw[a.off+a.length:used]...)
+	le.PutUint32(b[24:], uint32(len(b)))
+	b = append(b, make([]byte, len(r.raw)-len(b))...)
+	fix(b)
+	return b, nil
+}
+
+// clearBits appends the writes that make the new clusters free: the padding bits
+// behind the old end are cleared, the bitmap's own new clusters marked, the
+// padding behind the new end set.
+func (v *Volume) clearBits(s *script.Script, g *grown, clusters int64, taken [2]int64) error {
+	old, err := v.system(recBitmap, atData, "")
+	if err != nil {
+		return err
+	}
+	from := v.boot.clusters / 8
+	// The bitmap is made piece by piece; pieces that stay zero become holes.
+	const piece = 64 << 10
+	for at := from - from%piece; at < g.size; at += piece {
+		b := make([]byte, min(piece, g.size-at))
+		if at < g.old {
+			if _, err := old.ReadAt(b[:min(int64(len(b)), g.old-at)], at); err != nil {
+				return err
+			}
+		}
+		before := append([]byte(nil), b...)
+		for i := max(from, at); i < at+int64(len(b)); i++ {
+			for bit := range int64(8) {
+				n := i*8 + bit
+				m := byte(1) << bit
+				switch {
+				case n < v.boot.clusters:
+				case n >= clusters || n >= taken[0] && n < taken[1]:
+					b[i-at] |= m
+				default:
+					b[i-at] &^= m
+				}
+			}
+		}
+		for i := max(taken[0], at*8); i < min(taken[1], (at+int64(len(b)))*8); i++ {
+			b[i/8-at] |= 1 << (i % 8)
+		}
+		zero := true
+		for _, x := range b {
+			zero = zero && x == 0
+		}
+		for off := int64(0); off < int64(len(b)); {
+			p, n, err := v.place(g.runs, at+off)
+			if err != nil {
+				return err
+			}
+			n = min(n, int64(len(b))-off)
+			now, was := b[off:off+n], before[off:off+n]
+			switch {
+			case at+off+n <= g.old && string(now) == string(was):
+			case zero:
+				*s = append(*s, script.Op{Kind: script.Hole, Off: disk.Bytes(p), Len: disk.Bytes(n), Keep: true})
+			default:
+				s.Put(disk.Bytes(p), now)
+			}
+			off += n
+		}
+	}
+	// A taken cluster before the old end lies in a piece that was not visited.
+	return v.markTaken(s, old, from-from%piece, taken)
+}
+
+// markTaken sets the bits of taken clusters whose part of the bitmap lies before
+// byte limit.
+func (v *Volume) markTaken(s *script.Script, old *stream, limit int64, taken [2]int64) error {
+	if taken[1] == 0 || taken[0]/8 >= limit {
+		return nil
+	}
+	first, end := taken[0]/8, min((taken[1]+7)/8, limit)
+	b := make([]byte, end-first)
+	if _, err := old.ReadAt(b, first); err != nil {
+		return err
+	}
+	for i := taken[0]; i < min(taken[1], end*8); i++ {
+		b[i/8-first] |= 1 << (i % 8)
+	}
+	return v.putStream(s, old, first, b)
+}

@@ -1,0 +1,286 @@
+package ntfs
+
+import (
+	"fmt"
+	"unicode"
+	"unicode/utf16"
+
+	"jadetrail/core/volume"
+)
+
+// Flags of an index entry.
+const (
+	entryNode = 1 // an index block hangs below it
+	entryLast = 2 // closes its block; has no key
+)
+
+// entry is one entry of an index, ready to be written.
+type entry struct {
+	ref  uint64 // or the data's place and length, in a view index
+	key  []byte
+	data []byte // of a view index
+}
+
+// size of the entry without a pointer to a block below.
+func (e entry) size() int {
+	if e.data != nil {
+		return (16 + len(e.key) + len(e.data) + 7) &^ 7
+	}
+	return (16 + len(e.key) + 7) &^ 7
+}
+
+func (e entry) append(b []byte, child int64) []byte {
+	n := e.size()
+	flags := uint16(0)
+	if child >= 0 {
+		n, flags = n+8, entryNode
+	}
+	o := make([]byte, n)
+	if e.data != nil {
+		le.PutUint16(o, uint16(16+len(e.key)))
+		le.PutUint16(o[2:], uint16(len(e.data)))
+		copy(o[16+len(e.key):], e.data)
+	} else {
+		le.PutUint64(o, e.ref)
+	}
+	le.PutUint16(o[8:], uint16(n))
+	le.PutUint16(o[10:], uint16(len(e.key)))
+	le.PutUint16(o[12:], flags)
+	copy(o[16:], e.key)
+	if child >= 0 {
+		le.PutUint64(o[n-8:], uint64(child))
+	}
+	return append(b, o...)
+}
+
+func appendLast(b []byte, child int64) []byte {
+	o := make([]byte, 16, 24)
+	flags := uint16(entryLast)
+	if child >= 0 {
+		o = le.AppendUint64(o, uint64(child))
+		flags |= entryNode
+	}
+	le.PutUint16(o[8:], uint16(len(o)))
+	le.PutUint16(o[12:], flags)
+	return append(b, o...)
+}
+
+// blockHeader is the length of an index block's header with its fixups.
+func blockHeader(block int) int { return (0x28 + 2*(block/512+1) + 7) &^ 7 }
+
+// indexTree builds the blocks of a B+ tree over sorted entries: every block is
+// filled, the entry that no longer fits moves up between it and the next. It
+// returns the root's entries (with their header) and the blocks. rootRoom is
+// how many bytes of entries the root may hold, vcnPer how many VCN a block is.
+func indexTree(entries []entry, block, rootRoom int, vcnPer int64) (root []byte, blocks []byte) {
+	level := entries
+	children := make([]int64, len(entries)+1) // child before each entry, and last
+	for i := range children {
+		children[i] = -1
+	}
+	room := block - blockHeader(block)
+	for {
+		total := 16
+		if children[0] >= 0 {
+			total += 8
+		}
+		for _, e := range level {
+			total += e.size()
+			if children[0] >= 0 {
+				total += 8
+			}
+		}
+		if total <= rootRoom {
+			break
+		}
+		var up []entry
+		var upChildren []int64
+		for i := 0; ; {
+			start, used := i, 24
+			for i < len(level) && used+level[i].size()+8 <= room {
+				used += level[i].size() + 8
+				i++
+			}
+			if i < len(level) && i == len(level)-1 {
+				i-- // leave one entry for the last block
+			}
+			var body []byte
+			for j := start; j < i; j++ {
+				body = level[j].append(body, children[j])
+			}
+			body = appendLast(body, children[i])
+			vcn := int64(len(blocks)/block) * vcnPer
+			blocks = append(blocks, indexBlock(block, vcn, body, children[0] >= 0)...)
+			upChildren = append(upChildren, vcn)
+			if i >= len(level) {
+				break
+			}
+			up = append(up, level[i])
+			i++
+		}
+		level, children = up, upChildren
+	}
+	var body []byte
+	for j, e := range level {
+		body = e.append(body, children[j])
+	}
+	return appendLast(body, children[len(level)]), blocks
+}
+
+func indexBlock(block int, vcn int64, body []byte, node bool) []byte {
+	b := make([]byte, block)
+	copy(b, "INDX")
+	le.PutUint16(b[4:], 0x28)
+	le.PutUint16(b[6:], uint16(block/512+1))
+	le.PutUint64(b[16:], uint64(vcn))
+	h := blockHeader(block)
+	le.PutUint32(b[24:], uint32(h-24))
+	le.PutUint32(b[28:], uint32(h-24+len(body)))
+	le.PutUint32(b[32:], uint32(block-24))
+	if node {
+		le.PutUint32(b[36:], 1)
+	}
+	copy(b[h:], body)
+	fix(b)
+	return b
+}
+
+// indexRoot is the value of an $INDEX_ROOT attribute.
+func indexRoot(typ, collation uint32, block int, perBlock byte, body []byte, large bool) []byte {
+	b := make([]byte, 32)
+	le.PutUint32(b, typ)
+	le.PutUint32(b[4:], collation)
+	le.PutUint32(b[8:], uint32(block))
+	b[12] = perBlock
+	le.PutUint32(b[16:], 16)
+	le.PutUint32(b[20:], uint32(16+len(body)))
+	le.PutUint32(b[24:], uint32(16+len(body)))
+	if large {
+		le.PutUint32(b[28:], 1)
+	}
+	return append(b, body...)
+}
+
+// indexed is one entry of a folder's index as read.
+type indexed struct {
+	ref  uint64
+	name string
+	key  []uint16 // the name in upper case
+}
+
+// maxBlocks bounds the blocks of one index that are read.
+const maxBlocks = 1 << 20
+
+// folder reads the index of a folder in its own order, block by block along the
+// tree, each block at most once.
+func (v *Volume) folder(num int64, up []uint16) ([]indexed, error) {
+	r, err := v.record(num)
+	if err != nil {
+		return nil, err
+	}
+	root, err := v.system(num, atIndexRoot, "$I30")
+	if err != nil {
+		return nil, err
+	}
+	if root.value == nil || len(root.value) < 32 {
+		return nil, fmt.Errorf("%w: folder %d has no root of its index", volume.ErrDamaged, num)
+	}
+	var blocks *stream
+	if le.Uint32(root.value[28:])&1 != 0 {
+		if blocks, err = v.system(r.num, atIndexAlloc, "$I30"); err != nil {
+			return nil, err
+		}
+	}
+	w := &walker{v: v, blocks: blocks, block: int64(v.boot.index), up: up, seen: map[int64]bool{}}
+	w.per = int64(v.boot.cluster)
+	if w.block < w.per {
+		w.per = 512
+	}
+	err = w.walk(root.value[16:], 0)
+	return w.out, err
+}
+
+type walker struct {
+	v          *Volume
+	blocks     *stream
+	block, per int64
+	up         []uint16
+	seen       map[int64]bool
+	out        []indexed
+}
+
+func (w *walker) walk(h []byte, depth int) error {
+	bad := func(what string) error { return fmt.Errorf("%w: an index %s", volume.ErrDamaged, what) }
+	if len(h) < 16 || depth > 32 {
+		return bad("is too deep or too short")
+	}
+	off, end := int(min(le.Uint32(h), 1<<20)), int(min(le.Uint32(h[4:]), 1<<20))
+	if end > len(h) || off > end {
+		return bad("block is not valid")
+	}
+	for off+16 <= end {
+		e := h[off:end]
+		n, kl, flags := int(le.Uint16(e[8:])), int(le.Uint16(e[10:])), le.Uint16(e[12:])
+		if n < 16 || n > len(e) || n%8 != 0 || 16+kl > n {
+			return bad("entry is not valid")
+		}
+		if flags&entryNode != 0 {
+			if n < 24 {
+				return bad("entry is not valid")
+			}
+			if err := w.child(int64(le.Uint64(e[n-8:])), depth); err != nil {
+				return err
+			}
+		}
+		if flags&entryLast != 0 {
+			return nil
+		}
+		k := e[16 : 16+kl]
+		if kl < 66 || kl < 66+2*int(k[64]) {
+			return bad("entry has no name")
+		}
+		nm := text16(k[66 : 66+2*int(k[64])])
+		w.out = append(w.out, indexed{le.Uint64(e), nm, upper(k[66:66+2*int(k[64])], w.up)})
+		off += n
+	}
+	return bad("block has no closing entry")
+}
+
+func (w *walker) child(vcn int64, depth int) error {
+	if w.blocks == nil || vcn < 0 || vcn > 1<<40 || w.seen[vcn] || len(w.seen) > maxBlocks {
+		return fmt.Errorf("%w: an index points to a block that does not exist or was read before", volume.ErrDamaged)
+	}
+	w.seen[vcn] = true
+	b := make([]byte, w.block)
+	if _, err := w.blocks.ReadAt(b, vcn*w.per); err != nil {
+		return fmt.Errorf("%w: an index points beyond its blocks", volume.ErrDamaged)
+	}
+	if string(b[:4]) != "INDX" || unfix(b) != nil || int64(le.Uint64(b[16:])) != vcn {
+		return fmt.Errorf("%w: an index block is not valid", volume.ErrDamaged)
+	}
+	return w.walk(b[24:], depth+1)
+}
+
+// upcase is the table of upper-case letters that is put into new volumes: each
+// letter of one 16-bit unit whose upper-case form leads back to it.
+func upcase() []uint16 {
+	t := make([]uint16, 65536)
+	for i := range t {
+		t[i] = uint16(i)
+		if u := unicode.ToUpper(rune(i)); u != rune(i) && u < 65536 && unicode.ToLower(u) == rune(i) && !utf16.IsSurrogate(rune(i)) {
+			t[i] = uint16(u)
+		}
+	}
+	return t
+}
+
+func upper(b []byte, up []uint16) []uint16 {
+	u := make([]uint16, len(b)/2)
+	for i := range u {
+		u[i] = le.Uint16(b[2*i:])
+		if up != nil {
+			u[i] = up[u[i]]
+		}
+	}
+	return u
+}

@@ -1,0 +1,631 @@
+package ntfs
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf16"
+
+	"jadetrail/core/disk"
+)
+
+// Source is a file for a new volume. Folders above it are made. Reserve is
+// room kept for it beyond its contents, in bytes.
+type Source struct {
+	Path     string
+	Data     []byte
+	Reserve  disk.Bytes
+	Modified time.Time
+	Folder   bool
+}
+
+// Options of a new volume.
+type Options struct {
+	Label   string
+	Cluster disk.Bytes // 0 for the usual size
+	Serial  uint64
+	Hidden  uint32 // sectors before the partition on its drive
+	Time    time.Time
+	Files   []Source
+}
+
+// ErrFull is returned when the files do not fit into the volume.
+var ErrFull = errors.New("the volume is too small for its files")
+
+// Make makes a volume that fills dev and puts the files into it. dev must read
+// as zeros.
+func Make(dev disk.Device, opt Options) error {
+	m := &maker{dev: dev, opt: opt, sector: dev.SectorBytes(), cluster: opt.Cluster, index: 4096, record: 1024}
+	if m.cluster == 0 {
+		m.cluster = 4096
+	}
+	if m.sector > 1024 {
+		m.record = int(m.sector)
+	}
+	m.sectors = int64(dev.Size()/m.sector) - 1
+	m.clusters = m.sectors / int64(m.cluster/m.sector)
+	if m.cluster < m.sector || m.cluster > 2*disk.MiB || disk.Bytes(m.clusters)*m.cluster < 8*disk.MiB {
+		return fmt.Errorf("%w: %s with clusters of %s", ErrFull, dev.Size(), m.cluster)
+	}
+	m.used = newSet(m.clusters)
+	return m.make()
+}
+
+type maker struct {
+	dev           disk.Device
+	opt           Options
+	sector        disk.Bytes
+	cluster       disk.Bytes
+	record, index int
+	sectors       int64
+	clusters      int64
+	used          set
+	next          int64 // where the search for free clusters goes on
+	stamp         uint64
+	mft           []byte
+	mftRuns       []run
+	root          *folder
+	byRecord      map[int64]*folder
+	up            []uint16
+}
+
+// folder is a folder while the volume is made.
+type folder struct {
+	num, seq int64
+	name     string
+	parent   *folder
+	subs     map[string]*folder
+	entries  []entry
+	modified uint64
+	view     bool // a system file without names in it
+}
+
+func (m *maker) clustersFor(n disk.Bytes) int64 { return int64((n + m.cluster - 1) / m.cluster) }
+
+// take allocates n clusters from the next free ones on.
+func (m *maker) take(n int64) ([]run, error) {
+	var runs []run
+	vcn := int64(0)
+	for c, wrapped := m.next, false; n > 0; {
+		if c >= m.clusters {
+			if wrapped {
+				return nil, ErrFull
+			}
+			c, wrapped = 0, true
+			continue
+		}
+		if m.used[c/64] == ^uint64(0) && c%64 == 0 {
+			c += 64
+			continue
+		}
+		if m.used.has(c) {
+			c++
+			continue
+		}
+		end := c + 1
+		for end < m.clusters && end-c < n {
+			if end%64 == 0 && m.used[end/64] == 0 {
+				end = min(end+64, c+n, m.clusters)
+				continue
+			}
+			if m.used.has(end) {
+				break
+			}
+			end++
+		}
+		m.used.add(c, end)
+		runs = append(runs, run{vcn: vcn, lcn: c, n: end - c})
+		vcn, n = vcn+end-c, n-(end-c)
+		c, m.next = end, end
+	}
+	return runs, nil
+}
+
+// takeAt allocates n clusters at lcn.
+func (m *maker) takeAt(lcn, n int64) []run {
+	m.used.add(lcn, lcn+n)
+	return []run{{lcn: lcn, n: n}}
+}
+
+// store writes data into the runs.
+func (m *maker) store(runs []run, data []byte) error {
+	for _, r := range runs {
+		if len(data) == 0 {
+			return nil
+		}
+		n := min(int64(len(data)), r.n*int64(m.cluster))
+		if _, err := m.dev.WriteAt(data[:n], r.lcn*int64(m.cluster)); err != nil {
+			return err
+		}
+		data = data[n:]
+	}
+	return nil
+}
+
+func (m *maker) make() error {
+	m.up = upcase()
+	m.stamp = fromTime(m.opt.Time)
+	m.root = &folder{num: recRoot, seq: recRoot, subs: map[string]*folder{}, modified: m.stamp}
+	m.byRecord = map[int64]*folder{}
+	files, folders, err := m.plan()
+	if err != nil {
+		return err
+	}
+	records := int64(recFirst + len(files) + len(folders))
+	// Records come in whole clusters and whole bytes of their own bitmap.
+	records = (records + 63) &^ 63
+	mftClusters := m.clustersFor(disk.Bytes(records * int64(m.record)))
+	records = mftClusters * int64(m.cluster) / int64(m.record)
+
+	bootRuns := m.takeAt(0, m.clustersFor(8192))
+	mirrorLen := max(4*disk.Bytes(m.record), m.cluster)
+	mirrorRuns := m.takeAt(m.clusters/2, m.clustersFor(mirrorLen))
+	m.next = bootRuns[0].n
+	mftBits := (records + 63) / 64 * 8
+	mftBitsRuns, err := m.take(m.clustersFor(disk.Bytes(mftBits)))
+	if err != nil {
+		return err
+	}
+	if m.mftRuns, err = m.take(mftClusters); err != nil {
+		return err
+	}
+	if len(m.mftRuns) != 1 {
+		return fmt.Errorf("%w: its table of files would be in pieces", ErrFull)
+	}
+	m.mft = make([]byte, records*int64(m.record))
+	bitmapLen := (m.clusters + 63) / 64 * 8
+	bitmapRuns, err := m.take(m.clustersFor(disk.Bytes(bitmapLen)))
+	if err != nil {
+		return err
+	}
+	logLen := min(max(disk.Bytes(m.clusters)*m.cluster/512, disk.MiB), 16*disk.MiB).Up(m.cluster).Up(4096)
+	logRuns, err := m.take(m.clustersFor(logLen))
+	if err != nil {
+		return err
+	}
+	full := make([]byte, logLen)
+	for i := range full {
+		full[i] = 0xff
+	}
+	if err := m.store(logRuns, full); err != nil {
+		return err
+	}
+
+	// The extend folder's own files.
+	ext := &folder{num: recExtend, seq: recExtend, name: "$Extend", parent: m.root, subs: map[string]*folder{}, modified: m.stamp}
+	if err := m.views(ext); err != nil {
+		return err
+	}
+	for _, f := range files {
+		if err := m.file(f); err != nil {
+			return err
+		}
+	}
+	// Folders are written from the deepest up, each after everything in it.
+	slices.SortFunc(folders, func(a, b *folder) int { return strings.Count(b.path(), "/") - strings.Count(a.path(), "/") })
+	for _, d := range append(folders, ext) {
+		if err := m.folder(d, isFolder); err != nil {
+			return err
+		}
+	}
+
+	// The system files; the root comes last of all folders.
+	type sys struct {
+		num   int64
+		name  string
+		fill  func(b *builder) error
+		size  disk.Bytes
+		alloc disk.Bytes
+	}
+	allocOf := func(r []run) disk.Bytes { return disk.Bytes(runsEnd(r, 0)) * m.cluster }
+	mftSize := disk.Bytes(len(m.mft))
+	plain := func(runs []run, size disk.Bytes) func(b *builder) error {
+		return func(b *builder) error { b.stream(atData, "", runs, allocOf(runs), size); return nil }
+	}
+	stored := func(data []byte) (func(b *builder) error, []run, error) {
+		runs, err := m.take(m.clustersFor(disk.Bytes(len(data))))
+		if err == nil {
+			err = m.store(runs, data)
+		}
+		return plain(runs, disk.Bytes(len(data))), runs, err
+	}
+	defs := attrDefs()
+	defsFill, defsRuns, err := stored(defs)
+	if err != nil {
+		return err
+	}
+	upBytes := make([]byte, 0, 128<<10)
+	for _, u := range m.up {
+		upBytes = le.AppendUint16(upBytes, u)
+	}
+	upFill, upRuns, err := stored(upBytes)
+	if err != nil {
+		return err
+	}
+	sds, sdh, sii := securityStreams()
+	sdsRuns, err := m.take(m.clustersFor(disk.Bytes(len(sds))))
+	if err != nil {
+		return err
+	}
+	if err := m.store(sdsRuns, sds); err != nil {
+		return err
+	}
+	badSize := disk.Bytes(m.clusters) * m.cluster
+	for _, s := range []sys{
+		{recMFT, "$MFT", func(b *builder) error {
+			b.stream(atData, "", m.mftRuns, mftSize, mftSize)
+			b.stream(atBitmap, "", mftBitsRuns, allocOf(mftBitsRuns), disk.Bytes(mftBits))
+			return nil
+		}, mftSize, mftSize},
+		{recMirror, "$MFTMirr", plain(mirrorRuns, mirrorLen), mirrorLen, allocOf(mirrorRuns)},
+		{recLogFile, "$LogFile", plain(logRuns, logLen), logLen, allocOf(logRuns)},
+		{recVolume, "$Volume", func(b *builder) error {
+			b.resident(atVolumeName, "", bytes16(m.opt.Label), false)
+			b.resident(atVolumeInfo, "", []byte{0, 0, 0, 0, 0, 0, 0, 0, 3, 1, 0, 0}, false)
+			b.resident(atData, "", nil, false)
+			return nil
+		}, 0, 0},
+		{recAttrDef, "$AttrDef", defsFill, disk.Bytes(len(defs)), allocOf(defsRuns)},
+		{recBitmap, "$Bitmap", plain(bitmapRuns, disk.Bytes(bitmapLen)), disk.Bytes(bitmapLen), allocOf(bitmapRuns)},
+		{recBoot, "$Boot", plain(bootRuns, 8192), 8192, allocOf(bootRuns)},
+		{recBadClus, "$BadClus", func(b *builder) error {
+			b.resident(atData, "", nil, false)
+			b.stream(atData, "$Bad", []run{{lcn: -1, n: m.clusters}}, badSize, badSize)
+			return nil
+		}, 0, 0},
+		{recSecure, "$Secure", func(b *builder) error {
+			b.stream(atData, "$SDS", sdsRuns, allocOf(sdsRuns), disk.Bytes(len(sds)))
+			b.view("$SDH", 0x12, sdh)
+			b.view("$SII", 0x10, sii)
+			return nil
+		}, 0, 0},
+		{recUpCase, "$UpCase", upFill, disk.Bytes(len(upBytes)), allocOf(upRuns)},
+	} {
+		b := m.builder(s.num, s.num, inUse)
+		if s.num == recMFT {
+			b.raw[16] = 1
+		}
+		if s.num == recSecure {
+			le.PutUint16(b.raw[22:], inUse|0x0008)
+		}
+		fn := m.fileName(m.root, s.name, m.stamp, s.size, s.alloc, 0x06)
+		b.standard(m.stamp, 0x06, 0x100)
+		b.resident(atFileName, "", fn, true)
+		if err := s.fill(b); err != nil {
+			return err
+		}
+		if err := b.close(); err != nil {
+			return err
+		}
+		m.root.entries = append(m.root.entries, entry{ref: uint64(max(s.num, 1))<<48 | uint64(s.num), key: fn})
+	}
+	if err := m.folder(m.root, isFolder); err != nil {
+		return err
+	}
+	for num := int64(12); num < 16; num++ {
+		b := m.builder(num, num, inUse)
+		b.standard(m.stamp, 0x06, 0x100)
+		b.resident(atData, "", nil, false)
+		if err := b.close(); err != nil {
+			return err
+		}
+	}
+	return m.finish(records, mftBits, mftBitsRuns, bitmapLen, bitmapRuns, mirrorRuns, int(mirrorLen))
+}
+
+// finish writes what depends on everything else: the table of files, both
+// bitmaps, the copy of the first records and the two boot sectors.
+func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapLen int64, bitmapRuns, mirrorRuns []run, mirrorLen int) error {
+	bits := make([]byte, mftBits)
+	for i := range records {
+		rec := m.mft[i*int64(m.record) : (i+1)*int64(m.record)]
+		if rec[0] == 0 { // never used: an empty record
+			b := m.builder(i, 1, 0)
+			if err := b.close(); err != nil {
+				return err
+			}
+		}
+		if le.Uint16(rec[22:])&inUse != 0 {
+			bits[i/8] |= 1 << (i % 8)
+		}
+	}
+	if err := m.store(mftBitsRuns, bits); err != nil {
+		return err
+	}
+	if err := m.store(m.mftRuns, m.mft); err != nil {
+		return err
+	}
+	if err := m.store(mirrorRuns, m.mft[:min(mirrorLen, len(m.mft))]); err != nil {
+		return err
+	}
+	// Written in pieces, zeros left as the holes they are.
+	m.used = append(m.used, make(set, int(bitmapLen/8)-len(m.used))...)
+	for c := m.clusters; c < bitmapLen*8; c++ {
+		m.used[c/64] |= 1 << (c % 64)
+	}
+	piece := make([]byte, 0, 64<<10)
+	at := int64(0)
+	flush := func() error {
+		defer func() { at, piece = at+int64(len(piece)), piece[:0] }()
+		if !slices.ContainsFunc(piece, func(b byte) bool { return b != 0 }) {
+			return nil
+		}
+		rest := piece
+		for off := at; len(rest) > 0; {
+			v := &Volume{boot: &boot{cluster: m.cluster}}
+			p, n, err := v.place(bitmapRuns, off)
+			if err != nil {
+				return err
+			}
+			n = min(n, int64(len(rest)))
+			if _, err := m.dev.WriteAt(rest[:n], p); err != nil {
+				return err
+			}
+			rest, off = rest[n:], off+n
+		}
+		return nil
+	}
+	for _, w := range m.used {
+		if piece = le.AppendUint64(piece, w); len(piece) == cap(piece) {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	b := m.bootSector()
+	if _, err := m.dev.WriteAt(b, m.sectors*int64(m.sector)); err != nil {
+		return err
+	}
+	if _, err := m.dev.WriteAt(b, 0); err != nil {
+		return err
+	}
+	return m.dev.Sync()
+}
+
+func (m *maker) bootSector() []byte {
+	b := make([]byte, m.sector)
+	copy(b, []byte{0xeb, 0x52, 0x90})
+	copy(b[3:], oemID)
+	le.PutUint16(b[11:], uint16(m.sector))
+	b[13] = clusterCode(m.cluster / m.sector)
+	b[21] = 0xf8
+	le.PutUint16(b[24:], 63)
+	le.PutUint16(b[26:], 255)
+	le.PutUint32(b[28:], m.opt.Hidden)
+	copy(b[36:], []byte{0x80, 0, 0x80, 0})
+	le.PutUint64(b[40:], uint64(m.sectors))
+	le.PutUint64(b[48:], uint64(m.mftRuns[0].lcn))
+	le.PutUint64(b[56:], uint64(m.clusters/2))
+	b[64] = sizeCode(disk.Bytes(m.record), m.cluster)
+	b[68] = sizeCode(disk.Bytes(m.index), m.cluster)
+	le.PutUint64(b[72:], m.opt.Serial)
+	copy(b[84:], []byte{0xf4, 0xeb, 0xfd}) // nothing to start: halt
+	b[510], b[511] = 0x55, 0xaa
+	return b
+}
+
+func clusterCode(spc disk.Bytes) byte {
+	if spc <= 128 {
+		return byte(spc)
+	}
+	return byte(256 - log2(spc))
+}
+
+// sizeCode is a count of clusters, or a negative power of two for what is
+// smaller than a cluster.
+func sizeCode(n, cluster disk.Bytes) byte {
+	if n >= cluster {
+		return byte(n / cluster)
+	}
+	return byte(256 - log2(n))
+}
+
+func log2(n disk.Bytes) (k int) {
+	for n > 1 {
+		n, k = n/2, k+1
+	}
+	return k
+}
+
+// planned is a file whose record number is settled.
+type planned struct {
+	Source
+	num int64
+	dir *folder
+}
+
+// plan settles folders and record numbers.
+func (m *maker) plan() ([]planned, []*folder, error) {
+	var files []planned
+	var folders []*folder
+	num := int64(recFirst)
+	dir := func(p string) *folder {
+		d := m.root
+		if p == "." {
+			return d
+		}
+		for part := range strings.SplitSeq(p, "/") {
+			sub := d.subs[strings.ToLower(part)]
+			if sub == nil {
+				sub = &folder{num: num, seq: 1, name: part, parent: d, subs: map[string]*folder{}, modified: m.stamp}
+				num++
+				d.subs[strings.ToLower(part)] = sub
+				folders = append(folders, sub)
+			}
+			d = sub
+		}
+		return d
+	}
+	for _, s := range m.opt.Files {
+		p := path.Clean(strings.Trim(s.Path, "/"))
+		if p == "." || strings.HasPrefix(p, "..") || len(utf16.Encode([]rune(path.Base(p)))) > 255 {
+			return nil, nil, fmt.Errorf("%q is not a file's path", s.Path)
+		}
+		if s.Folder {
+			dir(p)
+			continue
+		}
+		d := dir(path.Dir(p))
+		s.Path = path.Base(p)
+		files = append(files, planned{s, num, d})
+		num++
+	}
+	return files, folders, nil
+}
+
+func (d *folder) path() string {
+	if d.parent == nil {
+		return ""
+	}
+	return d.parent.path() + "/" + d.name
+}
+
+func (d *folder) ref() uint64 { return uint64(d.seq)<<48 | uint64(d.num) }
+
+// file writes a file's contents and record and puts it into its folder.
+func (m *maker) file(f planned) error {
+	stamp := m.stamp
+	if !f.Modified.IsZero() {
+		stamp = fromTime(f.Modified)
+	}
+	size := disk.Bytes(len(f.Data))
+	room := m.record - 320 - 2*len(f.Path)
+	alloc := (size + 7) &^ 7
+	var runs []run
+	if len(f.Data) > room || f.Reserve > 0 {
+		var err error
+		if runs, err = m.take(m.clustersFor(size + f.Reserve)); err != nil {
+			return fmt.Errorf("%s: %w", f.Path, err)
+		}
+		if err := m.store(runs, f.Data); err != nil {
+			return err
+		}
+		alloc = disk.Bytes(runsEnd(runs, 0)) * m.cluster
+	}
+	fn := m.fileName(f.dir, f.Path, stamp, size, alloc, 0x20)
+	b := m.builder(f.num, 1, inUse)
+	b.standard(stamp, 0x20, 0x101)
+	b.resident(atFileName, "", fn, true)
+	if runs != nil {
+		b.stream(atData, "", runs, alloc, size)
+	} else {
+		b.resident(atData, "", f.Data, false)
+	}
+	if err := b.close(); err != nil {
+		return fmt.Errorf("%s: %w", f.Path, err)
+	}
+	f.dir.entries = append(f.dir.entries, entry{ref: 1<<48 | uint64(f.num), key: fn})
+	return nil
+}
+
+// folder writes a folder's index and record, and puts it into the folder above.
+func (m *maker) folder(d *folder, flags uint16) error {
+	attrs, sid := uint32(0x10000000), uint32(0x101)
+	up := d.parent
+	name := d.name
+	if d.num < recFirst {
+		attrs, sid = attrs|0x06, 0x100
+	}
+	if up == nil {
+		up, name = d, "."
+	}
+	fn := m.fileName(up, name, d.modified, 0, 0, attrs)
+	if d == m.root { // the root lists itself
+		d.entries = append(d.entries, entry{ref: d.ref(), key: fn})
+	}
+	if up != d {
+		up.entries = append(up.entries, entry{ref: d.ref(), key: fn})
+	}
+	m.sort(d.entries)
+	// Blocks are counted in clusters, or in 512 bytes where a cluster is larger.
+	per := int64(m.index) / min(int64(m.cluster), int64(m.index))
+	if m.cluster > disk.Bytes(m.index) {
+		per = int64(m.index) / 512
+	}
+	b := m.builder(d.num, d.seq, inUse|flags)
+	b.standard(d.modified, attrs&^0x10000000, sid)
+	b.resident(atFileName, "", fn, true)
+	root, blocks := indexTree(d.entries, m.index, m.record-b.off-280, per)
+	b.resident(atIndexRoot, "$I30", indexRoot(atFileName, 1, m.index, byte(per), root, len(blocks) > 0), false)
+	if len(blocks) > 0 {
+		runs, err := m.take(m.clustersFor(disk.Bytes(len(blocks))))
+		if err != nil {
+			return err
+		}
+		if err := m.store(runs, blocks); err != nil {
+			return err
+		}
+		b.stream(atIndexAlloc, "$I30", runs, disk.Bytes(runsEnd(runs, 0))*m.cluster, disk.Bytes(len(blocks)))
+		n := len(blocks) / m.index
+		bits := make([]byte, (n+63)/64*8)
+		for i := range n {
+			bits[i/8] |= 1 << (i % 8)
+		}
+		if len(bits) <= 64 {
+			b.resident(atBitmap, "$I30", bits, false)
+		} else {
+			runs, err := m.take(m.clustersFor(disk.Bytes(len(bits))))
+			if err != nil {
+				return err
+			}
+			if err := m.store(runs, bits); err != nil {
+				return err
+			}
+			b.stream(atBitmap, "$I30", runs, disk.Bytes(runsEnd(runs, 0))*m.cluster, disk.Bytes(len(bits)))
+		}
+	}
+	return b.close()
+}
+
+// sort puts entries into the order of the volume's own upper-case table.
+func (m *maker) sort(entries []entry) {
+	keys := make(map[*byte][]uint16, len(entries))
+	key := func(e entry) []uint16 {
+		k := keys[&e.key[0]]
+		if k == nil {
+			k = upper(e.key[66:66+2*int(e.key[64])], m.up)
+			keys[&e.key[0]] = k
+		}
+		return k
+	}
+	slices.SortFunc(entries, func(a, b entry) int { return slices.Compare(key(a), key(b)) })
+}
+
+// fileName is the value of a $FILE_NAME attribute.
+func (m *maker) fileName(parent *folder, name string, stamp uint64, size, alloc disk.Bytes, attrs uint32) []byte {
+	n := bytes16(name)
+	b := make([]byte, 66+len(n))
+	le.PutUint64(b, parent.ref())
+	for i := range 4 {
+		le.PutUint64(b[8+8*i:], stamp)
+	}
+	le.PutUint64(b[40:], uint64(alloc))
+	le.PutUint64(b[48:], uint64(size))
+	le.PutUint32(b[56:], attrs)
+	b[64] = byte(len(n) / 2)
+	if short(name) {
+		b[65] = 3
+	}
+	copy(b[66:], n)
+	return b
+}
+
+// short tells whether a name needs no other short (8.3) name beside it.
+func short(name string) bool {
+	base, ext, _ := strings.Cut(name, ".")
+	if len(base) == 0 || len(base) > 8 || len(ext) > 3 {
+		return false
+	}
+	for _, c := range base + ext {
+		if !strings.ContainsRune("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-$~", c) {
+			return false
+		}
+	}
+	return true
+}

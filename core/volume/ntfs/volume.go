@@ -1,0 +1,397 @@
+package ntfs
+
+import (
+	"fmt"
+	"io"
+	"math/bits"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/volume"
+)
+
+// Volume is an NTFS volume on a device that begins where the volume begins.
+type Volume struct {
+	dev  disk.Device
+	boot *boot
+	mft  *stream
+	tree *tree // every file, read when first asked for
+}
+
+// Open recognises an NTFS volume. The device may be longer than the volume.
+func Open(dev disk.Device) (*Volume, error) {
+	b, err := disk.ReadFull(dev, 0, min(dev.Size(), 512))
+	if err != nil {
+		return nil, err
+	}
+	o, err := parseBoot(b)
+	if err != nil {
+		return nil, err
+	}
+	if disk.Bytes(o.sectors)*o.sector > dev.Size() {
+		return nil, fmt.Errorf("%w: the NTFS boot sector claims %s, but the partition has %s", volume.ErrDamaged, disk.Bytes(o.sectors)*o.sector, dev.Size())
+	}
+	if o.raw, err = disk.ReadFull(dev, 0, max(o.sector, dev.SectorBytes())); err != nil {
+		return nil, err
+	}
+	v := &Volume{dev: dev, boot: o}
+	if err := v.openMFT(); err != nil {
+		return nil, err
+	}
+	return v, nil
+}
+
+func errEOF(missing int) error {
+	if missing > 0 {
+		return io.EOF
+	}
+	return nil
+}
+
+// openMFT finds the run list of the MFT in its own first record, and in the
+// records that its attribute list names.
+func (v *Volume) openMFT() error {
+	b, err := disk.ReadFull(v.dev, disk.Bytes(v.boot.mft)*v.boot.cluster, disk.Bytes(v.boot.record))
+	if err != nil {
+		return err
+	}
+	r, err := parseRecord(recMFT, b, v.boot.clusters)
+	if err != nil {
+		return fmt.Errorf("%w: the first record of the table of files: %v", volume.ErrDamaged, err)
+	}
+	var pieces []attr
+	for _, a := range r.attrs {
+		if a.typ == atData && a.name == "" {
+			pieces = append(pieces, a)
+		}
+	}
+	if len(pieces) == 0 || pieces[0].resident || pieces[0].lowest != 0 {
+		return fmt.Errorf("%w: the table of files has no contents", volume.ErrDamaged)
+	}
+	// The first piece maps at least the records in which the others lie.
+	head := pieces[0]
+	v.mft = &stream{v: v, runs: head.runs, size: min(head.size, disk.Bytes(head.highest+1)*v.boot.cluster), initialised: head.initialised, alloc: head.alloc}
+	if r.find(atList, "") == nil {
+		v.mft, err = v.join(pieces)
+		return err
+	}
+	refs, err := v.listed(r, atData, "")
+	if err != nil {
+		return err
+	}
+	for _, num := range refs {
+		x, err := v.record(num)
+		if err != nil {
+			return fmt.Errorf("%w: record %d, which extends the table of files: %v", volume.ErrDamaged, num, err)
+		}
+		for _, a := range x.attrs {
+			if a.typ == atData && a.name == "" {
+				pieces = append(pieces, a)
+			}
+		}
+	}
+	v.mft, err = v.join(pieces)
+	return err
+}
+
+// listed returns the records other than r itself in which r's attribute list
+// says that pieces of an attribute lie.
+func (v *Volume) listed(r *record, typ uint32, name string) ([]int64, error) {
+	s, err := v.join([]attr{*r.find(atList, "")})
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.all(1 << 20)
+	if err != nil {
+		return nil, err
+	}
+	var out []int64
+	for len(b) >= 26 {
+		n, nl, no := int(le.Uint16(b[4:])), int(b[6]), int(b[7])
+		if n < 26 || n > len(b) || no+2*nl > n {
+			return nil, fmt.Errorf("%w: an attribute list is not valid", volume.ErrDamaged)
+		}
+		num := int64(le.Uint64(b[16:]) & (1<<48 - 1))
+		if le.Uint32(b) == typ && text16(b[no:no+2*nl]) == name && num != r.num {
+			out = append(out, num)
+		}
+		b = b[n:]
+	}
+	return out, nil
+}
+
+// record reads one record of the MFT.
+func (v *Volume) record(num int64) (*record, error) {
+	b := make([]byte, v.boot.record)
+	if _, err := v.mft.ReadAt(b, num*int64(v.boot.record)); err != nil {
+		return nil, fmt.Errorf("record %d: %w", num, err)
+	}
+	r, err := parseRecord(num, b, v.boot.clusters)
+	if err != nil {
+		return r, fmt.Errorf("record %d: %w", num, err)
+	}
+	return r, nil
+}
+
+// system returns a stream of a system file, following its attribute list.
+func (v *Volume) system(num int64, typ uint32, name string) (*stream, error) {
+	r, err := v.record(num)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	recs := []*record{r}
+	if r.find(atList, "") != nil {
+		refs, err := v.listed(r, typ, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range refs {
+			x, err := v.record(n)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+			}
+			recs = append(recs, x)
+		}
+	}
+	var pieces []attr
+	for _, x := range recs {
+		for _, a := range x.attrs {
+			if a.typ == typ && a.name == name {
+				pieces = append(pieces, a)
+			}
+		}
+	}
+	if len(pieces) == 0 {
+		return nil, fmt.Errorf("%w: system file %d lacks attribute %x", volume.ErrDamaged, num, typ)
+	}
+	return v.join(pieces)
+}
+
+// Info implements volume.Volume.
+func (v *Volume) Info() (volume.Info, error) {
+	i := volume.Info{
+		Kind: volume.NTFS, Serial: fmt.Sprintf("%016x", v.boot.serial), ClusterBytes: v.boot.cluster, TotalBytes: v.boot.bytes(),
+	}
+	vol, err := v.record(recVolume)
+	if err != nil {
+		return i, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	if a := vol.find(atVolumeName, ""); a != nil && a.resident {
+		i.Label = text16(a.value)
+	}
+	used, last, use, err := v.measure()
+	if err != nil {
+		return i, err
+	}
+	i.UsedBytes, i.Use = disk.Bytes(used)*v.boot.cluster, use
+	// The copy of the boot sector takes one more sector behind the clusters.
+	i.ShrinkCut = disk.Bytes(last+1)*v.boot.cluster + v.boot.sector
+	i.ShrinkMin = i.UsedBytes + v.boot.sector
+	i.Clean = v.Clean() == nil
+	return i, nil
+}
+
+// useParts is in how many parts Info draws a volume's use.
+const useParts = 96
+
+// measure counts the clusters in use, finds the last of them, and how full each
+// part of the volume is. The bitmap is read in pieces, holes not at all.
+func (v *Volume) measure() (used, last int64, use []byte, err error) {
+	part := max((v.boot.clusters+useParts-1)/useParts, 1)
+	count := make([]int64, (v.boot.clusters+part-1)/part)
+	last = -1
+	err = v.eachUsed(func(from, to int64) error {
+		used += to - from
+		last = to - 1
+		for c := from; c < to; {
+			p := c / part
+			n := min(to, (p+1)*part) - c
+			count[p] += n
+			c += n
+		}
+		return nil
+	})
+	use = make([]byte, len(count))
+	for i, n := range count {
+		whole := min(part, v.boot.clusters-int64(i)*part)
+		use[i] = byte((n*255 + whole - 1) / whole)
+	}
+	return used, last, use, err
+}
+
+// eachUsed calls f for every stretch [from, to) of clusters that $Bitmap marks
+// as in use, in order, joined as far as one piece of the bitmap goes.
+func (v *Volume) eachUsed(f func(from, to int64) error) error {
+	s, err := v.system(recBitmap, atData, "")
+	if err != nil {
+		return err
+	}
+	if s.size < disk.Bytes((v.boot.clusters+7)/8) {
+		return fmt.Errorf("%w: $Bitmap has %d bytes for %d clusters", volume.ErrDamaged, s.size, v.boot.clusters)
+	}
+	const piece = 256 << 10
+	buf := make([]byte, piece)
+	start := int64(-1) // of the stretch that is open
+	flush := func(to int64) error {
+		if start < 0 {
+			return nil
+		}
+		from := start
+		start = -1
+		return f(from, to)
+	}
+	end := (v.boot.clusters + 7) / 8
+	for at := int64(0); at < end; at += piece {
+		b := buf[:min(piece, end-at)]
+		if _, err := s.ReadAt(b, at); err != nil {
+			return err
+		}
+		for len(b)%8 != 0 {
+			b = append(b, 0)
+		}
+		for i := 0; i < len(b); i += 8 {
+			w := le.Uint64(b[i:])
+			first := (at + int64(i)) * 8
+			if w == 0 && start < 0 || w == ^uint64(0) && start >= 0 {
+				continue
+			}
+			for bit := 0; bit < 64; {
+				if start < 0 {
+					bit += bits.TrailingZeros64(w >> bit)
+					if bit >= 64 || w>>bit == 0 {
+						break
+					}
+					start = first + int64(bit)
+				} else {
+					bit += bits.TrailingZeros64(^(w >> bit))
+					if bit >= 64 {
+						break
+					}
+					if to := min(first+int64(bit), v.boot.clusters); to > start {
+						if err := flush(to); err != nil {
+							return err
+						}
+					}
+					start = -1
+				}
+			}
+		}
+	}
+	if start >= 0 && start < v.boot.clusters {
+		return flush(v.boot.clusters)
+	}
+	return nil
+}
+
+// Allocated implements volume.Volume.
+func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
+	err := v.eachUsed(func(from, to int64) error {
+		return f(disk.Bytes(from)*v.boot.cluster, disk.Bytes(to)*v.boot.cluster)
+	})
+	if err == nil && v.boot.bytes() < v.dev.Size() {
+		err = f(v.boot.bytes(), v.dev.Size())
+	}
+	return err
+}
+
+// Fingerprint implements volume.Volume: the boot sector, the table of files and
+// the bitmap, which change with every change to the volume.
+func (v *Volume) Fingerprint() (string, error) {
+	h := blake3.New()
+	h.Write(v.boot.raw)
+	bm, err := v.system(recBitmap, atData, "")
+	if err != nil {
+		return "", err
+	}
+	for _, s := range []*stream{v.mft, bm} {
+		if _, err := io.CopyBuffer(h, io.NewSectionReader(s, 0, int64(s.size)), make([]byte, 1<<20)); err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)), nil
+}
+
+// Clean says why the volume is not clean, or nil: the dirty bit of $Volume is
+// clear, and the log is all FFh or its current restart area is valid and marked
+// clean. A log of version 2.0 is not clean.
+func (v *Volume) Clean() error {
+	r, err := v.record(recVolume)
+	if err != nil {
+		return fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	a := r.find(atVolumeInfo, "")
+	if a == nil || !a.resident || len(a.value) < 12 {
+		return fmt.Errorf("%w: $Volume does not say how it was left", volume.ErrDamaged)
+	}
+	if le.Uint16(a.value[10:])&1 != 0 {
+		return fmt.Errorf("%w: it was marked for checking (dirty bit)", volume.ErrNotClean)
+	}
+	log, err := v.system(recLogFile, atData, "")
+	if err != nil {
+		return err
+	}
+	return logClean(log)
+}
+
+// logClean judges $LogFile by its two restart pages.
+func logClean(log *stream) error {
+	unclean := func(why string) error { return fmt.Errorf("%w: its log %s", volume.ErrNotClean, why) }
+	var best []byte
+	var bestLSN uint64
+	size := int64(4096)
+	for i := range int64(2) {
+		b := make([]byte, 512)
+		if _, err := log.ReadAt(b, i*size); err != nil || string(b[:4]) != "RSTR" {
+			continue
+		}
+		page := int64(le.Uint32(b[16:]))
+		if page < 512 || page > 64<<10 || page&(page-1) != 0 {
+			continue
+		}
+		b = make([]byte, page)
+		if _, err := log.ReadAt(b, i*size); err != nil || unfix(b) != nil {
+			continue
+		}
+		if i == 0 {
+			size = page
+		}
+		area := int(le.Uint16(b[24:]))
+		if area < 30 || area+48 > len(b) {
+			continue
+		}
+		if lsn := le.Uint64(b[area:]); best == nil || lsn > bestLSN {
+			best, bestLSN = b, lsn
+		}
+	}
+	if best == nil {
+		buf := make([]byte, 64<<10)
+		for off := int64(0); off < int64(log.size); off += int64(len(buf)) {
+			n, err := log.ReadAt(buf, off)
+			if err != nil && err != io.EOF {
+				return err
+			}
+			for _, c := range buf[:n] {
+				if c != 0xff {
+					return unclean("has no valid restart page and is not empty")
+				}
+			}
+		}
+		return nil
+	}
+	if int16(le.Uint16(best[28:])) >= 2 {
+		return unclean("is of version 2.0, which a running system leaves behind")
+	}
+	if area := best[le.Uint16(best[24:]):]; le.Uint16(area[14:])&2 == 0 {
+		return unclean("was not closed")
+	}
+	return nil
+}
+
+// fileTime is the zero of NTFS's times, in units of 100 ns before 1970.
+const fileTime = 116444736000000000
+
+func toTime(v uint64) time.Time { return time.Unix(0, (int64(v)-fileTime)*100).UTC() }
+
+func fromTime(t time.Time) uint64 { return uint64(t.UnixNano()/100 + fileTime) }

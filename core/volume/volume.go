@@ -1,0 +1,113 @@
+// Package volume is what a file system offers to the rest of the core, whatever
+// its kind.
+package volume
+
+import (
+	"errors"
+	"io"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+)
+
+// Kind of a file system, in the words of the bench commands.
+type Kind string
+
+// The kinds recognised.
+const (
+	NTFS    Kind = "ntfs"
+	FAT12   Kind = "fat12"
+	FAT16   Kind = "fat16"
+	FAT32   Kind = "fat32"
+	ExFAT   Kind = "exfat"
+	Ext2    Kind = "ext2"
+	Ext3    Kind = "ext3"
+	Ext4    Kind = "ext4"
+	Swap    Kind = "swap"
+	Sealed  Kind = "sealed"
+	LVM     Kind = "lvm"
+	Unknown Kind = "unknown"
+)
+
+// Info is a volume's measurements. ShrinkCut is the smallest size without
+// moving data, ShrinkMin with; it is exact when ShrinkMinExact.
+type Info struct {
+	Kind           Kind       `json:"kind"`
+	Label          string     `json:"label"`
+	Serial         string     `json:"serial"`
+	ClusterBytes   disk.Bytes `json:"cluster_bytes"`
+	TotalBytes     disk.Bytes `json:"total_bytes"`
+	UsedBytes      disk.Bytes `json:"used_bytes"`
+	ShrinkCut      disk.Bytes `json:"shrink_cut_bytes"`
+	ShrinkMin      disk.Bytes `json:"shrink_min_bytes"`
+	ShrinkMinExact bool       `json:"shrink_min_exact"`
+	Clean          bool       `json:"clean"`
+	// Use is how full the volume is along its length, in parts of equal size,
+	// each from 0 to 255; it is what the map draws.
+	Use []byte `json:"use,omitempty"`
+}
+
+// Free is the room left in the volume.
+func (i Info) Free() disk.Bytes { return max(i.TotalBytes-i.UsedBytes, 0) }
+
+// FileKind tells files, folders and links apart.
+type FileKind string
+
+// The kinds of file.
+const (
+	Plain  FileKind = "file"
+	Folder FileKind = "folder"
+	Link   FileKind = "link"
+)
+
+// Extent is a run of bytes on the volume; Off is -1 for a hole.
+type Extent struct {
+	Off disk.Bytes `json:"off"`
+	Len disk.Bytes `json:"len"`
+}
+
+// File is one file, folder or link. Path has forward slashes and no leading
+// one. Bytes is the length of its contents, Allocated the room it takes.
+type File struct {
+	Path      string     `json:"path"`
+	Kind      FileKind   `json:"kind"`
+	Bytes     disk.Bytes `json:"bytes"`
+	Allocated disk.Bytes `json:"allocated,omitempty"`
+	Modified  time.Time  `json:"modified"`
+	Stream    string     `json:"stream,omitempty"`
+	Extents   []Extent   `json:"extents,omitempty"`
+	// Unreadable says why the contents cannot be decoded; they are then listed,
+	// never read as zeros.
+	Unreadable string `json:"unreadable,omitempty"`
+	// ID is the file's own number within its volume.
+	ID uint64 `json:"-"`
+}
+
+// Volume is a file system that can be looked into.
+type Volume interface {
+	// Info measures the volume.
+	Info() (Info, error)
+	// Files returns every file, folder and link, sorted by path, the file
+	// system's own files left out.
+	Files() ([]File, error)
+	// Open returns the contents of a file that Files returned.
+	Open(File) (io.ReaderAt, error)
+	// Allocated calls f for each range [start, end) of the volume that is not
+	// free, in order; what lies outside clusters counts as not free.
+	Allocated(f func(start, end disk.Bytes) error) error
+	// Fingerprint is a BLAKE3 hash, in hex, of all metadata: equal when nothing
+	// in the volume has changed.
+	Fingerprint() (string, error)
+	// Check compares the volume's structures with each other.
+	Check() finding.List
+}
+
+// Sentinel errors of all file systems.
+var (
+	ErrNotThis    = errors.New("not a file system of this kind")
+	ErrDamaged    = errors.New("the file system is damaged")
+	ErrNotClean   = errors.New("the volume is not clean")
+	ErrUnreadable = errors.New("the contents cannot be decoded")
+	ErrNotFound   = errors.New("no such file or folder")
+)
