@@ -43,6 +43,9 @@ func OpenImage(path string, sector Bytes, write bool) (*Image, error) {
 	if st.Size() == 0 {
 		return nil, fmt.Errorf("%s: %w", path, ErrEmpty)
 	}
+	if st.Size()%512 != 0 {
+		return nil, fmt.Errorf("%s: %w: its length of %d bytes is no whole number of sectors; it is something else, or was cut off", path, ErrNotImage, st.Size())
+	}
 	flag := os.O_RDONLY
 	if write {
 		flag = os.O_RDWR

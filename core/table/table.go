@@ -406,3 +406,6 @@ func putGUID(b []byte, text string) {
 	slices.Reverse(g[6:8])
 	copy(b, g)
 }
+
+// PutUniqueID puts a unique id into the raw bytes of a GPT entry.
+func PutUniqueID(raw []byte, id string) { putGUID(raw[16:], id) }

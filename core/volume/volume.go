@@ -99,6 +99,9 @@ type Volume interface {
 	// Fingerprint is a BLAKE3 hash, in hex, of all metadata: equal when nothing
 	// in the volume has changed.
 	Fingerprint() (string, error)
+	// Agrees tells whether every cluster that holds data is marked so and every
+	// file could be read: only then may free clusters be left out of a copy.
+	Agrees() bool
 	// Check compares the volume's structures with each other.
 	Check() finding.List
 }

@@ -520,6 +520,12 @@ func (v *Volume) Check() finding.List {
 	return l
 }
 
+// Agrees implements volume.Volume.
+func (v *Volume) Agrees() bool { l := v.Check(); return l.FirstError() == nil }
+
 // ErrFull is returned when the files do not fit into the volume, or the volume
 // is too small or too large for FAT32.
 var ErrFull = errors.New("the volume does not fit FAT32 or its files")
+
+// Hidden is the number of sectors before the volume that its boot sector counts.
+func (v *Volume) Hidden() uint32 { return le.Uint32(v.boot[28:]) }

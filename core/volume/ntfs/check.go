@@ -148,10 +148,10 @@ func (v *Volume) checkBitmap(l *finding.List, t *tree) {
 	}
 }
 
-// BitmapAgrees says whether every cluster that a run list uses is marked in
+// Agrees implements volume.Volume: whether every cluster that a run list uses is marked in
 // $Bitmap, and every record could be read: only then may free clusters be left
 // out of a copy.
-func (v *Volume) BitmapAgrees() bool {
+func (v *Volume) Agrees() bool {
 	t, err := v.scan()
 	if err != nil || len(t.trouble) > 0 {
 		return false

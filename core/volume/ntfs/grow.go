@@ -35,7 +35,7 @@ func (v *Volume) Grow(size disk.Bytes) (script.Script, error) {
 		return nil, ErrTooSmall
 	}
 	var s script.Script
-	if !v.BitmapAgrees() {
+	if !v.Agrees() {
 		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
 	}
 	bitmap, taken, err := v.growBitmap(clusters)

@@ -2,6 +2,7 @@ package ntfs
 
 import (
 	"fmt"
+	"slices"
 	"unicode"
 	"unicode/utf16"
 
@@ -283,4 +284,27 @@ func upper(b []byte, up []uint16) []uint16 {
 		}
 	}
 	return u
+}
+
+// HasFolders tells whether the folders lie one in the other below the root. Only
+// their own indexes are read.
+func (v *Volume) HasFolders(names ...string) bool {
+	up, err := v.upcase()
+	if err != nil {
+		return false
+	}
+	num := int64(recRoot)
+	for _, n := range names {
+		list, err := v.folder(num, up)
+		if err != nil {
+			return false
+		}
+		want := upper(bytes16(n), up)
+		i := slices.IndexFunc(list, func(x indexed) bool { return slices.Equal(x.key, want) })
+		if i < 0 {
+			return false
+		}
+		num = int64(list[i].ref & (1<<48 - 1))
+	}
+	return true
 }

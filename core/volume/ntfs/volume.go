@@ -395,3 +395,6 @@ const fileTime = 116444736000000000
 func toTime(v uint64) time.Time { return time.Unix(0, (int64(v)-fileTime)*100).UTC() }
 
 func fromTime(t time.Time) uint64 { return uint64(t.UnixNano()/100 + fileTime) }
+
+// Hidden is the number of sectors before the volume that its boot sector counts.
+func (v *Volume) Hidden() uint32 { return v.boot.hidden }

@@ -1,0 +1,309 @@
+// Package bench holds the stand-ins: the demo's drives, jobs, technicians and
+// PCs. Everything in it is invented.
+package bench
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/pc"
+	"jadetrail/core/script"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
+)
+
+// Technician of the demo's shop.
+type Technician struct {
+	Name, Login, Password string
+	Lead                  bool
+}
+
+// Technicians are the people of Lantern Quay Repairs.
+var Technicians = []Technician{
+	{"Ines Marsh", "ines", "lantern-ines", false},
+	{"Tobias Wren", "tobias", "lantern-tobias", false},
+	{"Odile Farrow", "odile", "lantern-odile", true},
+}
+
+// Job of the demo.
+type Job struct {
+	Number, Customer, PC, Story, Want string
+	Bay                               string // of its drive, empty when none is attached
+}
+
+// Jobs on the demo's bench.
+var Jobs = []Job{
+	{"J-1042", "Tidewater Vets", "reception PC", "C: is nearly full; a recovery partition, the X-ray volume X: and an OEM area stand between it and the gap.", "C: gains 1 GiB and more", "A"},
+}
+
+// Bay is a place for a drive.
+type Bay struct {
+	Letter, Image string
+	Shelf         bool
+}
+
+// Bays of the demo's bench, their images below the folder drives/.
+var Bays = []Bay{
+	{"A", "tidewater-reception.img", false},
+	{"B", "shelf.img", true},
+	{"C", "", false},
+}
+
+// Unique ids of the reception PC's drive.
+const (
+	receptionDisk = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042001"
+	receptionEFI  = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042011"
+	receptionMSR  = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042012"
+	receptionC    = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042013"
+	receptionRec  = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042014"
+	receptionX    = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042015"
+	receptionOEM  = "5a1c77e0-1042-4d0b-9c3e-7f3ba1042016"
+	shelfDisk     = "5a1c77e0-5e1f-4d0b-9c3e-0b42a1042001"
+	shelfVolume   = "5a1c77e0-5e1f-4d0b-9c3e-0b42a1042011"
+)
+
+// day is when the demo's drives were last used by their owners.
+var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
+
+// Make makes the demo's drives, their identities and the facts about the PCs in
+// dir; what exists is left as it is. It tells how many drives were made.
+func Make(dir string) (int, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return 0, err
+	}
+	made := 0
+	for _, d := range []struct {
+		image string
+		id    survey.Identity
+		facts *pc.Facts
+		make  func(path string) error
+	}{
+		{"tidewater-reception.img", survey.Identity{Model: "512 GB solid-state drive", Serial: "TLX5-220-7F3K"}, &pc.Facts{
+			Version: 1, Name: "reception PC", State: pc.Off, Start: receptionC, StartDrive: receptionDisk, Letters: map[string]string{receptionC: "C", receptionX: "X"},
+		}, reception},
+		{"shelf.img", survey.Identity{Model: "2 TB backup drive", Serial: "KRN9-771-0B42"}, nil, shelfDrive},
+	} {
+		path := filepath.Join(dir, d.image)
+		if _, err := os.Stat(path); err == nil {
+			continue
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return made, err
+		}
+		// Made under another name, so that a drive that was cut short is made anew.
+		part := path + ".part"
+		if err := os.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return made, err
+		}
+		if err := d.make(part); err != nil {
+			return made, fmt.Errorf("%s: %w", d.image, err)
+		}
+		if err := writeJSON(path+".drive.json", d.id); err != nil {
+			return made, err
+		}
+		if d.facts != nil {
+			if err := writeJSON(path+".pc.json", d.facts); err != nil {
+				return made, err
+			}
+		}
+		if err := os.Rename(part, path); err != nil {
+			return made, err
+		}
+		made++
+	}
+	return made, nil
+}
+
+func writeJSON(path string, v any) error {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(b, '\n'), 0o644)
+}
+
+// lay writes a table onto a blank drive.
+func lay(im *disk.Image, s script.Script) error {
+	for _, op := range s {
+		if op.Kind == script.Write {
+			if _, err := im.WriteAt(op.Data, int64(op.Off)); err != nil {
+				return err
+			}
+		}
+	}
+	return im.Sync()
+}
+
+// part is a partition of a demo drive.
+type part struct {
+	typ, id, name string
+	size          disk.Bytes
+	attrs         uint64
+	fill          func(w disk.Device, hidden uint32) error
+}
+
+// build makes a drive with the partitions one after the other from 1 MiB on.
+func build(path string, size, sector disk.Bytes, diskID string, parts []part) error {
+	im, err := disk.CreateImage(path, size, sector)
+	if err != nil {
+		return err
+	}
+	defer im.Close()
+	var entries []table.Entry
+	at := disk.MiB
+	for i, p := range parts {
+		entries = append(entries, table.NewEntry(table.Entry{
+			Slot: i + 1, TypeID: p.typ, UniqueID: p.id, Start: at.At(sector), End: (at + p.size).At(sector) - 1, Attributes: p.attrs, Name: p.name,
+		}))
+		if p.fill != nil {
+			if err := p.fill(disk.NewWindow(im, at, p.size), uint32(at.At(sector))); err != nil {
+				return fmt.Errorf("%s: %w", p.name, err)
+			}
+		}
+		at += p.size
+	}
+	return lay(im, table.New(im, diskID, entries...))
+}
+
+func reception(path string) error {
+	g := newGenerator(1042)
+	return build(path, 512110190592, 512, receptionDisk, []part{
+		{table.TypeEFI, receptionEFI, "EFI system partition", 260 * disk.MiB, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
+			return fat.Make(w, fat.Options{Label: "SYSTEM", Serial: 0x7f3b1042, Hidden: hidden, Time: day, Files: g.loader()})
+		}},
+		{table.TypeReserved, receptionMSR, "Reserved partition", 16 * disk.MiB, table.AttrNoLetter, nil},
+		{table.TypeBasic, receptionC, "Basic data partition", 138 * disk.GiB, 0, func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: "System", Serial: 0x5a1c77e07f3b1042, Hidden: hidden, Time: day, Files: g.system(131*disk.GiB + 400*disk.MiB)})
+		}},
+		{table.TypeRecovery, receptionRec, "Recovery partition", 1290 * disk.MiB, table.AttrRequired | table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: "Recovery", Serial: 0x5a1c77e07f3b1043, Hidden: hidden, Time: day, Files: g.recovery()})
+		}},
+		{table.TypeBasic, receptionX, "Basic data partition", 210 * disk.GiB, 0, func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: "X-rays", Serial: 0x5a1c77e07f3b1044, Hidden: hidden, Time: day, Files: g.xrays(74 * disk.GiB)})
+		}},
+		{table.TypeOEM, receptionOEM, "Maker's area", 14*disk.GiB + 205*disk.MiB, table.AttrRequired | table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: "Maker", Serial: 0x5a1c77e07f3b1045, Hidden: hidden, Time: day, Files: g.maker(9 * disk.GiB)})
+		}},
+	})
+}
+
+func shelfDrive(path string) error {
+	return build(path, 2000398934016, 512, shelfDisk, []part{
+		{table.TypeBasic, shelfVolume, "Basic data partition", (2000398934016 - 2*disk.MiB).Down(disk.Grid), 0, func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: "Shelf", Serial: 0x5a1c77e00b421042, Hidden: hidden, Time: day, Files: []ntfs.Source{
+				{Path: "Read me.txt", Data: []byte("Lantern Quay Repairs, Port Ellery. Backups of customers' drives. Never work on this drive.\r\n")},
+			}})
+		}},
+	})
+}
+
+// generator makes the invented files, the same ones every time.
+type generator struct {
+	rng  *rand.Rand
+	seed uint64
+}
+
+func newGenerator(seed uint64) *generator {
+	return &generator{rand.New(rand.NewPCG(seed, 7)), seed}
+}
+
+func (g *generator) when() time.Time {
+	return day.Add(-time.Duration(g.rng.IntN(900*24)) * time.Hour).Truncate(2 * time.Second)
+}
+
+// text is some lines of an invented note.
+func (g *generator) text(title string, lines int) []byte {
+	words := []string{"left", "right", "paw", "weighs", "less", "than", "in", "spring", "drops", "twice", "a", "day", "owner", "asks", "for", "the", "picture", "again", "calm", "seen", "by", "the", "window", "next", "visit", "in", "three", "weeks"}
+	b := []byte(title + "\r\n")
+	for range lines {
+		for range 6 + g.rng.IntN(6) {
+			b = append(append(b, words[g.rng.IntN(len(words))]...), ' ')
+		}
+		b = append(b, "\r\n"...)
+	}
+	return b
+}
+
+// noise is bytes that do not compress.
+func (g *generator) noise(n int) []byte {
+	g.seed++
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{byte(g.seed), byte(g.seed >> 8), 3}).Read(b)
+	return b
+}
+
+func (g *generator) loader() []fat.Source {
+	var out []fat.Source
+	out = append(out, fat.Source{Path: "EFI/Boot/bootx64.efi", Data: g.noise(1400 << 10), Modified: g.when()})
+	for i := range 24 {
+		out = append(out, fat.Source{Path: fmt.Sprintf("EFI/Loader/Languages/words-%02d.dat", i), Data: g.noise(20<<10 + i*700), Modified: g.when()})
+	}
+	return append(out, fat.Source{Path: "EFI/Loader/start.cfg", Data: []byte("wait 5\r\nstart reception\r\n"), Modified: g.when()})
+}
+
+var species = []string{"cat", "dog", "rabbit", "goose", "tortoise", "ferret", "parrot", "hedgehog"}
+
+// spread reserves room over a few large files, so that a volume is as full as
+// its story says.
+func (g *generator) spread(dir string, n int, total disk.Bytes) []ntfs.Source {
+	var out []ntfs.Source
+	for i := range n {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("%s/block-%03d.cache", dir, i), Data: g.text("cache block", 4), Reserve: total / disk.Bytes(n), Modified: g.when()})
+	}
+	return out
+}
+
+func (g *generator) system(full disk.Bytes) []ntfs.Source {
+	var out []ntfs.Source
+	for i := range 300 {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(14<<10)), Modified: g.when()})
+	}
+	for _, hive := range []string{"SYSTEM", "SOFTWARE", "SAM"} {
+		out = append(out, ntfs.Source{Path: "Windows/System32/config/" + hive, Data: g.noise(64 << 10), Modified: g.when()})
+	}
+	for i := range 1800 {
+		s := species[g.rng.IntN(len(species))]
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Practice/Patients/%02d/%s-%05d card.txt", i%60, s, 10000+i*7), Data: g.text("Patient card: "+s, 3+g.rng.IntN(30)), Modified: g.when()})
+	}
+	for i := range 240 {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Practice/Letters/2026-%02d/reminder %03d.txt", 1+i%11, i), Data: g.text("Reminder", 12), Modified: g.when()})
+	}
+	return append(out, g.spread("Practice/Imaging cache", 96, full)...)
+}
+
+func (g *generator) recovery() []ntfs.Source {
+	out := []ntfs.Source{
+		{Path: "Recovery/rescue image.bin", Data: g.noise(40 << 20), Reserve: 700 * disk.MiB, Modified: g.when()},
+		{Path: "Recovery/boot image.sdi", Data: g.noise(3 << 20), Modified: g.when()},
+		{Path: "Recovery/settings.xml", Data: []byte("<recovery place=\"4\" in-use=\"yes\"/>\r\n"), Modified: g.when()},
+	}
+	for i := range 30 {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Recovery/Logs/attempt-%02d.log", i), Data: g.text("Recovery log", 9), Modified: g.when()})
+	}
+	return out
+}
+
+func (g *generator) xrays(full disk.Bytes) []ntfs.Source {
+	var out []ntfs.Source
+	for i := range 900 {
+		s := species[g.rng.IntN(len(species))]
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("X-rays/%d/%s-%05d view %d.xry", 2024+i%3, s, 10000+i*7, 1+i%4), Data: g.noise(4<<10 + g.rng.IntN(20<<10)), Modified: g.when()})
+	}
+	return append(out, g.spread("X-rays/Full size", 48, full)...)
+}
+
+func (g *generator) maker(full disk.Bytes) []ntfs.Source {
+	var out []ntfs.Source
+	for i := range 160 {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Drivers/Set %d/part-%03d.pak", i%9, i), Data: g.noise(8 << 10), Modified: g.when()})
+	}
+	return append(out, g.spread("Image", 12, full)...)
+}

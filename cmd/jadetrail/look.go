@@ -1,0 +1,249 @@
+package main
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/survey"
+	"jadetrail/core/volume"
+)
+
+// errNotHere is the answer that something named does not exist on the drive.
+var errNotHere = errors.New("not on this drive")
+
+func readPC(path string) (*pc.Facts, error) {
+	if path == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, errUse{err}
+	}
+	f, err := pc.Parse(b)
+	if err != nil {
+		return nil, errUse{err}
+	}
+	return f, nil
+}
+
+// look opens an image for reading and surveys it.
+func look(path, pcPath string) (*disk.Image, *survey.Survey, error) {
+	facts, err := readPC(pcPath)
+	if err != nil {
+		return nil, nil, err
+	}
+	im, err := disk.OpenImage(path, 0, false)
+	if err != nil {
+		return nil, nil, errUse{err}
+	}
+	sv, err := survey.Read(im, facts)
+	if err != nil {
+		im.Close()
+		return nil, nil, errUse{err}
+	}
+	return im, sv, nil
+}
+
+func inspectCmd() *cobra.Command {
+	var asJSON bool
+	var pcPath string
+	c := &cobra.Command{Use: "inspect [--json] [--pc PC.json] IMAGE", Short: "Show everything that is on a drive", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			im, sv, err := look(args[0], pcPath)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			if asJSON {
+				return printJSON(sv.Layout)
+			}
+			printLayout(sv.Layout)
+			return nil
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
+	return c
+}
+
+func printLayout(l *layout.Layout) {
+	fmt.Printf("%s drive of %s (%s, %s), sectors of %d bytes\n", strings.ToUpper(l.Scheme), l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
+	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "no\trole\tvolume\tsize\tfree\tsectors\tname")
+	for _, s := range l.Spans {
+		if s.Kind == layout.Gap {
+			fmt.Fprintf(w, "\tgap\t%s\t%s\t\t%d-%d\t\n", s.Why, s.Bytes, s.Start, s.End)
+			continue
+		}
+		kind, free := "none", ""
+		if v := s.Volume; v != nil {
+			kind = string(v.Kind)
+			if v.Label != "" {
+				kind += " " + v.Label
+			}
+			if v.ClusterBytes > 0 {
+				free = v.Free().String()
+			}
+		}
+		role := string(s.Role)
+		if s.Protected {
+			role += ", protected"
+		}
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%d-%d\t%s\n", s.Number, role, kind, s.Bytes, free, s.Start, s.End, s.Name)
+	}
+	w.Flush()
+	printFindings(l.Findings)
+}
+
+func printFindings(l finding.List) {
+	for _, f := range l {
+		fmt.Printf("%s: %s\n", f.Severity, f.Text)
+	}
+}
+
+func filesCmd() *cobra.Command {
+	var asJSON, hash bool
+	var part int
+	var dir string
+	c := &cobra.Command{Use: "files [--json] [--hash] --partition N [--path DIR] IMAGE", Short: "List the files of a volume", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			im, sv, err := look(args[0], "")
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			v, err := volumeOf(sv, part)
+			if err != nil {
+				return err
+			}
+			list, err := listed(v, dir, hash)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(map[string]any{"files": list})
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+			for _, f := range list {
+				fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\n", f.Kind, f.Bytes, f.Modified, f.SHA256, f.Path)
+			}
+			return w.Flush()
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().BoolVar(&hash, "hash", false, "with all subfolders and the SHA-256 of every file")
+	c.Flags().IntVar(&part, "partition", 0, "number of the partition")
+	c.Flags().StringVar(&dir, "path", "", "folder to begin with")
+	return c
+}
+
+func volumeOf(sv *survey.Survey, part int) (volume.Volume, error) {
+	p, ok := sv.Layout.Find(part)
+	if !ok {
+		return nil, fmt.Errorf("%w: partition %d", errNotHere, part)
+	}
+	v := sv.Volumes[part]
+	if v == nil {
+		kind := "no file system"
+		if p.Volume != nil {
+			kind = string(p.Volume.Kind)
+		}
+		return nil, fmt.Errorf("partition %d holds %s, which cannot be looked into: %w", part, kind, errNotHere)
+	}
+	return v, nil
+}
+
+// listedFile is a file as `files` prints it.
+type listedFile struct {
+	Path       string          `json:"path"`
+	Kind       volume.FileKind `json:"kind"`
+	Bytes      disk.Bytes      `json:"bytes"`
+	Modified   string          `json:"modified"`
+	SHA256     string          `json:"sha256,omitempty"`
+	Stream     string          `json:"stream,omitempty"`
+	Unreadable string          `json:"unreadable,omitempty"`
+}
+
+func listed(v volume.Volume, dir string, hash bool) ([]listedFile, error) {
+	all, err := v.Files()
+	if err != nil {
+		return nil, err
+	}
+	dir = strings.Trim(strings.ReplaceAll(dir, `\`, "/"), "/")
+	out := []listedFile{}
+	found := dir == ""
+	for _, f := range all {
+		rest := f.Path
+		if dir != "" {
+			if len(rest) >= len(dir) && strings.EqualFold(rest[:len(dir)], dir) && (len(rest) == len(dir) || rest[len(dir)] == '/') {
+				found = found || f.Kind == volume.Folder
+				rest = strings.TrimPrefix(rest[len(dir):], "/")
+			} else {
+				continue
+			}
+		}
+		if rest == "" || !hash && strings.Contains(rest, "/") {
+			continue
+		}
+		l := listedFile{Path: f.Path, Kind: f.Kind, Bytes: f.Bytes, Modified: f.Modified.Format(time.RFC3339), Stream: f.Stream, Unreadable: f.Unreadable}
+		if hash && f.Kind == volume.Plain && f.Unreadable == "" {
+			if l.SHA256, err = hashFile(v, f); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, l)
+	}
+	if !found {
+		return nil, fmt.Errorf("%w: %s", volume.ErrNotFound, dir)
+	}
+	return out, nil
+}
+
+func hashFile(v volume.Volume, f volume.File) (string, error) {
+	r, err := v.Open(f)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(r, 0, int64(f.Bytes))); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func checkCmd() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "check [--json] IMAGE", Short: "Check the table and every volume", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			im, sv, err := look(args[0], "")
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			found := sv.Check()
+			sound := found.FirstError() == nil
+			if asJSON {
+				err = printJSON(map[string]any{"sound": sound, "findings": found})
+			} else {
+				printFindings(found)
+				fmt.Println(map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound])
+			}
+			if err == nil && !sound {
+				return errUnsound
+			}
+			return err
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	return c
+}

@@ -1,0 +1,98 @@
+// Command jadetrail is the whole of Jade Trail: the bench commands, which need
+// neither a database nor a server, and the web application.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/table"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// Exit statuses of the bench commands.
+const (
+	exitNo      = 1 // understood, and the answer is no
+	exitUse     = 2 // wrong use, or input that cannot be read
+	exitStopped = 3 // stopped midway; can be resumed or undone
+)
+
+// errUnsound is the answer of a check that found errors, already printed.
+var errUnsound = errors.New("unsound")
+
+// errUse marks an error as wrong use.
+type errUse struct{ error }
+
+func (e errUse) Unwrap() error { return e.error }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(execute(ctx, os.Args[1:]))
+}
+
+func execute(ctx context.Context, args []string) int {
+	root := &cobra.Command{Use: "jadetrail", Short: "Remove unwanted partitions, merge their space, keep every deletion traceable", SilenceErrors: true, SilenceUsage: true}
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUse{err} })
+	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), demoCmd())
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	code := status(err)
+	if !errors.Is(err, errUnsound) {
+		fmt.Fprintln(os.Stderr, "jadetrail:", run.Sentence(err))
+	}
+	return code
+}
+
+// status maps an error to an exit status.
+func status(err error) int {
+	var use errUse
+	var blocked *run.Blocked
+	switch {
+	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
+		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):
+		return exitUse
+	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, run.ErrDiffers), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
+		return exitStopped
+	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, run.ErrNothing), errors.Is(err, run.ErrSerial),
+		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
+		errors.Is(err, table.ErrNotWritable), errors.Is(err, trail.ErrNoRecord), errors.Is(err, volume.ErrDamaged), errors.Is(err, volume.ErrNotClean),
+		errors.Is(err, volume.ErrNotFound), errors.Is(err, plan.ErrNotYet), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere):
+		return exitNo
+	}
+	return exitUse
+}
+
+// oneArg demands exactly one argument.
+func oneArg(what string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != 1 {
+			return errUse{fmt.Errorf("name one %s", what)}
+		}
+		return nil
+	}
+}
+
+func printJSON(v any) error {
+	e := json.NewEncoder(os.Stdout)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}

@@ -1,0 +1,386 @@
+package main
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// places are where runs, backups, records and the trail lie; by default all
+// beside the image in IMAGE.trail/.
+type places struct{ runs, shelf, trail, who string }
+
+func (p *places) flags(c *cobra.Command, with ...string) {
+	for _, f := range with {
+		switch f {
+		case "runs":
+			c.Flags().StringVar(&p.runs, "runs", "", "folder of the journals")
+		case "shelf":
+			c.Flags().StringVar(&p.shelf, "shelf", "", "folder of the backups")
+		case "trail":
+			c.Flags().StringVar(&p.trail, "trail", "", "trail file; records lie in records/ beside it")
+		case "who":
+			c.Flags().StringVar(&p.who, "who", "", "name of the technician")
+		}
+	}
+}
+
+func (p *places) fill(image string) error {
+	def := func(s *string, parts ...string) error {
+		if *s == "" {
+			*s = filepath.Join(append([]string{image + ".trail"}, parts...)...)
+		}
+		abs, err := filepath.Abs(*s)
+		*s = abs
+		return err
+	}
+	if p.who == "" {
+		if u, err := user.Current(); err == nil {
+			p.who = u.Username
+		}
+	}
+	return errors.Join(def(&p.runs, "runs"), def(&p.shelf, "shelf"), def(&p.trail, "trail.jsonl"))
+}
+
+// options opens a drive for work.
+func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.Image, error) {
+	var o run.Options
+	if err := p.fill(image); err != nil {
+		return o, nil, err
+	}
+	facts, err := readPC(pcPath)
+	if err != nil {
+		return o, nil, err
+	}
+	im, err := disk.OpenImage(image, 0, write)
+	if err != nil {
+		if !errors.Is(err, disk.ErrInUse) {
+			err = errUse{err}
+		}
+		return o, nil, err
+	}
+	id, err := survey.ReadIdentity(image)
+	if err != nil {
+		im.Close()
+		return o, nil, errUse{err}
+	}
+	abs, err := filepath.Abs(image)
+	if err != nil {
+		im.Close()
+		return o, nil, err
+	}
+	o = run.Options{
+		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Runs: p.runs, Shelf: &shelf.Shelf{Dir: p.shelf},
+		Records: trail.Records{Dir: filepath.Join(filepath.Dir(p.trail), "records")}, Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
+		Now: time.Now, Random: rand.Reader, Report: reporter(),
+	}
+	return o, im, nil
+}
+
+// begin makes the folders that a run writes into; a command that is refused
+// before leaves none behind.
+func begin(o *run.Options) error {
+	sh, err := shelf.Open(o.Shelf.Dir)
+	if err != nil {
+		return err
+	}
+	o.Shelf = sh
+	return os.MkdirAll(o.Records.Dir, 0o755)
+}
+
+// reporter prints progress on standard error when that is a terminal.
+func reporter() func(carry.Progress) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil
+	}
+	return func(p carry.Progress) {
+		fmt.Fprintf(os.Stderr, "\rstep %d: %s of %s %-40s", p.Step+1, p.Done, p.Total, p.Text)
+		if p.Done == p.Total {
+			fmt.Fprintln(os.Stderr)
+		}
+	}
+}
+
+func carryOutCmd() *cobra.Command {
+	var p places
+	var asJSON, rehearse bool
+	var pcPath, planPath, serial string
+	c := &cobra.Command{Use: "carry-out [--json] [--rehearse] [--pc PC.json] [--who NAME] [--serial LAST4] --plan PLAN.json [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE",
+		Short: "Carry a plan out, or rehearse it", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if planPath == "" {
+				return errUse{errors.New("name a plan with --plan")}
+			}
+			b, err := os.ReadFile(planPath)
+			if err != nil {
+				return errUse{err}
+			}
+			pl, err := plan.Parse(b)
+			if err != nil {
+				return err
+			}
+			o, im, err := p.options(args[0], pcPath, !rehearse)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			o.Plan, o.Serial, o.Rehearse = pl, serial, rehearse
+			return carryOut(cmd.Context(), o, asJSON)
+		}}
+	p.flags(c, "runs", "shelf", "trail", "who")
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().BoolVar(&rehearse, "rehearse", false, "on a throw-away copy")
+	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
+	c.Flags().StringVar(&planPath, "plan", "", "the plan")
+	c.Flags().StringVar(&serial, "serial", "", "the last four characters of the drive's serial number")
+	return c
+}
+
+func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
+	if err := begin(&o); err != nil {
+		return err
+	}
+	res, err := run.CarryOut(ctx, o)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(res)
+	}
+	for i, c := range res.Columns {
+		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
+	}
+	if o.Rehearse {
+		fmt.Printf("Rehearsed on a copy, %s would be rewritten. Nothing was written.\n", res.Bytes)
+		return nil
+	}
+	fmt.Printf("Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))
+	return nil
+}
+
+func orNone(s []string) string {
+	if len(s) == 0 {
+		return "none"
+	}
+	return strings.Join(s, ", ")
+}
+
+func resumeCmd() *cobra.Command {
+	var p places
+	var undo bool
+	c := &cobra.Command{Use: "resume [--undo] [--runs DIR] IMAGE", Short: "Finish an unfinished run, or take it back", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o, im, err := p.options(args[0], "", true)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			m, err := run.Pending(o.Runs, o.Image)
+			if err != nil {
+				return err
+			}
+			if m == nil {
+				return run.ErrNothing
+			}
+			o.Trail, o.Records = trail.File{Path: m.Trail}, trail.Records{Dir: m.Records}
+			res, err := run.Resume(cmd.Context(), o, undo)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("Run %s is %s.\n", res.Run, map[bool]string{true: "taken back", false: "finished"}[res.Undone])
+			return nil
+		}}
+	p.flags(c, "runs")
+	c.Flags().BoolVar(&undo, "undo", false, "take the run back instead of finishing it")
+	return c
+}
+
+func backUpCmd() *cobra.Command {
+	var p places
+	var asJSON bool
+	var part int
+	var kind string
+	c := &cobra.Command{Use: "back-up [--json] --partition N --kind files|image [--shelf DIR] IMAGE", Short: "Back a partition up to the shelf and verify it", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			switch kind {
+			case "image":
+			case "files":
+				return fmt.Errorf("%w: a backup of kind files cannot be made yet; make one of kind image", errNotHere)
+			default:
+				return errUse{fmt.Errorf("--kind is %q, not files or image", kind)}
+			}
+			o, im, err := p.options(args[0], "", false)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			if err := begin(&o); err != nil {
+				return err
+			}
+			m, err := run.BackUp(cmd.Context(), o, part, shelfReporter())
+			if err != nil {
+				if errors.Is(err, run.ErrNoPartition) {
+					return fmt.Errorf("%w: %w", errNotHere, err)
+				}
+				return err
+			}
+			if asJSON {
+				return printJSON(map[string]any{"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored})
+			}
+			fmt.Printf("Backup %s: %s, %s on the shelf, verified by reading back.\n", m.ID, m.Bytes, m.Stored)
+			return nil
+		}}
+	p.flags(c, "shelf", "trail", "who")
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().IntVar(&part, "partition", 0, "number of the partition")
+	c.Flags().StringVar(&kind, "kind", "image", "files or image")
+	return c
+}
+
+func shelfReporter() func(shelf.Progress) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return nil
+	}
+	return func(p shelf.Progress) { fmt.Fprintf(os.Stderr, "\r%s: %s of %s   ", p.Phase, p.Done, p.Total) }
+}
+
+func verifyBackupCmd() *cobra.Command {
+	var dir, id string
+	c := &cobra.Command{Use: "verify-backup --backup ID [--shelf DIR]", Short: "Read a backup back and compare it",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return errUse{errors.New("name the backup with --backup")}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if id == "" {
+				return errUse{errors.New("name the backup with --backup")}
+			}
+			if dir == "" {
+				return errUse{errors.New("name the shelf with --shelf")}
+			}
+			m, err := (&shelf.Shelf{Dir: dir}).Verify(cmd.Context(), id, time.Now(), shelfReporter())
+			if err != nil {
+				return err
+			}
+			fmt.Printf("Backup %s is whole: %d pieces, %s.\n", m.ID, len(m.Pieces), m.Bytes)
+			return nil
+		}}
+	c.Flags().StringVar(&id, "backup", "", "name of the backup")
+	c.Flags().StringVar(&dir, "shelf", "", "folder of the backups")
+	return c
+}
+
+func bringBackCmd() *cobra.Command {
+	var p places
+	var asJSON bool
+	var record, pcPath string
+	c := &cobra.Command{Use: "bring-back --record ID [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted partition back from its record", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if record == "" {
+				return errUse{errors.New("name the record with --record")}
+			}
+			o, im, err := p.options(args[0], pcPath, true)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			if _, _, err := o.Records.Load(record); err != nil {
+				return err
+			}
+			o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.BringBack, Record: record}}}
+			return carryOut(cmd.Context(), o, asJSON)
+		}}
+	p.flags(c, "runs", "shelf", "trail", "who")
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&record, "record", "", "record of the deletion")
+	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
+	return c
+}
+
+func verifyTrailCmd() *cobra.Command {
+	var asJSON bool
+	var keyPath string
+	c := &cobra.Command{Use: "verify-trail [--key PUBLIC] FILE", Short: "Check that a trail is whole", Args: oneArg("trail file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			key, err := readKey(keyPath)
+			if err != nil {
+				return errUse{err}
+			}
+			f, err := os.Open(args[0])
+			if err != nil {
+				return errUse{err}
+			}
+			defer f.Close()
+			r, err := trail.Verify(f, key)
+			if err != nil {
+				return errUse{err}
+			}
+			if asJSON {
+				err = printJSON(r)
+			} else {
+				for _, p := range r.Problems {
+					fmt.Println(p)
+				}
+				fmt.Printf("%d entries, head %s: %s.\n", r.Entries, r.Head, map[bool]string{true: "the chain is whole", false: "the chain is broken"}[r.Sound()])
+			}
+			if err == nil && !r.Sound() {
+				return errUnsound
+			}
+			return err
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&keyPath, "key", "", "file with the shop's public key (Ed25519)")
+	return c
+}
+
+// readKey reads a public key: 32 bytes as they are, in hex, in base64, or PEM.
+func readKey(path string) (ed25519.PublicKey, error) {
+	if path == "" {
+		return nil, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, 4096))
+	if err != nil {
+		return nil, err
+	}
+	text := strings.TrimSpace(string(b))
+	if p, _ := pem.Decode(b); p != nil && len(p.Bytes) >= ed25519.PublicKeySize {
+		b = p.Bytes[len(p.Bytes)-ed25519.PublicKeySize:]
+	} else if h, err := hex.DecodeString(text); err == nil {
+		b = h
+	} else if h, err := base64.StdEncoding.DecodeString(text); err == nil {
+		b = h
+	}
+	if len(b) != ed25519.PublicKeySize {
+		return nil, fmt.Errorf("%s holds no Ed25519 public key", path)
+	}
+	return b, nil
+}

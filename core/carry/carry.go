@@ -1,0 +1,411 @@
+// Package carry carries a script out on a device through a journal, so that a
+// power cut at any moment loses nothing: the run is finished or undone later.
+//
+// The journal is written and made durable before the device is touched. It
+// holds the whole script, and for every operation that undo must take back what
+// was there. All operations put absolute contents at absolute places, so doing
+// one twice does no harm: resume goes on from the last barrier that was durable,
+// undo goes back from the end, and either may be cut and begun again, in either
+// direction.
+package carry
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+
+	"github.com/zeebo/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/script"
+)
+
+// Sentinel errors.
+var (
+	// ErrStopped is returned when the run was stopped at a safe point on request.
+	ErrStopped = errors.New("stopped at a safe point; the run can be resumed or undone")
+	// ErrVoid tells that a journal never became whole, so that nothing was
+	// written to the device.
+	ErrVoid = errors.New("the run never began; nothing was written")
+	// ErrJournal tells that the journal itself cannot be trusted.
+	ErrJournal = errors.New("the journal of the run is damaged")
+	// ErrSource tells that a backup does not hold what it should.
+	ErrSource = errors.New("the backup does not hold what was recorded")
+)
+
+// Progress is how far a run is. Bytes count what is put on the device.
+type Progress struct {
+	Step  int        `json:"step"`
+	Done  disk.Bytes `json:"done"`
+	Total disk.Bytes `json:"total"`
+	Text  string     `json:"text"`
+}
+
+// Frame types of the journal.
+const (
+	frameOp     = 'o' // JSON of an operation without its data
+	frameData   = 'd' // data of the operation before it
+	framePrior  = 'p' // what was there before: operation (4 bytes), offset (8 bytes), contents
+	frameReady  = 'r' // all of the above is whole
+	framePassed = 'f' // forward: all operations before this index are durable
+	frameBack   = 'b' // undo has begun
+	frameDone   = 'D' // forward finished
+	frameUndone = 'U' // undo finished
+)
+
+const magic = "JTJOURN1"
+
+// maxFrame bounds a frame; a longer one is damage.
+const maxFrame = 32 << 20
+
+// prior is what was in a place before the run.
+type prior struct {
+	op   int // for whose sake it was kept
+	off  disk.Bytes
+	data []byte
+}
+
+// Carry is one run of a script with its journal.
+type Carry struct {
+	j      disk.File
+	end    int64 // of the journal
+	script script.Script
+	priors []prior
+	passed int
+	state  byte
+}
+
+// State of a run as its journal has it.
+func (c *Carry) Finished() bool { return c.state == frameDone }
+
+// Undone tells that the run was taken back.
+func (c *Carry) Undone() bool { return c.state == frameUndone }
+
+// Script returns what the run does.
+func (c *Carry) Script() script.Script { return c.script }
+
+// piece is the most that is read, written or kept in one go.
+const piece = 1 << 20
+
+// Begin writes the journal of a new run: the script, and from dev whatever undo
+// will need. When it returns without an error the journal is durable; the device
+// has not been touched.
+func Begin(j disk.File, dev disk.Device, s script.Script) (*Carry, error) {
+	c := &Carry{j: j, script: s}
+	if _, err := j.WriteAt([]byte(magic), 0); err != nil {
+		return nil, err
+	}
+	c.end = int64(len(magic))
+	for _, op := range s {
+		data := op.Data
+		op.Data = nil
+		b, err := json.Marshal(op)
+		if err != nil {
+			return nil, err
+		}
+		if err := c.frame(frameOp, b); err != nil {
+			return nil, err
+		}
+		for len(data) > 0 {
+			n := min(len(data), piece)
+			if err := c.frame(frameData, data[:n]); err != nil {
+				return nil, err
+			}
+			data = data[n:]
+		}
+	}
+	for i, op := range s {
+		if !op.Keep {
+			continue
+		}
+		if err := c.keep(dev, i, op.Off, op.Len); err != nil {
+			return nil, err
+		}
+	}
+	if err := c.frame(frameReady, nil); err != nil {
+		return nil, err
+	}
+	return c, j.Sync()
+}
+
+// keep notes what a range holds; stretches without data are left out and come
+// back as holes.
+func (c *Carry) keep(dev disk.Device, op int, off, n disk.Bytes) error {
+	for at, end := off, off+n; at < end; {
+		start, stop, ok := dev.Data(at)
+		if !ok || start >= end {
+			return nil
+		}
+		start, stop = max(start, at), min(stop, end)
+		for start < stop {
+			k := min(stop-start, piece)
+			b := make([]byte, 12+k)
+			binary.LittleEndian.PutUint32(b, uint32(op))
+			binary.LittleEndian.PutUint64(b[4:], uint64(start))
+			if _, err := dev.ReadAt(b[12:], int64(start)); err != nil {
+				return err
+			}
+			if err := c.frame(framePrior, b); err != nil {
+				return err
+			}
+			c.priors = append(c.priors, prior{op, start, b[12:]})
+			start += k
+		}
+		at = stop
+	}
+	return nil
+}
+
+// frame appends a frame: length, checksum, type, contents.
+func (c *Carry) frame(typ byte, b []byte) error {
+	f := make([]byte, 9, 9+len(b))
+	binary.LittleEndian.PutUint32(f, uint32(len(b)))
+	f[8] = typ
+	f = append(f, b...)
+	binary.LittleEndian.PutUint32(f[4:], crc32.Checksum(f[8:], castagnoli))
+	_, err := c.j.WriteAt(f, c.end)
+	if err == nil {
+		c.end += int64(len(f))
+	}
+	return err
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// mark appends a frame and makes it durable.
+func (c *Carry) mark(typ byte, n int) error {
+	if err := c.frame(typ, binary.LittleEndian.AppendUint32(nil, uint32(n))); err != nil {
+		return err
+	}
+	if typ != framePassed {
+		c.state = typ
+	}
+	return c.j.Sync()
+}
+
+// Open reads the journal of a run that was begun before. A torn end is what a
+// power cut leaves and is passed over; ErrVoid means that the cut came before
+// the journal was whole.
+func Open(j disk.File) (*Carry, error) {
+	c := &Carry{j: j}
+	head := make([]byte, len(magic))
+	if n, err := j.ReadAt(head, 0); n < len(head) {
+		return nil, fmt.Errorf("%w (%v)", ErrVoid, err)
+	}
+	if string(head) != magic {
+		return nil, ErrVoid
+	}
+	c.end = int64(len(magic))
+	ready := false
+	for {
+		typ, b, ok := c.next()
+		if !ok {
+			break
+		}
+		switch typ {
+		case frameOp:
+			var op script.Op
+			if err := json.Unmarshal(b, &op); err != nil {
+				return nil, fmt.Errorf("%w: %v", ErrJournal, err)
+			}
+			c.script = append(c.script, op)
+		case frameData:
+			if len(c.script) == 0 {
+				return nil, ErrJournal
+			}
+			op := &c.script[len(c.script)-1]
+			op.Data = append(op.Data, b...)
+		case framePrior:
+			if len(b) < 12 {
+				return nil, ErrJournal
+			}
+			c.priors = append(c.priors, prior{int(binary.LittleEndian.Uint32(b)), disk.Bytes(binary.LittleEndian.Uint64(b[4:])), b[12:]})
+		case frameReady:
+			ready = true
+		case framePassed, frameBack, frameDone, frameUndone:
+			if len(b) != 4 || !ready {
+				return nil, ErrJournal
+			}
+			if typ == framePassed {
+				c.passed = int(binary.LittleEndian.Uint32(b))
+			} else {
+				c.state = typ
+			}
+			if typ == frameBack {
+				c.passed = 0
+			}
+		default:
+			return nil, ErrJournal
+		}
+	}
+	if !ready {
+		return nil, ErrVoid
+	}
+	if c.passed > len(c.script) {
+		return nil, ErrJournal
+	}
+	return c, nil
+}
+
+// next reads the frame at the end reached so far.
+func (c *Carry) next() (typ byte, b []byte, ok bool) {
+	h := make([]byte, 9)
+	if n, _ := c.j.ReadAt(h, c.end); n < len(h) {
+		return 0, nil, false
+	}
+	n := binary.LittleEndian.Uint32(h)
+	if n > maxFrame {
+		return 0, nil, false
+	}
+	f := make([]byte, 1+n)
+	if k, _ := c.j.ReadAt(f, c.end+8); k < len(f) {
+		return 0, nil, false
+	}
+	if crc32.Checksum(f, castagnoli) != binary.LittleEndian.Uint32(h[4:]) {
+		return 0, nil, false
+	}
+	c.end += int64(8 + len(f))
+	return f[0], f[1:], true
+}
+
+// Forward carries the script out, from the last durable barrier on. It stops
+// between two operations when ctx is done (ErrStopped). A sync that fails ends
+// the run and is not tried again.
+func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string]io.ReaderAt, report func(Progress)) error {
+	if c.state == frameDone {
+		return nil
+	}
+	p := Progress{Total: c.script.Rewritten()}
+	for _, op := range c.script[:c.passed] {
+		p.Done += script.Script{op}.Rewritten()
+	}
+	for i := c.passed; i < len(c.script); i++ {
+		if ctx.Err() != nil {
+			return ErrStopped
+		}
+		op := c.script[i]
+		p.Step = op.Step
+		if err := c.do(dev, op, sources, &p); err != nil {
+			return err
+		}
+		if op.Kind == script.Barrier {
+			if err := dev.Sync(); err != nil {
+				return fmt.Errorf("the drive could not make its writes durable: %w", err)
+			}
+			if err := c.mark(framePassed, i+1); err != nil {
+				return err
+			}
+			c.passed = i + 1
+			p.Text = op.Text
+		}
+		if report != nil {
+			report(p)
+		}
+	}
+	if err := dev.Sync(); err != nil {
+		return fmt.Errorf("the drive could not make its writes durable: %w", err)
+	}
+	return c.mark(frameDone, 0)
+}
+
+func (c *Carry) do(dev disk.Device, op script.Op, sources map[string]io.ReaderAt, p *Progress) error {
+	switch op.Kind {
+	case script.Write:
+		if _, err := dev.WriteAt(op.Data, int64(op.Off)); err != nil {
+			return err
+		}
+		p.Done += op.Len
+	case script.Hole:
+		return dev.Zero(op.Off, op.Len)
+	case script.Fill:
+		src := sources[op.Source]
+		if src == nil {
+			return fmt.Errorf("%w: %s is not there", ErrSource, op.Source)
+		}
+		b := make([]byte, op.Len)
+		if _, err := src.ReadAt(b, int64(op.SourceOff)); err != nil && err != io.EOF {
+			return err
+		}
+		if sum := blake3.Sum256(b); hex.EncodeToString(sum[:]) != op.Hash {
+			return fmt.Errorf("%w: %s, %d bytes at %d", ErrSource, op.Source, op.Len, op.SourceOff)
+		}
+		if _, err := dev.WriteAt(b, int64(op.Off)); err != nil {
+			return err
+		}
+		p.Done += op.Len
+	}
+	return nil
+}
+
+// Back takes the run back: what the journal kept is put in its place again, the
+// latest first. Nobody was promised what lay where a backup was filled in, so it
+// stays as it is. Only a failing device stops it.
+func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
+	if c.state == frameUndone {
+		return nil
+	}
+	if err := c.mark(frameBack, 0); err != nil {
+		return err
+	}
+	c.passed = 0
+	p := Progress{Text: "taking back"}
+	for _, x := range c.priors {
+		p.Total += disk.Bytes(len(x.data))
+	}
+	// Barriers hold on the way back too, in their reverse order: what the last
+	// one guarded is taken back and durable before the one before it.
+	next := len(c.priors)
+	for i := len(c.script) - 1; i >= 0; i-- {
+		op := c.script[i]
+		switch {
+		case op.Kind == script.Barrier:
+			if err := dev.Sync(); err != nil {
+				return err
+			}
+		case op.Keep:
+			first := next
+			for first > 0 && c.priors[first-1].op == i {
+				first--
+			}
+			if err := restore(dev, op, c.priors[first:next]); err != nil {
+				return err
+			}
+			for _, x := range c.priors[first:next] {
+				p.Done += disk.Bytes(len(x.data))
+			}
+			next = first
+		}
+		if report != nil {
+			report(p)
+		}
+	}
+	if err := dev.Sync(); err != nil {
+		return err
+	}
+	return c.mark(frameUndone, 0)
+}
+
+// restore puts back what a place held: its data, and holes between.
+func restore(dev disk.Device, op script.Op, priors []prior) error {
+	at := op.Off
+	for _, x := range priors {
+		if x.off > at {
+			if err := dev.Zero(at, x.off-at); err != nil {
+				return err
+			}
+		}
+		if _, err := dev.WriteAt(x.data, int64(x.off)); err != nil {
+			return err
+		}
+		at = x.off + disk.Bytes(len(x.data))
+	}
+	if end := op.Off + op.Len; at < end {
+		return dev.Zero(at, end-at)
+	}
+	return nil
+}

@@ -1,0 +1,242 @@
+package carry
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/zeebo/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/script"
+)
+
+const size = 4 * disk.MiB
+
+// bench is a drive with something on it, a script over it, and a backup.
+type bench struct {
+	base    *disk.Image
+	script  script.Script
+	sources map[string]io.ReaderAt
+}
+
+func newBench(t *testing.T) *bench {
+	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), size, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	old := make([]byte, disk.MiB)
+	rng := rand.NewChaCha8([32]byte{1})
+	rng.Read(old)
+	im.WriteAt(old, 0)
+	im.WriteAt(old[:5000], int64(2*disk.MiB)+100)
+	backup := make([]byte, 64<<10)
+	rng.Read(backup)
+	var s script.Script
+	s.Put(512, bytes.Repeat([]byte{0xa1}, 4096))
+	s.Put(8192, bytes.Repeat([]byte{0xa2}, 512))
+	s.Barrier("one")
+	s.Put(2048, bytes.Repeat([]byte{0xa3}, 1024)) // over a place written before
+	s = append(s, script.Op{Kind: script.Hole, Off: 2*disk.MiB - 1024, Len: 64 << 10, Keep: true})
+	s.Barrier("two")
+	for i := range disk.Bytes(4) {
+		b := backup[i*16384 : (i+1)*16384]
+		sum := blake3.Sum256(b)
+		s = append(s, script.Op{Kind: script.Fill, Source: "b", SourceOff: i * 16384, Off: 3*disk.MiB + i*16384, Len: 16384, Hash: hex.EncodeToString(sum[:])})
+	}
+	s.Barrier("three")
+	s.Put(0, bytes.Repeat([]byte{0xa4}, 512))
+	return &bench{im, s, map[string]io.ReaderAt{"b": bytes.NewReader(backup)}}
+}
+
+func contents(t *testing.T, d disk.Device) []byte {
+	t.Helper()
+	b, err := disk.ReadFull(d, 0, d.Size())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func journal(t *testing.T) *os.File {
+	f, err := os.CreateTemp(t.TempDir(), "j")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { f.Close() })
+	return f
+}
+
+func overlay(t *testing.T, d disk.Device) *disk.Overlay {
+	o, err := disk.NewOverlay(d, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.Close() })
+	return o
+}
+
+// TestPowerCutAtEveryWrite cuts the power at every single write of a run, the
+// journal's own included: whole, torn, and with unsynced writes lost; again
+// while the run is resumed or undone; and then finishes it.
+func TestPowerCutAtEveryWrite(t *testing.T) {
+	b := newBench(t)
+	before := contents(t, b.base)
+	calm := overlay(t, b.base)
+	power := &disk.Power{}
+	c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, b.script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Forward(context.Background(), disk.NewFaulty(calm, power), b.sources, nil); err != nil {
+		t.Fatal(err)
+	}
+	after := contents(t, calm)
+	total := power.Writes()
+	if total < 20 || bytes.Equal(before, after) {
+		t.Fatalf("the undisturbed run made %d writes", total)
+	}
+	// What undo promises leaves out the place of the fill.
+	promised := func(x []byte) []byte {
+		x = bytes.Clone(x)
+		clear(x[3*disk.MiB : 3*disk.MiB+64<<10])
+		return x
+	}
+	cuts := 0
+	for at := 1; at <= total; at++ {
+		for _, mode := range []struct{ torn, lose, undo bool }{{}, {undo: true}, {torn: true}, {torn: true, undo: true}, {torn: true, lose: true}, {torn: true, lose: true, undo: true}} {
+			for second := 0; second < 14; second += 3 {
+				cuts++
+				dev, j := overlay(t, b.base), journal(t)
+				rng := rand.New(rand.NewPCG(uint64(at), uint64(second)))
+				p := &disk.Power{At: at, Torn: mode.torn, Lose: mode.lose, Rand: rng}
+				if c, err := Begin(disk.NewFaultyFile(j, p), dev, b.script); err == nil {
+					err = c.Forward(context.Background(), disk.NewFaulty(dev, p), b.sources, nil)
+					if !errors.Is(err, disk.ErrPowerCut) {
+						t.Fatalf("cut at %d: %v", at, err)
+					}
+				}
+				// The second cut falls into the repair; then all is calm.
+				void := false
+				for _, p := range []*disk.Power{{At: second, Torn: mode.torn, Lose: mode.lose, Rand: rng}, {}} {
+					c, err := Open(disk.NewFaultyFile(j, p))
+					if errors.Is(err, ErrVoid) {
+						void = true
+						break
+					}
+					if err != nil {
+						t.Fatal(err)
+					}
+					if mode.undo {
+						err = c.Back(disk.NewFaulty(dev, p), nil)
+					} else {
+						err = c.Forward(context.Background(), disk.NewFaulty(dev, p), b.sources, nil)
+					}
+					if err != nil && !errors.Is(err, disk.ErrPowerCut) {
+						t.Fatal(err)
+					}
+				}
+				got := contents(t, dev)
+				switch {
+				case void && !bytes.Equal(got, before):
+					t.Fatalf("cut at %d %+v: the journal was void, but the drive changed", at, mode)
+				case void:
+				case mode.undo && !bytes.Equal(promised(got), promised(before)):
+					t.Fatalf("cut at %d, %d %+v: undo does not lead back", at, second, mode)
+				case !mode.undo && !bytes.Equal(got, after):
+					t.Fatalf("cut at %d, %d %+v: resume does not lead to the end", at, second, mode)
+				}
+				dev.Close()
+				j.Close()
+			}
+		}
+	}
+	t.Logf("%d writes, %d cuts", total, cuts)
+}
+
+func TestUndoThenRedo(t *testing.T) {
+	b := newBench(t)
+	dev, j := overlay(t, b.base), journal(t)
+	before := contents(t, dev)
+	c, err := Begin(j, dev, b.script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil {
+		t.Fatal(err)
+	}
+	after := contents(t, dev)
+	if c, err = Open(j); err != nil || !c.Finished() {
+		t.Fatalf("%v, finished %v", err, c.Finished())
+	}
+	if err := c.Back(dev, nil); err != nil {
+		t.Fatal(err)
+	}
+	got := contents(t, dev)
+	copy(got[3*disk.MiB:], before[3*disk.MiB:3*disk.MiB+64<<10])
+	if !bytes.Equal(got, before) {
+		t.Error("undo of a finished run does not lead back")
+	}
+	if c, err = Open(j); err != nil || !c.Undone() {
+		t.Fatalf("%v", err)
+	}
+	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil || !bytes.Equal(contents(t, dev), after) {
+		t.Errorf("redo after undo: %v", err)
+	}
+}
+
+func TestStopAndWrongBackup(t *testing.T) {
+	b := newBench(t)
+	dev, j := overlay(t, b.base), journal(t)
+	c, err := Begin(j, dev, b.script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	err = c.Forward(ctx, dev, b.sources, func(p Progress) {
+		if p.Text == "one" {
+			cancel()
+		}
+	})
+	if !errors.Is(err, ErrStopped) {
+		t.Fatal(err)
+	}
+	wrong := map[string]io.ReaderAt{"b": bytes.NewReader(make([]byte, 64<<10))}
+	if err := c.Forward(context.Background(), dev, wrong, nil); !errors.Is(err, ErrSource) {
+		t.Errorf("a backup with other contents: %v", err)
+	}
+	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil {
+		t.Error(err)
+	}
+}
+
+func FuzzOpen(f *testing.F) {
+	dir := f.TempDir()
+	im, _ := disk.CreateImage(filepath.Join(dir, "d"), size, 512)
+	j, _ := os.Create(filepath.Join(dir, "j"))
+	var s script.Script
+	s.Put(0, []byte("abc"))
+	s.Barrier("x")
+	c, err := Begin(j, im, s)
+	if err != nil {
+		f.Fatal(err)
+	}
+	c.Forward(context.Background(), im, nil, nil)
+	seed, _ := os.ReadFile(j.Name())
+	f.Add(seed)
+	f.Add([]byte(magic))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		p := filepath.Join(t.TempDir(), "j")
+		os.WriteFile(p, b, 0o600)
+		j, _ := os.OpenFile(p, os.O_RDWR, 0)
+		defer j.Close()
+		Open(j)
+	})
+}

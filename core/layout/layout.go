@@ -1,0 +1,217 @@
+// Package layout is a drive as pure data: its partitions and gaps in the order
+// of their place.
+package layout
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/volume"
+)
+
+// Kind tells partitions and gaps apart.
+type Kind string
+
+// The kinds of span.
+const (
+	Partition Kind = "partition"
+	Gap       Kind = "gap"
+)
+
+// Role is what a partition is for.
+type Role string
+
+// The roles.
+const (
+	StartSystem Role = "start-system"
+	OtherSystem Role = "other-system"
+	Data        Role = "data"
+	EFI         Role = "efi"
+	Reserved    Role = "reserved"
+	Recovery    Role = "recovery"
+	OEM         Role = "oem"
+	Swap        Role = "swap"
+	Container   Role = "container"
+	Unknown     Role = "unknown"
+)
+
+// Why a gap is one.
+type Why string
+
+// The reasons.
+const (
+	Free      Why = "free"
+	Alignment Why = "alignment"
+	Table     Why = "table"
+)
+
+// Span is one partition or gap. End is included.
+type Span struct {
+	Kind       Kind         `json:"kind"`
+	Number     int          `json:"number"`
+	Start      disk.LBA     `json:"start_lba"`
+	End        disk.LBA     `json:"end_lba"`
+	Bytes      disk.Bytes   `json:"bytes"`
+	TypeID     string       `json:"type_id"`
+	TypeName   string       `json:"type_name"`
+	UniqueID   string       `json:"unique_id"`
+	Name       string       `json:"name"`
+	Attributes string       `json:"attributes"`
+	Active     bool         `json:"active"`
+	Container  int          `json:"container"`
+	Role       Role         `json:"role"`
+	Protected  bool         `json:"protected"`
+	Letter     string       `json:"letter,omitempty"`
+	Held       string       `json:"held,omitempty"`
+	Member     bool         `json:"member,omitempty"` // of a multi-drive set
+	Volume     *volume.Info `json:"volume,omitempty"`
+	Why        Why          `json:"why,omitempty"`
+}
+
+// MarshalJSON implements json.Marshaler: a gap has fewer fields.
+func (s Span) MarshalJSON() ([]byte, error) {
+	if s.Kind == Gap {
+		return json.Marshal(struct {
+			Kind      Kind       `json:"kind"`
+			Start     disk.LBA   `json:"start_lba"`
+			End       disk.LBA   `json:"end_lba"`
+			Bytes     disk.Bytes `json:"bytes"`
+			Container int        `json:"container"`
+			Why       Why        `json:"why"`
+		}{s.Kind, s.Start, s.End, s.Bytes, s.Container, s.Why})
+	}
+	type plain Span
+	return json.Marshal(plain(s))
+}
+
+// Title names a partition for people: its letter and label, or its role.
+func (s Span) Title() string {
+	names := map[Role]string{EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container", Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System"}
+	t := names[s.Role]
+	if s.Volume != nil && s.Volume.Label != "" && s.Role != EFI && s.Role != Recovery && s.Role != OEM {
+		t = s.Volume.Label
+	}
+	if s.Letter != "" {
+		return s.Letter + ": " + t
+	}
+	return t
+}
+
+// Layout is a drive at one moment.
+type Layout struct {
+	Scheme      string       `json:"scheme"`
+	Size        disk.Bytes   `json:"size_bytes"`
+	Sector      disk.Bytes   `json:"sector_bytes"`
+	DiskID      string       `json:"disk_id"`
+	FirstUsable disk.LBA     `json:"first_usable_lba"`
+	LastUsable  disk.LBA     `json:"last_usable_lba"`
+	Findings    finding.List `json:"findings"`
+	Spans       []Span       `json:"spans"`
+}
+
+// Find returns the partition with the given number.
+func (l *Layout) Find(number int) (*Span, bool) {
+	for i := range l.Spans {
+		if l.Spans[i].Kind == Partition && l.Spans[i].Number == number {
+			return &l.Spans[i], true
+		}
+	}
+	return nil, false
+}
+
+// Partitions returns the partitions only.
+func (l *Layout) Partitions() []Span {
+	return slices.DeleteFunc(slices.Clone(l.Spans), func(s Span) bool { return s.Kind == Gap })
+}
+
+// GapAt returns the free gap that begins at sector lba.
+func (l *Layout) GapAt(lba disk.LBA) (Span, bool) {
+	for _, s := range l.Spans {
+		if s.Kind == Gap && s.Why == Free && s.Start == lba {
+			return s, true
+		}
+	}
+	return Span{}, false
+}
+
+// With returns a copy of the layout with the given partitions and the gaps that
+// lie between them.
+func (l *Layout) With(parts []Span) *Layout {
+	out := *l
+	parts = slices.Clone(parts)
+	slices.SortStableFunc(parts, func(a, b Span) int { return int(min(max(a.Start-b.Start, -1), 1)) })
+	out.Spans = nil
+	gap := func(from, to disk.LBA, why Why) {
+		if to < from {
+			return
+		}
+		if why == Free && l.room(from, to) < disk.Grid {
+			why = Alignment
+		}
+		out.Spans = append(out.Spans, Span{Kind: Gap, Start: from, End: to, Bytes: (to - from + 1).Offset(l.Sector), Why: why})
+	}
+	next := disk.LBA(0)
+	if l.Scheme != "none" {
+		gap(0, l.FirstUsable-1, Table)
+		next = l.FirstUsable
+	}
+	last := l.Size.At(l.Sector) - 1
+	end := last
+	if l.Scheme == "gpt" {
+		end = min(l.LastUsable, last)
+	}
+	for _, p := range parts {
+		gap(next, min(p.Start-1, end), Free)
+		out.Spans = append(out.Spans, p)
+		next = max(next, p.End+1)
+	}
+	gap(next, end, Free)
+	gap(max(end+1, next), last, Table)
+	return &out
+}
+
+// room is how much of [from, to] is left between 1 MiB boundaries.
+func (l *Layout) room(from, to disk.LBA) disk.Bytes {
+	return (to + 1).Offset(l.Sector).Down(disk.Grid) - from.Offset(l.Sector).Up(disk.Grid)
+}
+
+// Room is how much of a gap a new, aligned partition can take.
+func (l *Layout) Room(gap Span) disk.Bytes { return max(l.room(gap.Start, gap.End), 0) }
+
+// Differ says in what two layouts differ, one sentence a difference; what
+// changes by itself (how full a volume is) does not count.
+func Differ(a, b *Layout) []string {
+	var out []string
+	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if a.Scheme != b.Scheme || a.DiskID != b.DiskID || a.Size != b.Size || a.Sector != b.Sector {
+		say("It is another drive, or its table was made anew: %s %s of %s instead of %s %s of %s.", b.Scheme, b.DiskID, b.Size, a.Scheme, a.DiskID, a.Size)
+	}
+	for _, p := range a.Partitions() {
+		q, ok := b.Find(p.Number)
+		if !ok {
+			say("Partition %d (%s, %s) is not there.", p.Number, p.Title(), p.Bytes)
+			continue
+		}
+		if p.Start != q.Start || p.End != q.End {
+			say("Partition %d lies at sectors %d to %d instead of %d to %d.", p.Number, q.Start, q.End, p.Start, p.End)
+		}
+		if p.TypeID != q.TypeID || p.UniqueID != q.UniqueID || p.Attributes != q.Attributes || p.Name != q.Name || p.Active != q.Active {
+			say("Partition %d has another type, id, name or attributes.", p.Number)
+		}
+		switch {
+		case (p.Volume == nil) != (q.Volume == nil):
+			say("Partition %d: a file system appeared or is gone.", p.Number)
+		case p.Volume != nil && (p.Volume.Kind != q.Volume.Kind || p.Volume.Label != q.Volume.Label || p.Volume.Serial != q.Volume.Serial || p.Volume.TotalBytes != q.Volume.TotalBytes || p.Volume.ClusterBytes != q.Volume.ClusterBytes):
+			say("Partition %d holds %s %q of %s instead of %s %q of %s.", p.Number, q.Volume.Kind, q.Volume.Label, q.Volume.TotalBytes, p.Volume.Kind, p.Volume.Label, p.Volume.TotalBytes)
+		}
+	}
+	for _, q := range b.Partitions() {
+		if _, ok := a.Find(q.Number); !ok {
+			say("Partition %d (%s, %s) is new.", q.Number, q.Title(), q.Bytes)
+		}
+	}
+	return out
+}

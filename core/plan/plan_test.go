@@ -1,0 +1,170 @@
+package plan
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+const sec = 512
+
+func at(b disk.Bytes) disk.LBA { return b.At(sec) }
+
+func part(n int, start, size disk.Bytes, role layout.Role, kind volume.Kind) layout.Span {
+	p := layout.Span{Kind: layout.Partition, Number: n, Start: at(start), End: at(start+size) - 1, Bytes: size, Role: role, UniqueID: string(rune('a' + n))}
+	p.Protected = role == layout.EFI || role == layout.Recovery || role == layout.OEM || role == layout.Reserved
+	if kind != "" {
+		p.Volume = &volume.Info{Kind: kind, ClusterBytes: 4096, TotalBytes: (size - sec).Down(4096), UsedBytes: size / 2, Clean: true}
+	}
+	return p
+}
+
+// reception is a drive like that of the demo: the system is hemmed in.
+func reception() *layout.Layout {
+	l := &layout.Layout{Scheme: "gpt", Size: 500 * disk.GiB, Sector: sec, FirstUsable: 34}
+	l.LastUsable = l.Size.At(sec) - 34
+	return l.With([]layout.Span{
+		part(1, disk.MiB, 260*disk.MiB, layout.EFI, volume.FAT32),
+		part(2, 261*disk.MiB, 16*disk.MiB, layout.Reserved, ""),
+		part(3, 277*disk.MiB, 138*disk.GiB, layout.StartSystem, volume.NTFS),
+		part(4, 277*disk.MiB+138*disk.GiB, disk.GiB, layout.Recovery, volume.NTFS),
+		part(5, 277*disk.MiB+139*disk.GiB, 210*disk.GiB, layout.Data, volume.NTFS),
+		part(6, 277*disk.MiB+349*disk.GiB, 14*disk.GiB, layout.OEM, volume.NTFS),
+	})
+}
+
+func codes(os []Obstacle) string {
+	var out []string
+	for _, o := range os {
+		out = append(out, string(o.Code))
+	}
+	return strings.Join(out, " ")
+}
+
+func TestObstacles(t *testing.T) {
+	l := reception()
+	facts := Facts{StartsHere: true, Backups: map[int]Backup{4: {ID: "b", Verified: true, Same: true}, 6: {ID: "c", Verified: true}}}
+	for _, c := range []struct {
+		name  string
+		steps []Step
+		want  string // obstacles of the last column
+		miss  string
+	}{
+		{"hemmed in", []Step{{Do: Grow, Partition: "3", By: "80GiB"}}, "in-the-way", ""},
+		{"start system", []Step{{Do: Delete, Partition: "3"}}, "start-system", ""},
+		{"only EFI", []Step{{Do: Delete, Partition: "1", Release: "r", Waiver: "w"}}, "only-efi", ""},
+		{"no such", []Step{{Do: Delete, Partition: "9"}}, "no-such-partition", ""},
+		{"release missing, backup there", []Step{{Do: Delete, Partition: "4"}}, "", "release-missing"},
+		{"backup of another state", []Step{{Do: Delete, Partition: "6", Release: "r"}}, "", "backup-missing"},
+		{"waived", []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}}, "", ""},
+		{"nothing in it, release only", []Step{{Do: Delete, Partition: "2"}}, "", "release-missing"},
+		{"no backup at all", []Step{{Do: Delete, Partition: "5"}}, "", "backup-missing"},
+		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
+		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},
+		{"not larger", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", To: "100GiB"}}, "bad-amount", ""},
+		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "not-growable", ""},
+		{"after an obstacle", []Step{{Do: Delete, Partition: "3"}, {Do: Delete, Partition: "4"}}, "earlier-step", ""},
+		{"toward the start", []Step{{Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "head-needs-slide", ""},
+	} {
+		cols := Lay(l, facts, c.steps)
+		last := cols[len(cols)-1]
+		if codes(last.Obstacles) != c.want || codes(last.Missing) != c.miss {
+			t.Errorf("%s: obstacles %q, missing %q", c.name, codes(last.Obstacles), codes(last.Missing))
+		}
+		if (last.Layout == nil) != (c.want != "") {
+			t.Errorf("%s: layout %v", c.name, last.Layout)
+		}
+	}
+	o := Lay(l, facts, []Step{{Do: Grow, Partition: "3", By: "1GiB"}})[0].Obstacles[0]
+	if len(o.Partitions) != 3 || !strings.Contains(o.Text, "Recovery") {
+		t.Errorf("in the way: %+v", o)
+	}
+}
+
+func TestAmountsAreMetToTheAlignment(t *testing.T) {
+	l := reception()
+	del := Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}
+	for by, want := range map[string]disk.Bytes{
+		"all": disk.GiB, "half": disk.GiB / 2, "300 MiB": 300 * disk.MiB, "all but 24 MiB": 1000 * disk.MiB,
+		"500 MB": 477 * disk.MiB, "+1GiB": disk.GiB, "1073741823 B": disk.GiB,
+	} {
+		cols := Lay(l, Facts{}, []Step{del, {Do: Grow, Partition: "3", By: by}})
+		p, ok := func() (*layout.Span, bool) {
+			if cols[1].Layout == nil {
+				return nil, false
+			}
+			return cols[1].Layout.Find(3)
+		}()
+		if !ok || p.Bytes-138*disk.GiB != want {
+			t.Errorf("%s: %+v %v", by, p, cols[1].Obstacles)
+			continue
+		}
+		if p.Volume.TotalBytes != (p.Bytes - sec).Down(4096) {
+			t.Errorf("%s: the volume has %d", by, p.Volume.TotalBytes)
+		}
+	}
+	if before, _ := l.Find(3); before.Bytes != 138*disk.GiB || before.Volume.TotalBytes != (138*disk.GiB-sec).Down(4096) {
+		t.Error("planning changed the layout it began with")
+	}
+}
+
+func TestBringBack(t *testing.T) {
+	l := reception()
+	gone, _ := l.Find(6)
+	after := Lay(l, Facts{}, []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}})[0].Layout
+	grown := Lay(after, Facts{}, []Step{{Do: Grow, Partition: "5", By: "10GiB"}})[0].Layout
+	for _, c := range []struct {
+		name string
+		l    *layout.Layout
+		r    Record
+		want Place
+		code string
+	}{
+		{"free and kept", after, Record{Span: *gone, Kept: true}, InPlace, ""},
+		{"written over, no backup", after, Record{Span: *gone}, "", "nowhere-to-go"},
+		{"written over, backup", after, Record{Span: *gone, Backup: "b"}, FromBackup, ""},
+		{"taken, backup", grown, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
+		{"taken, no backup", grown, Record{Span: *gone, Kept: true}, "", "nowhere-to-go"},
+		{"already there", l, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
+	} {
+		col := Lay(c.l, Facts{Records: map[string]Record{"r": c.r}, NewID: "new"}, []Step{{Do: BringBack, Record: "r"}})[0]
+		if col.Place != c.want || codes(col.Obstacles) != c.code {
+			t.Errorf("%s: %q %q", c.name, col.Place, codes(col.Obstacles))
+		}
+		if col.Layout != nil {
+			p, ok := col.Layout.Find(col.Number)
+			if !ok || p.Bytes != gone.Bytes || p.TypeID != gone.TypeID || p.Start.Offset(sec)%disk.Grid != 0 {
+				t.Errorf("%s: came back as %+v", c.name, p)
+			}
+			if c.want == InPlace && len(layout.Differ(l, col.Layout)) != 0 {
+				t.Errorf("%s: %v", c.name, layout.Differ(l, col.Layout))
+			}
+			if c.name == "already there" && p.UniqueID != "new" {
+				t.Error("two partitions would have the same unique id")
+			}
+		}
+	}
+}
+
+func TestParse(t *testing.T) {
+	for text, ok := range map[string]bool{
+		`{"version":1,"steps":[{"do":"delete","partition":"4"}]}`:                   true,
+		`{"version":1,"steps":[]}`:                                                  false,
+		`{"version":2,"steps":[{"do":"delete","partition":"4"}]}`:                   false,
+		`{"version":1,"steps":[{"do":"delete"}]}`:                                   false,
+		`{"version":1,"steps":[{"do":"melt","partition":"4"}]}`:                     false,
+		`{"version":1,"steps":[{"do":"grow","partition":"4","by":"-5"}]}`:           false,
+		`{"version":1,"steps":[{"do":"grow","partition":"4","by":"lots"}]}`:         false,
+		`{"version":1,"steps":[{"do":"grow","partition":"4","by":"1B","to":"2B"}]}`: false,
+		`{"version":1,"steps":[{"do":"delete","partition":"4"}]} x`:                 false,
+		`nonsense`: false,
+	} {
+		if _, err := Parse([]byte(text)); (err == nil) != ok || err != nil && !errors.Is(err, ErrMalformed) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}

@@ -1,0 +1,217 @@
+// Package plan says what steps lead to. It is pure: layouts and facts in,
+// layouts, obstacles and what is still missing out. It never touches a drive.
+package plan
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+)
+
+// Do is what a step does.
+type Do string
+
+// The steps carried out so far.
+const (
+	Delete    Do = "delete"
+	Grow      Do = "grow"
+	BringBack Do = "bring-back"
+)
+
+// Step is one change in a plan.
+type Step struct {
+	Do        Do     `json:"do"`
+	Partition string `json:"partition,omitempty"` // its number when the plan begins
+	By        string `json:"by,omitempty"`
+	To        string `json:"to,omitempty"`
+	Edge      string `json:"edge,omitempty"`
+	Release   string `json:"release,omitempty"`
+	Waiver    string `json:"waiver,omitempty"`
+	Erase     bool   `json:"erase,omitempty"`
+	Record    string `json:"record,omitempty"`
+}
+
+// Plan is steps in their order.
+type Plan struct {
+	Version int    `json:"version"`
+	Steps   []Step `json:"steps"`
+}
+
+// Sentinel errors of Parse.
+var (
+	ErrMalformed = errors.New("the plan cannot be read")
+	ErrNotYet    = errors.New("the plan has a step that this version cannot carry out")
+)
+
+// notYet are the steps of the plan language that are understood, and refused.
+var notYet = []Do{"slide", "shrink", "create", "rebuild", "retag", "absorb", "label", "letter", "clear", "container", "copy-out",
+	"copy-back", "park-recovery", "use-recovery", "drop-start-entry", "start-order"}
+
+// Parse reads a plan from JSON, at most 1 MiB of it and 1000 steps.
+func Parse(b []byte) (*Plan, error) {
+	if len(b) > 1<<20 {
+		return nil, fmt.Errorf("%w: it is longer than 1 MiB", ErrMalformed)
+	}
+	var bare struct {
+		Steps []struct {
+			Do    Do   `json:"do"`
+			Erase bool `json:"erase"`
+		} `json:"steps"`
+	}
+	if json.Unmarshal(b, &bare) == nil {
+		for i, s := range bare.Steps {
+			if slices.Contains(notYet, s.Do) || s.Erase {
+				return nil, fmt.Errorf("%w: step %d, %s%s", ErrNotYet, i+1, s.Do, map[bool]string{true: " with erase"}[s.Erase])
+			}
+		}
+	}
+	var p Plan
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&p); err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrMalformed, err)
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return nil, fmt.Errorf("%w: something follows it", ErrMalformed)
+	}
+	if p.Version != 1 {
+		return nil, fmt.Errorf("%w: its version is %d, not 1", ErrMalformed, p.Version)
+	}
+	if len(p.Steps) == 0 || len(p.Steps) > 1000 {
+		return nil, fmt.Errorf("%w: it has %d steps", ErrMalformed, len(p.Steps))
+	}
+	for i, s := range p.Steps {
+		if err := s.valid(); err != nil {
+			return nil, fmt.Errorf("%w: step %d: %v", ErrMalformed, i+1, err)
+		}
+	}
+	return &p, nil
+}
+
+func (s Step) valid() error {
+	switch s.Do {
+	case Delete:
+		if s.Partition == "" {
+			return errors.New("delete names no partition")
+		}
+	case Grow:
+		if s.Partition == "" || (s.By == "") == (s.To == "") {
+			return errors.New("grow needs a partition and one of by and to")
+		}
+		if _, err := disk.ParseAmount(s.By+s.To, 1<<60); err != nil {
+			return err
+		}
+		if s.Edge != "" && s.Edge != "end" && s.Edge != "head" {
+			return fmt.Errorf("edge is %q, not end or head", s.Edge)
+		}
+	case BringBack:
+		if s.Record == "" {
+			return errors.New("bring-back names no record")
+		}
+	default:
+		return fmt.Errorf("%q is not a step that can be carried out", s.Do)
+	}
+	return nil
+}
+
+// Code of an obstacle or of something missing.
+type Code string
+
+// The obstacles.
+const (
+	NoSuch         Code = "no-such-partition"
+	IsStart        Code = "start-system"
+	OnlyEFI        Code = "only-efi"
+	SetMember      Code = "set-member"
+	Held           Code = "held"
+	InTheWay       Code = "in-the-way"
+	NoGap          Code = "no-gap"
+	GapTooSmall    Code = "gap-too-small"
+	NotGrowable    Code = "not-growable"
+	NotClean       Code = "not-clean"
+	HeadNotYet     Code = "head-needs-slide"
+	BadAmount      Code = "bad-amount"
+	TableUnsafe    Code = "table-unsafe"
+	NoRecord       Code = "no-record"
+	NowhereToGo    Code = "nowhere-to-go"
+	TableFull      Code = "table-full"
+	ReleaseMissing Code = "release-missing"
+	BackupMissing  Code = "backup-missing"
+)
+
+// Obstacle is why something cannot be done. Clears names what would clear it.
+type Obstacle struct {
+	Code       Code     `json:"code"`
+	Partitions []int    `json:"partitions"`
+	Text       string   `json:"text"`
+	Clears     []string `json:"clears,omitempty"`
+}
+
+func (o Obstacle) Error() string { return o.Text }
+
+func obstacle(code Code, text string, parts ...int) *Obstacle {
+	if parts == nil {
+		parts = []int{}
+	}
+	return &Obstacle{Code: code, Partitions: parts, Text: text}
+}
+
+func (o *Obstacle) clear(ways ...string) *Obstacle {
+	o.Clears = append(o.Clears, ways...)
+	return o
+}
+
+// Backup is what stands for a partition's contents.
+type Backup struct {
+	ID       string
+	Verified bool
+	Same     bool // made from the state in which the partition is now
+}
+
+// Record is what a plan needs to know of a deletion's record.
+type Record struct {
+	Span layout.Span
+	// Kept tells that the place still holds the first and last megabyte that the
+	// record kept.
+	Kept bool
+	// Backup from which the partition can be rebuilt, empty for none.
+	Backup string
+}
+
+// Facts is what a plan depends on beside the layout.
+type Facts struct {
+	// StartsHere tells that the PC starts from this drive.
+	StartsHere bool
+	// TableTrouble is why the table must not be changed, empty when it can be.
+	TableTrouble string
+	Backups      map[int]Backup
+	Records      map[string]Record
+	NewID        string // a unique id for a partition whose own is taken
+}
+
+// Column is one planned step and the drive after it.
+type Column struct {
+	Step      Step           `json:"step"`
+	Number    int            `json:"number"` // of the partition concerned
+	Title     string         `json:"title"`
+	Detail    string         `json:"detail"`
+	Layout    *layout.Layout `json:"layout"` // nil behind an obstacle
+	Obstacles []Obstacle     `json:"obstacles"`
+	Missing   []Obstacle     `json:"missing"` // what the gate still asks for
+	Place     Place          `json:"place,omitempty"`
+}
+
+// Place is how a bring-back is done.
+type Place string
+
+// The ways of bringing back.
+const (
+	InPlace    Place = "in-place"    // the entry alone; the contents are still there
+	FromBackup Place = "from-backup" // the contents come from the backup
+)

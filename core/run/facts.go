@@ -1,0 +1,139 @@
+package run
+
+import (
+	"encoding/hex"
+	"errors"
+	"io"
+	"strconv"
+	"strings"
+
+	"jadetrail/core/compile"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// Facts gathers what a plan on a drive depends on: the table's state, the
+// backups that stand for the partitions, the records that the steps name.
+func Facts(dev disk.Device, sv *survey.Survey, facts *pc.Facts, sh *shelf.Shelf, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
+	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
+	if err := sv.Table.Writable(); err != nil {
+		f.TableTrouble = Sentence(err)
+	}
+	l := sv.Layout
+	if facts != nil {
+		f.StartsHere = strings.EqualFold(facts.StartDrive, l.DiskID)
+		for _, p := range l.Partitions() {
+			f.StartsHere = f.StartsHere || p.Role == layout.StartSystem
+		}
+	}
+	backups, err := sh.List()
+	if err != nil {
+		return f, err
+	}
+	for _, p := range l.Partitions() {
+		b, err := Standing(dev, sv, p, backups)
+		if err != nil {
+			return f, err
+		}
+		if b != nil {
+			f.Backups[p.Number] = *b
+		}
+	}
+	for _, s := range steps {
+		if s.Record == "" {
+			continue
+		}
+		rec, _, err := recs.Load(s.Record)
+		if errors.Is(err, trail.ErrNoRecord) {
+			continue
+		}
+		if err != nil {
+			return f, err
+		}
+		r := plan.Record{Span: rec.Span}
+		if rec.Drive.DiskID == l.DiskID {
+			if r.Kept, err = recs.Kept(rec, dev); err != nil {
+				return f, err
+			}
+		}
+		if m := forRecord(rec, backups); m != nil {
+			r.Backup = m.ID
+		}
+		f.Records[s.Record] = r
+	}
+	var id [16]byte
+	if _, err := io.ReadFull(random, id[:]); err != nil {
+		return f, err
+	}
+	f.NewID = compile.UniqueID(id)
+	return f, nil
+}
+
+// Standing returns the best backup that stands for a partition as it is now, nil
+// for none: one that is verified and made from the same state if there is any.
+func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shelf.Manifest) (*plan.Backup, error) {
+	var best *plan.Backup
+	var now string
+	for _, m := range backups {
+		if !sameOrigin(m, sv.Layout.DiskID, p) {
+			continue
+		}
+		if now == "" {
+			var err error
+			if now, err = shelf.Fingerprint(survey.Window(dev, p), sv.Volumes[p.Number]); err != nil {
+				return nil, err
+			}
+		}
+		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now}
+		if best == nil || b.Verified && b.Same && !(best.Verified && best.Same) {
+			best = &b
+		}
+	}
+	return best, nil
+}
+
+func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {
+	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && m.From.Span.Number == p.Number && m.Bytes == p.Bytes
+}
+
+// forRecord is the verified backup that covers what a record's partition held.
+func forRecord(rec *trail.Record, backups []*shelf.Manifest) *shelf.Manifest {
+	for _, m := range backups {
+		if m.Verified != nil && sameOrigin(m, rec.Drive.DiskID, rec.Span) && m.From.Fingerprint == rec.Fingerprint {
+			return m
+		}
+	}
+	return nil
+}
+
+// Sentence makes an error's text one that stands alone.
+func Sentence(err error) string {
+	s := err.Error()
+	if s == "" {
+		return s
+	}
+	s = strings.ToUpper(s[:1]) + s[1:]
+	if !strings.HasSuffix(s, ".") {
+		s += "."
+	}
+	return s
+}
+
+// newID makes a short name that is not used twice.
+func newID(prefix string, stamp string, random io.Reader) (string, error) {
+	var b [3]byte
+	if _, err := io.ReadFull(random, b[:]); err != nil {
+		return "", err
+	}
+	return prefix + "-" + stamp + "-" + hex.EncodeToString(b[:]), nil
+}
+
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
+}

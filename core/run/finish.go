@@ -1,0 +1,215 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// Ended is how a run came to its end.
+type Ended string
+
+// The ends.
+const (
+	EndDone   Ended = "done"
+	EndUndone Ended = "undone"
+	EndVoid   Ended = "void" // the journal never became whole; nothing was written
+)
+
+// All returns the runs of a folder that are not ended.
+func All(runs string) ([]*Meta, error) {
+	dirs, err := os.ReadDir(runs)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Meta
+	for _, d := range dirs {
+		if _, err := os.Stat(filepath.Join(runs, d.Name(), "ended.json")); err == nil {
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(runs, d.Name(), "run.json"))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // cut before anything was begun
+		}
+		if err != nil {
+			return nil, err
+		}
+		var m Meta
+		if err := json.Unmarshal(b, &m); err != nil || m.Version != 1 {
+			return nil, fmt.Errorf("the run %s cannot be read: %v", d.Name(), err)
+		}
+		out = append(out, &m)
+	}
+	return out, nil
+}
+
+// Pending returns the unfinished run on an image, nil for none.
+func Pending(runs, image string) (*Meta, error) {
+	all, err := All(runs)
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(all, func(m *Meta) bool { return m.Image == image }); i >= 0 {
+		return all[i], nil
+	}
+	return nil, nil
+}
+
+// Resume finishes or undoes the unfinished run on o.Image with the trail and
+// shelf that it began with. Of the options, those of the plan are not used.
+func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
+	m, err := Pending(o.Runs, o.Image)
+	if err != nil {
+		return nil, err
+	}
+	if m == nil {
+		return nil, ErrNothing
+	}
+	o.Who, o.Job, o.PC, o.Identity = m.Who, m.Job, m.PC, m.Identity
+	if o.Shelf, err = shelf.Open(m.Shelf); err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(o.Runs, m.ID)
+	j, f, err := openJournal(dir, o)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	res := &Result{Run: m.ID, Records: m.Kept, Marks: []string{}, Layout: m.After}
+	c, err := carry.Open(j)
+	if errors.Is(err, carry.ErrVoid) {
+		// Cut before the first write: there is nothing to finish or to take back.
+		res.Undone, res.Records, res.Layout = true, []string{}, m.Before
+		return res, end(o, m, EndVoid)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if undo {
+		return undone(o, m, c, res)
+	}
+	sources := map[string]io.ReaderAt{}
+	for _, id := range m.Backups {
+		b, err := o.Shelf.Load(id)
+		if err != nil {
+			return nil, err
+		}
+		r, err := o.Shelf.Reader(b)
+		if err != nil {
+			return nil, err
+		}
+		defer r.Close()
+		sources[id] = r
+	}
+	return finish(ctx, o, m, c, sources, res)
+}
+
+// finish carries the run out from where it stands, proves the result, and closes
+// it in the trail.
+func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map[string]io.ReaderAt, res *Result) (*Result, error) {
+	if err := o.Trail.Append(m.Entries...); err != nil {
+		return nil, err
+	}
+	rec := disk.NewRecorder(o.Dev)
+	if err := c.Forward(ctx, rec, sources, o.Report); err != nil {
+		return res, err
+	}
+	proof, err := prove(o, m, c, rec)
+	if err != nil {
+		return res, err
+	}
+	closing := trail.Entry{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}
+	res.Marks = []string{closing.ID}
+	return res, closeRun(o, m, closing, EndDone)
+}
+
+// prove reads the drive back: it is laid out as planned, every volume has the
+// fingerprint that the copy had, and nothing was written beside the script.
+func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, error) {
+	if im, ok := o.Dev.(interface{ Forget() error }); ok {
+		if err := im.Forget(); err != nil {
+			return "", err
+		}
+	}
+	sv, err := survey.Read(o.Dev, o.PC)
+	if err != nil {
+		return "", err
+	}
+	if d := layout.Differ(m.After, sv.Layout); len(d) > 0 {
+		return "", fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
+	}
+	for n, want := range m.Prints {
+		v := sv.Volumes[number(n)]
+		if v == nil {
+			return "", fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
+		}
+		if got, err := v.Fingerprint(); err != nil || got != want {
+			return "", fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
+		}
+	}
+	for _, w := range rec.Written() {
+		inside := slices.ContainsFunc(c.Script(), func(op script.Op) bool {
+			return op.Kind != script.Barrier && op.Off <= w[0] && w[1] <= op.Off+op.Len
+		})
+		if !inside {
+			return "", fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
+		}
+	}
+	return fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
+		len(m.Prints), c.Script().Rewritten()), nil
+}
+
+// undone takes the run back and closes it.
+func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
+	if err := o.Trail.Append(m.Entries...); err != nil {
+		return nil, err
+	}
+	if err := c.Back(o.Dev, o.Report); err != nil {
+		return res, err
+	}
+	sv, err := survey.Read(o.Dev, o.PC)
+	if err != nil {
+		return res, err
+	}
+	if d := layout.Differ(m.Before, sv.Layout); len(d) > 0 {
+		return res, fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
+	}
+	closing := trail.Entry{ID: "e-" + m.ID + "-undone", Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
+	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
+	return res, closeRun(o, m, closing, EndUndone)
+}
+
+func closeRun(o Options, m *Meta, e trail.Entry, how Ended) error {
+	e.Time, e.Who, e.Job, e.Run = o.Now(), m.Who, m.Job, m.ID
+	e.Drive = trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}
+	if err := o.Trail.Append(e); err != nil {
+		return err
+	}
+	return end(o, m, how)
+}
+
+func end(o Options, m *Meta, how Ended) error {
+	b, err := json.Marshal(map[string]any{"ended": how, "time": o.Now()})
+	if err != nil {
+		return err
+	}
+	return shelf.WriteDurably(filepath.Join(o.Runs, m.ID, "ended.json"), b)
+}

@@ -1,0 +1,523 @@
+// Package run is one whole carry-out, held together: the gate, reading the drive
+// again, records, compiling, carrying, the proof, the trail. A rehearsal is the
+// same on a copy that is thrown away. The bench commands and the web application
+// use it alike.
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/compile"
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// Sentinel errors. Nothing was written when one of them is returned.
+var (
+	ErrPending = errors.New("an earlier run on this drive is not finished; resume or undo it first")
+	ErrNothing = errors.New("no unfinished run on this drive")
+	ErrSerial  = errors.New("the serial check failed")
+	ErrChanged = errors.New("the drive has changed since the plan was made")
+	ErrRoom    = errors.New("there is not enough room to work")
+)
+
+// ErrDiffers tells that the drive read back after a run is not as planned. It is
+// the one failure after which something has been written; the run can be undone.
+var ErrDiffers = errors.New("after the run the drive is not as planned")
+
+// Blocked is the answer that a plan cannot be carried out.
+type Blocked struct {
+	Obstacles []plan.Obstacle
+}
+
+func (b *Blocked) Error() string {
+	var t []string
+	for _, o := range b.Obstacles {
+		t = append(t, o.Text)
+	}
+	return strings.Join(t, " ") + " Nothing was written."
+}
+
+// Options of a carry-out.
+type Options struct {
+	Image    string // path of the drive's image; names the drive in the run's folder
+	Dev      disk.Device
+	Identity survey.Identity
+	PC       *pc.Facts
+	Plan     *plan.Plan
+	Expect   *layout.Layout // the drive as the plan was made for it; nil for as it is
+	Who, Job string
+	Serial   string // the last four characters of the serial number, as typed
+	Rehearse bool
+	Runs     string
+	Shelf    *shelf.Shelf
+	Records  trail.Records
+	Trail    trail.Sink
+	TrailRef string // kept for a later resume
+	Now      func() time.Time
+	Random   io.Reader
+	Report   func(carry.Progress)
+	// Journal wraps the journal's file; nil for as it is.
+	Journal func(disk.File) disk.File
+}
+
+// Result of a run.
+type Result struct {
+	Run     string         `json:"run"`
+	Records []string       `json:"records"`
+	Marks   []string       `json:"marks"`
+	Undone  bool           `json:"undone,omitempty"`
+	Layout  *layout.Layout `json:"-"`
+	Columns []plan.Column  `json:"-"`
+	Bytes   disk.Bytes     `json:"bytes_rewritten"`
+}
+
+// Meta is what a run's folder says about it.
+type Meta struct {
+	Version  int               `json:"version"`
+	ID       string            `json:"id"`
+	Image    string            `json:"image"`
+	DiskID   string            `json:"disk_id"`
+	Begun    time.Time         `json:"begun"`
+	Who      string            `json:"who"`
+	Job      string            `json:"job,omitempty"`
+	Shelf    string            `json:"shelf"`
+	Records  string            `json:"records"`
+	Trail    string            `json:"trail,omitempty"`
+	Kept     []string          `json:"kept"` // ids of records
+	Plan     *plan.Plan        `json:"plan"`
+	PC       *pc.Facts         `json:"pc,omitempty"`
+	Before   *layout.Layout    `json:"before"`
+	After    *layout.Layout    `json:"after"`
+	Prints   map[string]string `json:"fingerprints"` // of the volumes afterwards
+	Backups  []string          `json:"backups,omitempty"`
+	Entries  []trail.Entry     `json:"entries"`
+	Identity survey.Identity   `json:"identity"`
+}
+
+// prepared is a run worked out on a copy, to the last byte, before anything is
+// written.
+type prepared struct {
+	sv      *survey.Survey
+	columns []plan.Column
+	script  script.Script
+	meta    *Meta
+	records []prepRecord
+	sources map[string]io.ReaderAt
+	close   []func() error
+}
+
+type prepRecord struct {
+	rec *trail.Record
+	c   trail.Contents
+}
+
+func (p *prepared) release() {
+	for _, f := range p.close {
+		f()
+	}
+}
+
+// CarryOut carries a plan out, or rehearses it.
+func CarryOut(ctx context.Context, o Options) (*Result, error) {
+	if m, err := Pending(o.Runs, o.Image); err != nil {
+		return nil, err
+	} else if m != nil && !o.Rehearse {
+		return nil, fmt.Errorf("%w (run %s of %s)", ErrPending, m.ID, m.Begun.Format("2 Jan 15:04"))
+	}
+	p, err := prepare(o)
+	if p != nil {
+		defer p.release()
+	}
+	if err != nil {
+		return nil, err
+	}
+	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten()}
+	if o.Rehearse {
+		return res, nil
+	}
+	if err := serialCheck(o); err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(o.Runs, p.meta.ID)
+	if err := roomFor(o.Runs, p.script); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	for i := range p.records {
+		r := p.records[i]
+		hash, err := o.Records.Save(r.rec, r.c)
+		if err != nil {
+			return nil, fmt.Errorf("the record of the deletion could not be kept, so nothing was written: %w", err)
+		}
+		for j := range p.meta.Entries {
+			if p.meta.Entries[j].Record == r.rec.ID {
+				p.meta.Entries[j].RecordHash = hash
+			}
+		}
+	}
+	b, err := json.Marshal(p.meta)
+	if err != nil {
+		return nil, err
+	}
+	if err := shelf.WriteDurably(filepath.Join(dir, "run.json"), b); err != nil {
+		return nil, err
+	}
+	if err := shelf.SyncDir(o.Runs); err != nil {
+		return nil, err
+	}
+	j, f, err := openJournal(dir, o)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	c, err := carry.Begin(j, o.Dev, p.script)
+	if err != nil {
+		return nil, err
+	}
+	return finish(ctx, o, p.meta, c, p.sources, res)
+}
+
+func serialCheck(o Options) error {
+	s := o.Identity.Serial
+	if s == "" || !slices.ContainsFunc(o.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Delete }) {
+		return nil
+	}
+	if want := s[max(len(s)-4, 0):]; !strings.EqualFold(strings.TrimSpace(o.Serial), want) {
+		return fmt.Errorf("%w: %q is not how the serial number of this drive ends. Nothing was written. Look at the drive's label and try again", ErrSerial, o.Serial)
+	}
+	return nil
+}
+
+// roomFor checks that the host has room for the journal (the script and what it
+// replaces) and for what the image may newly take.
+func roomFor(runs string, s script.Script) error {
+	if err := os.MkdirAll(runs, 0o755); err != nil {
+		return err
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(runs, &st); err != nil {
+		return err
+	}
+	need := 3*s.Rewritten() + 16*disk.MiB
+	if free := disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize); free < need {
+		return fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, free)
+	}
+	return nil
+}
+
+func openJournal(dir string, o Options) (disk.File, *os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "journal"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := shelf.SyncDir(dir); err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	if o.Journal != nil {
+		return o.Journal(f), f, nil
+	}
+	return f, f, nil
+}
+
+// prepare reads the drive, lays the plan out on it, and does every step on a
+// copy: what is later written is known to lead where the plan says.
+func prepare(o Options) (*prepared, error) {
+	now, err := survey.Read(o.Dev, o.PC)
+	if err != nil {
+		return nil, err
+	}
+	if o.Expect != nil {
+		if d := layout.Differ(o.Expect, now.Layout); len(d) > 0 {
+			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
+		}
+	}
+	facts, err := Facts(o.Dev, now, o.PC, o.Shelf, o.Records, o.Plan.Steps, o.Random)
+	if err != nil {
+		return nil, err
+	}
+	cols := plan.Lay(now.Layout, facts, o.Plan.Steps)
+	blocked := &Blocked{}
+	for _, c := range cols {
+		blocked.Obstacles = append(blocked.Obstacles, c.Obstacles...)
+		if !o.Rehearse {
+			blocked.Obstacles = append(blocked.Obstacles, c.Missing...)
+		}
+	}
+	if len(blocked.Obstacles) > 0 {
+		return nil, blocked
+	}
+	id, err := newID("r", o.Now().UTC().Format("20060102-150405"), o.Random)
+	if err != nil {
+		return nil, err
+	}
+	p := &prepared{sv: now, columns: cols, sources: map[string]io.ReaderAt{}}
+	p.meta = &Meta{
+		Version: 1, ID: id, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir,
+		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, PC: o.PC, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
+	}
+	over, err := disk.NewOverlay(o.Dev, "")
+	if err != nil {
+		return nil, err
+	}
+	p.close = append(p.close, over.Close)
+	if err := p.enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(cols), Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
+		return p, err
+	}
+	for i, c := range cols {
+		if err := p.step(o, over, i, c, facts); err != nil {
+			return p, err
+		}
+	}
+	p.meta.After = p.sv.Layout
+	return p, p.prints(over)
+}
+
+// prints notes the fingerprint that every volume will have afterwards.
+func (p *prepared) prints(dev disk.Device) error {
+	for n, v := range p.sv.Volumes {
+		f, err := v.Fingerprint()
+		if err != nil {
+			return fmt.Errorf("partition %d: %w", n, err)
+		}
+		p.meta.Prints[fmt.Sprint(n)] = f
+	}
+	return nil
+}
+
+// step does one step on the copy and reads the copy back.
+func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, facts plan.Facts) error {
+	gone := map[string]compile.Gone{}
+	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: c.Title + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
+	before := p.sv
+	switch c.Step.Do {
+	case plan.Delete:
+		rec, err := p.record(o, over, c, facts)
+		if err != nil {
+			return err
+		}
+		e.Record, e.Backup, e.Reason = rec.ID, rec.Backup, c.Step.Release
+		for _, x := range []trail.Entry{
+			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + strings.TrimPrefix(c.Title, "Delete ") + " released"},
+			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: strings.TrimPrefix(c.Title, "Delete ") + " goes without a backup"},
+		} {
+			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" {
+				if err := p.enter(o, x); err != nil {
+					return err
+				}
+			}
+		}
+	case plan.BringBack:
+		rec, _, err := o.Records.Load(c.Step.Record)
+		if err != nil {
+			return err
+		}
+		e.Record = rec.ID
+		g := compile.Gone{Entry: rec.Entry}
+		if id := facts.Records[rec.ID].Backup; id != "" {
+			m, err := o.Shelf.Load(id)
+			if err != nil {
+				return err
+			}
+			e.Backup = id
+			if c.Place == plan.FromBackup {
+				r, err := o.Shelf.Reader(m)
+				if err != nil {
+					return err
+				}
+				p.close = append(p.close, r.Close)
+				p.sources[id], g.Backup, g.Raw = r, m, r
+				p.meta.Backups = append(p.meta.Backups, id)
+			} else if e.Text, err = compared(e.Text, o.Dev, rec, m); err != nil {
+				return err
+			}
+		}
+		if c.Place == plan.InPlace && e.Backup == "" {
+			e.Text += "; its first and last megabyte are as they were kept, of the rest nothing is known"
+		}
+		gone[rec.ID] = g
+	}
+	s, err := compile.Step(p.sv, c, gone)
+	if err != nil {
+		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+	}
+	for j := range s {
+		s[j].Step = i
+	}
+	if err := apply(over, s, p.sources); err != nil {
+		return err
+	}
+	after, err := survey.Read(over, o.PC)
+	if err != nil {
+		return err
+	}
+	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
+		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(d, " "))
+	}
+	if v, ok := after.Volumes[c.Number]; ok && c.Step.Do != plan.Delete {
+		if f := newTrouble(before.Volumes[c.Number], v); f != nil {
+			return fmt.Errorf("step %d, %s, would damage the volume: %s Nothing was written", i+1, c.Title, f.Text)
+		}
+	}
+	p.script = append(p.script, s...)
+	p.sv = after
+	e.After = after.Layout
+	if n := len(p.records); n > 0 && p.records[n-1].rec.After == nil {
+		p.records[n-1].rec.After = after.Layout
+		p.records[n-1].rec.TableAfter, err = stretches(over, after)
+	}
+	if err != nil {
+		return err
+	}
+	return p.enter(o, e)
+}
+
+// newTrouble is an error of a volume that was not there before the step.
+func newTrouble(before, after volume.Volume) *finding.Finding {
+	had := map[string]bool{}
+	if before != nil {
+		for _, f := range before.Check() {
+			had[f.Text] = true
+		}
+	}
+	for _, f := range after.Check() {
+		if f.Severity == finding.Error && !had[f.Text] {
+			return &f
+		}
+	}
+	return nil
+}
+
+// compared adds to a text what comparing the place with the backup shows.
+func compared(text string, dev disk.Device, rec *trail.Record, m *shelf.Manifest) (string, error) {
+	c, err := shelf.Compare(survey.Window(dev, rec.Span), m)
+	if err != nil {
+		return text, err
+	}
+	return fmt.Sprintf("%s; compared with its backup: %s the same, %s different, %s unknown", text, c.Same, c.Differ, c.Unknown), nil
+}
+
+func apply(dev disk.Device, s script.Script, sources map[string]io.ReaderAt) error {
+	for _, op := range s {
+		var err error
+		switch op.Kind {
+		case script.Write:
+			_, err = dev.WriteAt(op.Data, int64(op.Off))
+		case script.Hole:
+			err = dev.Zero(op.Off, op.Len)
+		case script.Fill:
+			b := make([]byte, op.Len)
+			if _, err = sources[op.Source].ReadAt(b, int64(op.SourceOff)); err == nil {
+				_, err = dev.WriteAt(b, int64(op.Off))
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// record gathers what is kept of a deletion.
+func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts) (*trail.Record, error) {
+	span, _ := p.sv.Layout.Find(c.Number)
+	w := survey.Window(dev, *span)
+	v := p.sv.Volumes[c.Number]
+	id, err := newID("d", o.Now().UTC().Format("20060102-150405"), o.Random)
+	if err != nil {
+		return nil, err
+	}
+	rec := &trail.Record{
+		ID: id, Time: o.Now(), Who: o.Who, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
+	}
+	if b, ok := facts.Backups[c.Number]; ok && b.Verified && b.Same {
+		rec.Backup = b.ID
+	}
+	for _, e := range p.sv.Table.Entries {
+		if e.Slot == c.Number {
+			rec.Entry = e.Raw
+		}
+	}
+	if rec.TableBefore, err = stretches(dev, p.sv); err != nil {
+		return nil, err
+	}
+	var k trail.Contents
+	if k.First, k.Last, err = trail.Edges(w); err != nil {
+		return nil, err
+	}
+	k.Ranges = [][2]disk.Bytes{{0, w.Size()}}
+	if v != nil {
+		if rec.Fingerprint, err = v.Fingerprint(); err != nil {
+			return nil, err
+		}
+		if k.Files, err = v.Files(); err != nil {
+			return nil, err
+		}
+		if k.Ranges, _, err = shelf.Ranges(w, v); err != nil {
+			return nil, err
+		}
+	} else if span.Volume != nil {
+		if rec.Fingerprint, err = shelf.Fingerprint(w, nil); err != nil {
+			return nil, err
+		}
+	}
+	p.records = append(p.records, prepRecord{rec, k})
+	p.meta.Kept = append(p.meta.Kept, id)
+	return rec, nil
+}
+
+func stretches(dev disk.Device, sv *survey.Survey) ([]trail.Stretch, error) {
+	var out []trail.Stretch
+	for _, r := range sv.Table.Ranges() {
+		b, err := disk.ReadFull(dev, r[0], r[1]-r[0])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, trail.Stretch{Off: r[0], Data: b})
+	}
+	return out, nil
+}
+
+func drive(o Options, l *layout.Layout) trail.Drive {
+	return trail.Drive{DiskID: l.DiskID, Model: o.Identity.Model, Serial: o.Identity.Serial}
+}
+
+// enter composes an entry of the run; it is added to the trail once the journal
+// is durable.
+func (p *prepared) enter(o Options, e trail.Entry) error {
+	id, err := newID("e", o.Now().UTC().Format("20060102-150405.000"), o.Random)
+	e.ID, e.Time, e.Who, e.Job, e.Run, e.Drive = id, o.Now(), o.Who, o.Job, p.meta.ID, drive(o, p.sv.Layout)
+	p.meta.Entries = append(p.meta.Entries, e)
+	return err
+}
+
+func wordPlan(cols []plan.Column) string {
+	var t []string
+	for _, c := range cols {
+		t = append(t, c.Title)
+	}
+	return fmt.Sprintf("Plan of %d steps begun: %s", len(cols), strings.Join(t, ", "))
+}

@@ -1,0 +1,485 @@
+package shelf
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// pieceBytes is the length of a piece of an image; maxPiece bounds what a
+// manifest may claim.
+const (
+	pieceBytes = 4 * disk.MiB
+	maxPiece   = 16 * disk.MiB
+)
+
+// Progress of a backup or its verification.
+type Progress struct {
+	Phase string     `json:"phase"` // reading, verifying
+	Done  disk.Bytes `json:"done"`
+	Total disk.Bytes `json:"total"`
+}
+
+// Request is what to back up. Dev is the partition's window, Volume is nil for
+// what cannot be looked into.
+type Request struct {
+	ID     string
+	Now    time.Time
+	Who    string
+	Dev    disk.Device
+	Volume volume.Volume
+	From   Origin // its fingerprint is filled in
+}
+
+// Fingerprint of a partition as it is: of the metadata, or of all contents when
+// it cannot be looked into.
+func Fingerprint(dev disk.Device, v volume.Volume) (string, error) {
+	if v != nil {
+		return v.Fingerprint()
+	}
+	h := blake3.New()
+	if _, err := io.CopyBuffer(h, io.NewSectionReader(dev, 0, int64(dev.Size())), make([]byte, 1<<20)); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Ranges returns what of the partition is copied: everything, or when the volume
+// is clean and its map of clusters agrees with its files, all but the free
+// clusters (left is then true).
+func Ranges(dev disk.Device, v volume.Volume) (ranges [][2]disk.Bytes, left bool, err error) {
+	whole := [][2]disk.Bytes{{0, dev.Size()}}
+	if v == nil {
+		return whole, false, nil
+	}
+	info, err := v.Info()
+	if err != nil || !info.Clean || !v.Agrees() {
+		return whole, false, nil
+	}
+	err = v.Allocated(func(a, b disk.Bytes) error {
+		if n := len(ranges); n > 0 && ranges[n-1][1] == a {
+			ranges[n-1][1] = b
+		} else {
+			ranges = append(ranges, [2]disk.Bytes{a, b})
+		}
+		return nil
+	})
+	return ranges, true, err
+}
+
+// readPiece fills b with the bytes at off: what lies in ranges and is stored on
+// the device, zeros elsewhere. It tells whether anything was read.
+func readPiece(dev disk.Device, ranges [][2]disk.Bytes, b []byte, off disk.Bytes) (bool, error) {
+	clear(b)
+	end := off + disk.Bytes(len(b))
+	i, _ := slices.BinarySearchFunc(ranges, off, func(r [2]disk.Bytes, x disk.Bytes) int {
+		if r[1] <= x {
+			return -1
+		}
+		return 1
+	})
+	some := false
+	for ; i < len(ranges) && ranges[i][0] < end; i++ {
+		for at, stop := max(ranges[i][0], off), min(ranges[i][1], end); at < stop; {
+			s, e, ok := dev.Data(at)
+			if !ok || s >= stop {
+				break
+			}
+			s, e = max(s, at), min(e, stop)
+			if _, err := dev.ReadAt(b[s-off:e-off], int64(s)); err != nil {
+				return some, err
+			}
+			some, at = true, e
+		}
+	}
+	return some, nil
+}
+
+// room is an upper bound of what a backup of the partition takes: all that is
+// stored in the ranges, and a frame for each piece.
+func room(dev disk.Device, ranges [][2]disk.Bytes) disk.Bytes {
+	n := (dev.Size()/pieceBytes + 1) * 1024
+	for _, r := range ranges {
+		for at := r[0]; at < r[1]; {
+			s, e, ok := dev.Data(at)
+			if !ok || s >= r[1] {
+				break
+			}
+			n += min(e, r[1]) - max(s, at)
+			at = e
+		}
+	}
+	return n + n/1000
+}
+
+// Make makes an image of a partition, and verifies it by reading it back past
+// the page cache. Room is checked first. What is not finished never looks like a
+// backup: it has no manifest and is taken away.
+func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Manifest, error) {
+	dir, err := s.path(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	ranges, left, err := Ranges(r.Dev, r.Volume)
+	if err != nil {
+		return nil, err
+	}
+	need := room(r.Dev, ranges)
+	free, err := s.Free()
+	if err != nil {
+		return nil, err
+	}
+	if need > free {
+		return nil, fmt.Errorf("%w: the backup may take %s, and %s is free; nothing was written. Make room, or use another shelf", ErrRoom, need, free)
+	}
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the backup cannot be begun: %w", err)
+	}
+	m, err := s.write(ctx, dir, r, ranges, left, report)
+	if err == nil {
+		err = s.verify(ctx, m, report)
+	}
+	if err == nil {
+		m.Verified = &r.Now
+		err = s.save(dir, m)
+	}
+	if err == nil {
+		err = SyncDir(s.Dir)
+	}
+	if err != nil {
+		os.RemoveAll(dir)
+		if errors.Is(err, unix.ENOSPC) {
+			err = fmt.Errorf("%w: it filled up while the backup was made; what had been written was taken away", ErrRoom)
+		}
+		return nil, err
+	}
+	return m, nil
+}
+
+// job is one piece on its way through the workers.
+type job struct {
+	i     int
+	raw   []byte
+	zero  bool
+	frame []byte
+	hash  [32]byte
+	done  chan error
+}
+
+// buffers are reused between pieces.
+var buffers = sync.Pool{New: func() any { return make([]byte, pieceBytes) }}
+
+func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]disk.Bytes, left bool, report func(Progress)) (*Manifest, error) {
+	size := r.Dev.Size()
+	m := &Manifest{Version: 1, ID: r.ID, Kind: "image", Made: r.Now, Who: r.Who, From: r.From, Bytes: size, LeftOut: left}
+	if left {
+		m.Allocated = ranges
+	}
+	f, err := os.OpenFile(dir+"/image.zst", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	workers := max(runtime.GOMAXPROCS(0), 2)
+	todo, ordered := make(chan *job, workers), make(chan *job, workers)
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { // read, in order
+		defer close(todo)
+		defer close(ordered)
+		for off := disk.Bytes(0); off < size; off += pieceBytes {
+			j := &job{i: int(off / pieceBytes), raw: buffers.Get().([]byte)[:min(pieceBytes, size-off)], done: make(chan error, 1)}
+			some, err := readPiece(r.Dev, ranges, j.raw, off)
+			if err != nil {
+				return fmt.Errorf("the partition cannot be read at byte %d: %w", off, err)
+			}
+			j.zero = !some
+			for _, c := range []chan *job{ordered, todo} {
+				select {
+				case c <- j:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+		}
+		return nil
+	})
+	for range workers { // hash and compress
+		g.Go(func() error {
+			enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false))
+			if err != nil {
+				return err
+			}
+			for j := range todo {
+				j.hash = blake3.Sum256(j.raw)
+				j.frame = enc.EncodeAll(j.raw, frames.Get().([]byte)[:0])
+				j.done <- nil
+			}
+			return nil
+		})
+	}
+	g.Go(func() error { // write, in order
+		whole := blake3.New()
+		at := int64(0)
+		for j := range ordered {
+			select {
+			case <-j.done:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			whole.Write(j.raw)
+			if _, err := f.WriteAt(j.frame, at); err != nil {
+				return err
+			}
+			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: disk.Bytes(len(j.raw)), FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
+			at += int64(len(j.frame))
+			buffers.Put(j.raw[:cap(j.raw)])
+			frames.Put(j.frame)
+			if report != nil {
+				report(Progress{"reading", disk.Bytes(j.i)*pieceBytes + disk.Bytes(len(j.raw)), size})
+			}
+		}
+		m.Stored, m.Hash = disk.Bytes(at), hex.EncodeToString(whole.Sum(nil))
+		return nil
+	})
+	fp := make(chan error, 1)
+	go func() {
+		var err error
+		if r.Volume != nil {
+			m.From.Fingerprint, err = r.Volume.Fingerprint()
+		}
+		fp <- err
+	}()
+	err = g.Wait()
+	if e := <-fp; err == nil {
+		err = e
+	}
+	if r.Volume == nil { // all contents were read: their hash is the fingerprint
+		m.From.Fingerprint = m.Hash
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	return m, err
+}
+
+var frames = sync.Pool{New: func() any { return make([]byte, 0, pieceBytes+1<<16) }}
+
+// Verify reads a backup back and compares every piece; on success the manifest
+// notes the time. A damaged backup is ErrDamaged with the pieces concerned.
+func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report func(Progress)) (*Manifest, error) {
+	m, err := s.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.verify(ctx, m, report); err != nil {
+		return m, err
+	}
+	m.Verified = &now
+	dir, _ := s.path(id)
+	return m, s.save(dir, m)
+}
+
+func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) error {
+	r, err := s.Reader(m)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if err := unix.Fadvise(int(r.f.Fd()), 0, 0, unix.FADV_DONTNEED); err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	var bad []int
+	var done disk.Bytes
+	g, ctx := errgroup.WithContext(ctx)
+	next := make(chan int)
+	g.Go(func() error {
+		defer close(next)
+		for i := range m.Pieces {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	for range max(runtime.GOMAXPROCS(0), 2) {
+		g.Go(func() error {
+			for i := range next {
+				_, err := r.piece(i)
+				mu.Lock()
+				if err != nil {
+					bad = append(bad, i)
+				}
+				if done += m.Pieces[i].Len; report != nil {
+					report(Progress{"verifying", done, m.Bytes})
+				}
+				mu.Unlock()
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if len(bad) > 0 {
+		slices.Sort(bad)
+		return fmt.Errorf("%w: %s: %d of %d pieces do not read back as they were written, the first at byte %d", ErrDamaged, m.ID, len(bad), len(m.Pieces), m.Pieces[bad[0]].Off)
+	}
+	return nil
+}
+
+// Reader gives the raw image of a backup; every piece is compared with its hash
+// when it is read.
+type Reader struct {
+	m   *Manifest
+	f   *os.File
+	dec sync.Pool
+
+	mu   sync.Mutex
+	last int
+	raw  []byte
+}
+
+// Reader opens a backup's contents.
+func (s *Shelf) Reader(m *Manifest) (*Reader, error) {
+	p, err := s.path(m.ID, "image.zst")
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(p)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %v", ErrDamaged, m.ID, err)
+	}
+	r := &Reader{m: m, f: f, last: -1}
+	r.dec.New = func() any {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(2*maxPiece)))
+		if err != nil {
+			return nil
+		}
+		return d
+	}
+	return r, nil
+}
+
+// piece decodes and checks one piece.
+func (r *Reader) piece(i int) ([]byte, error) {
+	p := r.m.Pieces[i]
+	frame := buffers.Get().([]byte)
+	if int64(cap(frame)) < p.FrameLen {
+		frame = make([]byte, p.FrameLen)
+	}
+	defer func() {
+		if disk.Bytes(cap(frame)) >= pieceBytes {
+			buffers.Put(frame[:pieceBytes])
+		}
+	}()
+	frame = frame[:p.FrameLen]
+	if _, err := r.f.ReadAt(frame, p.FrameOff); err != nil {
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.m.ID, p.Off, err)
+	}
+	d, ok := r.dec.Get().(*zstd.Decoder)
+	if !ok {
+		return nil, errors.New("zstd cannot be used")
+	}
+	defer r.dec.Put(d)
+	raw, err := d.DecodeAll(frame, make([]byte, 0, p.Len))
+	if err != nil || disk.Bytes(len(raw)) != p.Len {
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.m.ID, p.Off, err)
+	}
+	if h := blake3.Sum256(raw); hex.EncodeToString(h[:]) != p.Hash {
+		return nil, fmt.Errorf("%w: %s at byte %d holds something else", ErrDamaged, r.m.ID, p.Off)
+	}
+	return raw, nil
+}
+
+// ReadAt implements io.ReaderAt over the raw image.
+func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	done := 0
+	for done < len(b) {
+		at := disk.Bytes(off) + disk.Bytes(done)
+		if at >= r.m.Bytes {
+			return done, io.EOF
+		}
+		i, _ := slices.BinarySearchFunc(r.m.Pieces, at, func(p Piece, x disk.Bytes) int {
+			if p.Off+p.Len <= x {
+				return -1
+			}
+			return 1
+		})
+		if i != r.last {
+			raw, err := r.piece(i)
+			if err != nil {
+				return done, err
+			}
+			r.last, r.raw = i, raw
+		}
+		done += copy(b[done:], r.raw[at-r.m.Pieces[i].Off:])
+	}
+	return done, nil
+}
+
+// Close releases the backup.
+func (r *Reader) Close() error { return r.f.Close() }
+
+// Compared is the outcome of comparing a place on a drive with a backup.
+type Compared struct {
+	Same    disk.Bytes `json:"same_bytes"`
+	Differ  disk.Bytes `json:"differ_bytes"`
+	Unknown disk.Bytes `json:"unknown_bytes"` // free clusters, of which no backup knows
+}
+
+// Compare compares a partition's place with its backup, piece by piece.
+func Compare(dev disk.Device, m *Manifest) (Compared, error) {
+	var c Compared
+	ranges := m.Allocated
+	if !m.LeftOut {
+		ranges = [][2]disk.Bytes{{0, m.Bytes}}
+	}
+	known := disk.Bytes(0)
+	for _, r := range ranges {
+		known += r[1] - r[0]
+	}
+	c.Unknown = m.Bytes - known
+	b := make([]byte, maxPiece)
+	for _, p := range m.Pieces {
+		part := b[:p.Len]
+		if _, err := readPiece(dev, ranges, part, p.Off); err != nil {
+			return c, err
+		}
+		var in disk.Bytes
+		for _, r := range ranges {
+			in += max(min(r[1], p.Off+p.Len)-max(r[0], p.Off), 0)
+		}
+		if h := blake3.Sum256(part); hex.EncodeToString(h[:]) == p.Hash {
+			c.Same += in
+		} else {
+			c.Differ += in
+		}
+	}
+	return c, nil
+}
+
+// NewOrigin describes where a backup comes from.
+func NewOrigin(l *layout.Layout, s layout.Span, model, serial string) Origin {
+	return Origin{DiskID: l.DiskID, Model: model, Serial: serial, Sector: l.Sector, Span: s}
+}

@@ -1,0 +1,207 @@
+// Package shelf keeps backups: it makes, verifies and reads them.
+//
+// A backup is a folder ID/ on the shelf with manifest.json and image.zst. The
+// image is a row of zstd frames (RFC 8878), one a piece of the partition, that
+// any zstd program turns into the raw partition. Every piece has its BLAKE3
+// hash in the manifest.
+package shelf
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+)
+
+// Sentinel errors.
+var (
+	ErrRoom     = errors.New("the shelf has not enough room")
+	ErrNoBackup = errors.New("no such backup on this shelf")
+	ErrDamaged  = errors.New("the backup is damaged")
+)
+
+// Shelf is a folder of backups.
+type Shelf struct {
+	Dir string
+	// Room overrides what the folder's file system says is free.
+	Room func() (disk.Bytes, error)
+}
+
+// Open returns the shelf at dir, which is made when it does not exist.
+func Open(dir string) (*Shelf, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the shelf cannot be opened: %w", err)
+	}
+	return &Shelf{Dir: dir}, nil
+}
+
+// Free is the room left on the shelf.
+func (s *Shelf) Free() (disk.Bytes, error) {
+	if s.Room != nil {
+		return s.Room()
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(s.Dir, &st); err != nil {
+		return 0, err
+	}
+	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), nil
+}
+
+// Origin is what a backup was made from.
+type Origin struct {
+	DiskID string      `json:"disk_id"`
+	Model  string      `json:"model"`
+	Serial string      `json:"serial"`
+	Sector disk.Bytes  `json:"sector_bytes"`
+	Span   layout.Span `json:"span"`
+	// Fingerprint of the partition's metadata, or for what cannot be looked into,
+	// of all its contents.
+	Fingerprint string `json:"fingerprint"`
+}
+
+// Piece is one frame of the image. Off and Len are the place in the partition;
+// FrameOff and FrameLen in the image file.
+type Piece struct {
+	Off      disk.Bytes `json:"off"`
+	Len      disk.Bytes `json:"len"`
+	FrameOff int64      `json:"frame_off"`
+	FrameLen int64      `json:"frame_len"`
+	Hash     string     `json:"blake3"`
+	Zero     bool       `json:"zero,omitempty"`
+}
+
+// Manifest describes a backup.
+type Manifest struct {
+	Version int        `json:"version"`
+	ID      string     `json:"id"`
+	Kind    string     `json:"kind"`
+	Made    time.Time  `json:"made"`
+	Who     string     `json:"who"`
+	From    Origin     `json:"from"`
+	Bytes   disk.Bytes `json:"bytes"`        // of the raw image
+	Stored  disk.Bytes `json:"stored_bytes"` // of image.zst
+	// LeftOut tells that free clusters are zeros in the image; then Allocated are
+	// the ranges that hold the partition's own bytes.
+	LeftOut   bool            `json:"free_left_out"`
+	Allocated [][2]disk.Bytes `json:"allocated,omitempty"`
+	Hash      string          `json:"blake3"` // of the whole raw image
+	Verified  *time.Time      `json:"verified"`
+	Pieces    []Piece         `json:"pieces"`
+}
+
+var idForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
+
+// ID makes a backup's name: when, of which partition, and a tail handed in.
+func ID(now time.Time, number int, tail string) string {
+	return fmt.Sprintf("b-%s-p%d-%s", now.UTC().Format("20060102-150405"), number, tail)
+}
+
+func (s *Shelf) path(id string, name ...string) (string, error) {
+	if !idForm.MatchString(id) {
+		return "", fmt.Errorf("%w: %q", ErrNoBackup, id)
+	}
+	return filepath.Join(append([]string{s.Dir, id}, name...)...), nil
+}
+
+// Load reads a backup's manifest.
+func (s *Shelf) Load(id string) (*Manifest, error) {
+	p, err := s.path(id, "manifest.json")
+	if err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var m Manifest
+	if err := json.Unmarshal(b, &m); err != nil {
+		return nil, fmt.Errorf("%w: %s: its manifest cannot be read: %v", ErrDamaged, id, err)
+	}
+	if m.Version != 1 || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
+		return nil, fmt.Errorf("%w: %s: its manifest is of another backup or version", ErrDamaged, id)
+	}
+	next, frame := disk.Bytes(0), int64(0)
+	for _, p := range m.Pieces {
+		if p.Off != next || p.Len <= 0 || p.Len > maxPiece || p.FrameOff != frame || p.FrameLen <= 0 || p.FrameLen > int64(2*maxPiece) {
+			return nil, fmt.Errorf("%w: %s: its manifest's pieces do not follow each other", ErrDamaged, id)
+		}
+		next, frame = next+p.Len, frame+p.FrameLen
+	}
+	if next != m.Bytes {
+		return nil, fmt.Errorf("%w: %s: its pieces are %d bytes of %d", ErrDamaged, id, next, m.Bytes)
+	}
+	return &m, nil
+}
+
+// List returns the manifests of all whole backups, the newest first; what cannot
+// be read is left out.
+func (s *Shelf) List() ([]*Manifest, error) {
+	dirs, err := os.ReadDir(s.Dir)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Manifest
+	for _, d := range dirs {
+		if m, err := s.Load(d.Name()); err == nil {
+			out = append(out, m)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Manifest) int { return b.Made.Compare(a.Made) })
+	return out, nil
+}
+
+func (s *Shelf) save(dir string, m *Manifest) error {
+	b, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return WriteDurably(filepath.Join(dir, "manifest.json"), b)
+}
+
+// WriteDurably puts a file in place whole or not at all, and returns when it is
+// durable.
+func WriteDurably(path string, b []byte) error {
+	tmp := path + ".part"
+	f, err := os.OpenFile(tmp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(tmp, path)
+	}
+	if err != nil {
+		os.Remove(tmp)
+		return err
+	}
+	return SyncDir(filepath.Dir(path))
+}
+
+// SyncDir makes the names in a folder durable.
+func SyncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

@@ -1,0 +1,231 @@
+// Package trail keeps what was done: entries in a chain in which each holds the
+// hash of the one before, and the records of deletions.
+//
+// An entry is one line of canonical JSON: the keys of every object in order, no
+// white space. Its hash is the SHA-256 of that line without the fields hash
+// and signature; a signature is Ed25519 over the hash's text.
+package trail
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"jadetrail/core/layout"
+)
+
+// Version of the entries' format.
+const Version = 1
+
+// First is what the first entry has for the hash of the one before.
+var First = strings.Repeat("0", 64)
+
+// Act is what an entry says was done.
+type Act string
+
+// The acts.
+const (
+	ActBackup    Act = "back-up"
+	ActVerify    Act = "verify-backup"
+	ActPlan      Act = "plan"
+	ActRelease   Act = "release"
+	ActWaiver    Act = "waiver"
+	ActDelete    Act = "delete"
+	ActGrow      Act = "grow"
+	ActBringBack Act = "bring-back"
+	ActDone      Act = "carried-out"
+	ActUndone    Act = "undone"
+	ActAttach    Act = "attach"
+)
+
+// Drive names the drive an entry is about.
+type Drive struct {
+	DiskID string `json:"disk_id,omitempty"`
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+}
+
+// Entry is one act. Seq, Previous, Hash and Signature are given by the trail it
+// is added to; ID keeps it from being added twice.
+type Entry struct {
+	Seq        int64          `json:"seq"`
+	Version    int            `json:"version"`
+	ID         string         `json:"id"`
+	Time       time.Time      `json:"time"`
+	Who        string         `json:"who"`
+	Act        Act            `json:"act"`
+	Job        string         `json:"job,omitempty"`
+	Drive      Drive          `json:"drive"`
+	Text       string         `json:"text"`
+	Reason     string         `json:"reason,omitempty"`
+	Partition  int            `json:"partition,omitempty"`
+	Run        string         `json:"run,omitempty"`
+	Record     string         `json:"record,omitempty"`
+	RecordHash string         `json:"record_hash,omitempty"`
+	Backup     string         `json:"backup,omitempty"`
+	Before     *layout.Layout `json:"before,omitempty"`
+	After      *layout.Layout `json:"after,omitempty"`
+	Previous   string         `json:"previous"`
+	Hash       string         `json:"hash"`
+	Signature  string         `json:"signature"`
+}
+
+// Seal gives an entry its place in the chain and returns its line.
+func Seal(e Entry, seq int64, previous string, key ed25519.PrivateKey) ([]byte, Entry, error) {
+	e.Seq, e.Version, e.Previous, e.Hash, e.Signature = seq, Version, previous, "", ""
+	e.Time = e.Time.UTC().Truncate(time.Millisecond)
+	b, err := json.Marshal(e)
+	if err != nil {
+		return nil, e, err
+	}
+	m, _, err := canonical(b)
+	if err != nil {
+		return nil, e, err
+	}
+	if e.Hash, err = hashOf(m); err != nil {
+		return nil, e, err
+	}
+	if key != nil {
+		e.Signature = base64.StdEncoding.EncodeToString(ed25519.Sign(key, []byte(e.Hash)))
+	}
+	m["hash"], m["signature"] = e.Hash, e.Signature
+	line, err := marshal(m)
+	return line, e, err
+}
+
+func canonical(line []byte) (map[string]any, []byte, error) {
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.UseNumber()
+	var m map[string]any
+	if err := d.Decode(&m); err != nil {
+		return nil, nil, err
+	}
+	b, err := marshal(m)
+	return m, b, err
+}
+
+func marshal(m map[string]any) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(m)
+	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
+}
+
+func hashOf(m map[string]any) (string, error) {
+	bare := make(map[string]any, len(m))
+	for k, v := range m {
+		if k != "hash" && k != "signature" {
+			bare[k] = v
+		}
+	}
+	b, err := marshal(bare)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.Sum256(b)
+	return hex.EncodeToString(h[:]), nil
+}
+
+// Report is the outcome of a verification.
+type Report struct {
+	Entries  int64    `json:"entries"`
+	Head     string   `json:"head"` // hash of the newest entry
+	Signed   int64    `json:"signed"`
+	Problems []string `json:"problems"`
+}
+
+// Sound tells whether nothing is wrong.
+func (r *Report) Sound() bool { return len(r.Problems) == 0 }
+
+// Verifier checks a chain line by line.
+type Verifier struct {
+	Key ed25519.PublicKey // nil to leave signatures unchecked
+	r   Report
+	bad bool
+}
+
+// maxLine bounds a line of a trail.
+const maxLine = 16 << 20
+
+// Add checks the next line.
+func (v *Verifier) Add(line []byte) {
+	at := v.r.Entries + 1
+	say := func(format string, args ...any) {
+		v.bad = true
+		if len(v.r.Problems) < 100 {
+			v.r.Problems = append(v.r.Problems, fmt.Sprintf("Entry %d: ", at)+fmt.Sprintf(format, args...))
+		}
+	}
+	previous := v.r.Head
+	if v.r.Entries == 0 {
+		previous = First
+	}
+	v.r.Entries = at
+	m, same, err := canonical(line)
+	if err != nil {
+		say("it cannot be read: %v.", err)
+		return
+	}
+	if !bytes.Equal(same, line) {
+		say("it is not written as entries are; something was changed by hand.")
+	}
+	if n, ok := m["version"].(json.Number); !ok || n.String() != "1" {
+		say("it is of version %v; this program reads version 1.", m["version"])
+	}
+	if n, ok := m["seq"].(json.Number); !ok || n.String() != fmt.Sprint(at) {
+		say("it has number %v: entries were removed, added or put in another order.", m["seq"])
+	}
+	hash, err := hashOf(m)
+	if err != nil || m["hash"] != hash {
+		say("its contents do not fit its hash: it was altered.")
+	}
+	if m["previous"] != previous {
+		say("it does not follow the entry before it: one of the two was altered, removed or added.")
+	}
+	if sig, _ := m["signature"].(string); sig != "" {
+		v.r.Signed++
+		raw, err := base64.StdEncoding.DecodeString(sig)
+		if v.Key != nil && (err != nil || !ed25519.Verify(v.Key, []byte(fmt.Sprint(m["hash"])), raw)) {
+			say("its signature was not made with this key.")
+		}
+	} else if v.Key != nil {
+		say("it is not signed.")
+	}
+	v.r.Head, _ = m["hash"].(string)
+}
+
+// Report returns what was found so far.
+func (v *Verifier) Report() *Report { return &v.r }
+
+// Verify checks a trail file. An error means that it could not be read.
+func Verify(r io.Reader, key ed25519.PublicKey) (*Report, error) {
+	v := Verifier{Key: key}
+	s := bufio.NewScanner(r)
+	s.Buffer(make([]byte, 64<<10), maxLine)
+	for s.Scan() {
+		v.Add(s.Bytes())
+	}
+	if err := s.Err(); err != nil {
+		return nil, fmt.Errorf("the trail cannot be read: %w", err)
+	}
+	return v.Report(), nil
+}
+
+// Sink is a trail that entries are added to, each exactly once by its ID.
+type Sink interface {
+	Append(entries ...Entry) error
+}
+
+// ErrChain is returned when entries cannot be added because the trail's end
+// cannot be read.
+var ErrChain = errors.New("the trail cannot be added to")
