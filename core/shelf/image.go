@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -221,13 +222,17 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	})
 	for range workers { // hash and compress
 		g.Go(func() error {
-			enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false))
+			enc, err := newEncoder()
 			if err != nil {
 				return err
 			}
 			for j := range todo {
-				j.hash = blake3.Sum256(j.raw)
-				j.frame = enc.EncodeAll(j.raw, frames.Get().([]byte)[:0])
+				if z := blank(); j.zero && len(j.raw) == len(z.raw) {
+					j.hash, j.frame = z.hash, z.frame
+				} else {
+					j.hash = blake3.Sum256(j.raw)
+					j.frame = enc.EncodeAll(j.raw, frames.Get().([]byte)[:0])
+				}
 				j.done <- nil
 			}
 			return nil
@@ -249,7 +254,9 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: disk.Bytes(len(j.raw)), FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
 			at += int64(len(j.frame))
 			buffers.Put(j.raw[:cap(j.raw)])
-			frames.Put(j.frame)
+			if !j.zero {
+				frames.Put(j.frame)
+			}
 			if report != nil {
 				report(Progress{"reading", disk.Bytes(j.i)*pieceBytes + disk.Bytes(len(j.raw)), size})
 			}
@@ -277,6 +284,21 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	}
 	return m, err
 }
+
+func newEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false))
+}
+
+// blank is a whole piece of zeros: most pieces of a large volume are one, and
+// they are hashed and compressed only once.
+var blank = sync.OnceValue(func() *job {
+	j := &job{raw: make([]byte, pieceBytes), zero: true}
+	j.hash = blake3.Sum256(j.raw)
+	if enc, err := newEncoder(); err == nil { // the options are constant
+		j.frame = enc.EncodeAll(j.raw, nil)
+	}
+	return j
+})
 
 var frames = sync.Pool{New: func() any { return make([]byte, 0, pieceBytes+1<<16) }}
 
@@ -394,6 +416,9 @@ func (r *Reader) piece(i int) ([]byte, error) {
 	frame = frame[:p.FrameLen]
 	if _, err := r.f.ReadAt(frame, p.FrameOff); err != nil {
 		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.m.ID, p.Off, err)
+	}
+	if z := blank(); p.Zero && p.Len == pieceBytes && bytes.Equal(frame, z.frame) && p.Hash == hex.EncodeToString(z.hash[:]) {
+		return z.raw, nil
 	}
 	d, ok := r.dec.Get().(*zstd.Decoder)
 	if !ok {

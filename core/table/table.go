@@ -151,7 +151,7 @@ func readCopy(dev disk.Device, lba disk.LBA) (*gptCopy, error) {
 		return nil, errors.New("its entries' checksum does not match")
 	}
 	first, lastUsable := disk.LBA(le.Uint64(b[40:])), disk.LBA(le.Uint64(b[48:]))
-	if first < 2 || lastUsable < first || lastUsable > last {
+	if first < 2 || first > last || lastUsable < first || lastUsable > 1<<50 {
 		return nil, fmt.Errorf("it says that sectors %d to %d are usable, of %d", first, lastUsable, last+1)
 	}
 	return g, nil
@@ -210,6 +210,9 @@ func Read(dev disk.Device) (*Table, error) {
 		t.Findings.Add(finding.Error, "gpt-copies-differ", "Both copies of the partition table are valid, but they differ. The first is shown; nothing is changed until one of them is chosen.")
 	case at != last:
 		t.Findings.Add(finding.Note, "gpt-backup-not-last", "The second copy of the partition table lies at sector %d, not in the drive's last sector %d; the %s behind it cannot be used.", at, last, (last - at).Offset(sec))
+	}
+	if end := disk.LBA(t.copy().u64(48)); end > last {
+		t.Findings.Add(finding.Error, "drive-too-short", "The table says that the drive goes on beyond sector %d, but it ends at sector %d: it was cut off, or copied to a smaller one.", end, last)
 	}
 	t.readEntries(t.copy(), last)
 	return t, nil

@@ -1,0 +1,546 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
+)
+
+var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
+
+// uid is a unique id that differs in its last digits.
+func uid(n int) string { return fmt.Sprintf("5a1c77e0-1042-4d0b-9c3e-0000000000%02x", n) }
+
+func files(tag string, n int) []ntfs.Source {
+	var out []ntfs.Source
+	for i := range n {
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("%s/box %d/card-%03d.txt", tag, i%3, i), Data: bytes.Repeat(fmt.Appendf(nil, "%s %d. ", tag, i), 1+i*7)})
+	}
+	return out
+}
+
+// makeDrive makes a small drive like the demo's: EFI, reserved, C:, recovery,
+// X:, OEM, gap.
+func makeDrive(t testing.TB, path string) {
+	t.Helper()
+	const sector disk.Bytes = 512
+	im, err := disk.CreateImage(path, 640*disk.MiB, sector)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	var entries []table.Entry
+	at := disk.MiB
+	add := func(typ string, size disk.Bytes, attrs uint64, fill func(w disk.Device, hidden uint32) error) {
+		n := len(entries) + 1
+		entries = append(entries, table.NewEntry(table.Entry{Slot: n, TypeID: typ, UniqueID: uid(n), Start: at.At(sector), End: (at + size).At(sector) - 1, Attributes: attrs, Name: fmt.Sprint("part ", n)}))
+		if fill != nil {
+			if err := fill(disk.NewWindow(im, at, size), uint32(at.At(sector))); err != nil {
+				t.Fatal(err)
+			}
+		}
+		at += size
+	}
+	volume := func(tag string, n int) func(w disk.Device, hidden uint32) error {
+		return func(w disk.Device, hidden uint32) error {
+			return ntfs.Make(w, ntfs.Options{Label: tag, Serial: uint64(n), Hidden: hidden, Time: day, Files: files(tag, n)})
+		}
+	}
+	add(table.TypeEFI, 80*disk.MiB, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
+		return fat.Make(w, fat.Options{Label: "SYSTEM", Hidden: hidden, Time: day, Files: []fat.Source{{Path: "EFI/Boot/bootx64.efi", Data: []byte("start")}}})
+	})
+	add(table.TypeReserved, 4*disk.MiB, 0, nil)
+	add(table.TypeBasic, 48*disk.MiB, 0, volume("System", 60))
+	add(table.TypeRecovery, 24*disk.MiB, table.AttrRequired|table.AttrNoLetter, volume("Recovery", 12))
+	add(table.TypeBasic, 32*disk.MiB, 0, volume("X-rays", 30))
+	add(table.TypeOEM, 16*disk.MiB, table.AttrRequired, volume("Maker", 9))
+	apply(im, table.New(im, uid(0xd0), entries...), nil)
+}
+
+// shop is a drive with all that belongs to it.
+type shop struct {
+	dir   string
+	image string
+	steps []plan.Step
+	seed  uint64
+}
+
+func newShop(t testing.TB, steps ...plan.Step) *shop {
+	t.Helper()
+	dir := t.TempDir()
+	s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), steps: steps}
+	makeDrive(t, s.image)
+	return s
+}
+
+func (s *shop) open(t testing.TB) *disk.Image {
+	t.Helper()
+	im, err := disk.OpenImage(s.image, 0, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	return im
+}
+
+// options gives every run the same clock and the same randomness.
+func (s *shop) options(dev disk.Device) Options {
+	s.seed++
+	sh, _ := shelf.Open(filepath.Join(s.dir, "shelf"))
+	return Options{
+		Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"}, Who: "Ines Marsh", Serial: "7f3k",
+		PC:   &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
+		Plan: &plan.Plan{Version: 1, Steps: s.steps}, Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
+		Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}, TrailRef: filepath.Join(s.dir, "trail.jsonl"),
+		Now: func() time.Time { return day }, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
+	}
+}
+
+// whole is a hash of every byte of a drive; stretches of zeros count the same
+// whether they are holes or not.
+func whole(t testing.TB, d disk.Device) string {
+	t.Helper()
+	h := blake3.New()
+	const page = 4096
+	zero := make([]byte, page)
+	b := make([]byte, page)
+	for at := disk.Bytes(0); ; {
+		start, end, ok := d.Data(at)
+		if !ok {
+			return fmt.Sprintf("%x", h.Sum(nil))
+		}
+		for at = start.Down(page); at < end; at += page {
+			b = b[:min(page, d.Size()-at)]
+			if _, err := d.ReadAt(b, int64(at)); err != nil {
+				t.Fatal(err)
+			}
+			if !bytes.Equal(b, zero[:len(b)]) {
+				fmt.Fprintf(h, "%d ", at)
+				h.Write(b)
+			}
+		}
+	}
+}
+
+// contents maps every file of every volume to what it holds.
+func contents(t testing.TB, d disk.Device) map[string]string {
+	t.Helper()
+	sv, err := survey.Read(d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]string{}
+	for n, v := range sv.Volumes {
+		list, err := v.Files()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range list {
+			if f.Kind != volume.Plain {
+				continue
+			}
+			r, err := v.Open(f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			b, err := io.ReadAll(io.NewSectionReader(r, 0, int64(f.Bytes)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			out[fmt.Sprintf("%d/%s", n, f.Path)] = string(b)
+		}
+	}
+	return out
+}
+
+var (
+	deleteRecovery = plan.Step{Do: plan.Delete, Partition: "4", Release: "the customer does not want it", Waiver: "nothing of value in it"}
+	growC          = plan.Step{Do: plan.Grow, Partition: "3", By: "20 MiB"}
+)
+
+func TestDeleteAndGrow(t *testing.T) {
+	s := newShop(t, deleteRecovery, growC)
+	im := s.open(t)
+	before := contents(t, im)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, _ := survey.Read(im, nil)
+	if l := sv.Check(); len(l) > 0 {
+		t.Errorf("check: %v", l)
+	}
+	c, _ := sv.Layout.Find(3)
+	if c.Bytes != 68*disk.MiB || c.Volume.TotalBytes != 68*disk.MiB-4096 {
+		t.Errorf("C: has %s, its volume %d", c.Bytes, c.Volume.TotalBytes)
+	}
+	if len(layout.Differ(res.Layout, sv.Layout)) > 0 {
+		t.Error("not as planned")
+	}
+	after := contents(t, im)
+	for path, want := range before {
+		if strings.HasPrefix(path, "4/") {
+			continue
+		}
+		if after[path] != want {
+			t.Errorf("%s has changed", path)
+		}
+	}
+	entries, err := trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}.Read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var acts []string
+	for _, e := range entries {
+		acts = append(acts, string(e.Act))
+		if e.Act == trail.ActDelete && (e.Record != res.Records[0] || e.RecordHash == "" || e.Before == nil || e.After == nil || e.Reason == "") {
+			t.Errorf("the entry of the deletion: %+v", e)
+		}
+	}
+	if got := strings.Join(acts, " "); got != "plan release waiver delete grow carried-out" {
+		t.Errorf("trail: %s", got)
+	}
+	recs := trail.Records{Dir: filepath.Join(s.dir, "records")}
+	rec, _, err := recs.Load(res.Records[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := recs.FileList(rec)
+	if err != nil || len(list) < 12 || rec.Span.UniqueID != uid(4) || len(rec.TableBefore) != 5 || len(rec.TableAfter) != 5 {
+		t.Errorf("record: %d files, %+v, %v", len(list), rec.Span, err)
+	}
+	var ranges [][2]disk.Bytes
+	b, err := recs.Blob(rec, trail.BlobRanges)
+	if err != nil || json.Unmarshal(b, &ranges) != nil || len(ranges) < 2 {
+		t.Errorf("record: ranges %v, %v", ranges, err)
+	}
+	// A record that was altered is not taken for one.
+	p := filepath.Join(recs.Dir, rec.ID, trail.BlobFirst)
+	os.WriteFile(p, []byte("x"), 0o644)
+	if _, err := recs.Blob(rec, trail.BlobFirst); !errors.Is(err, trail.ErrNoRecord) {
+		t.Errorf("altered record: %v", err)
+	}
+}
+
+func TestBringBackIsIdentical(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	im := s.open(t)
+	before := whole(t, im)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if before == whole(t, im) {
+		t.Fatal("nothing was deleted")
+	}
+	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	back, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !(before == whole(t, im)) {
+		t.Error("the drive is not identical to the byte")
+	}
+	if back.Columns[0].Place != plan.InPlace {
+		t.Errorf("brought back %s", back.Columns[0].Place)
+	}
+	f, _ := os.Open(filepath.Join(s.dir, "trail.jsonl"))
+	defer f.Close()
+	if r, err := trail.Verify(f, nil); err != nil || !r.Sound() || r.Entries != 8 {
+		t.Errorf("trail: %+v, %v", r, err)
+	}
+}
+
+func TestBringBackFromBackup(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	before := contents(t, im)
+	if _, err := BackUp(context.Background(), s.options(im), 4, nil); err != nil {
+		t.Fatal(err)
+	}
+	s.steps = []plan.Step{{Do: plan.Delete, Partition: "4", Release: "not wanted"}, {Do: plan.Grow, Partition: "3", By: "all"}}
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	back, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if back.Columns[0].Place != plan.FromBackup {
+		t.Errorf("brought back %s", back.Columns[0].Place)
+	}
+	sv, _ := survey.Read(im, nil)
+	if l := sv.Check(); len(l) > 0 {
+		t.Errorf("check: %v", l)
+	}
+	p, ok := sv.Layout.Find(4)
+	was, _ := res.Columns[0].Layout.Find(4)
+	if !ok || p.UniqueID != uid(4) || was != nil || p.Attributes != "0x8000000000000001" || p.TypeID != table.TypeRecovery {
+		t.Errorf("came back as %+v", p)
+	}
+	after := contents(t, im)
+	for path, want := range before {
+		if after[path] != want {
+			t.Errorf("%s is not as it was", path)
+		}
+	}
+}
+
+// TestPowerCutAtEveryWrite cuts the power at every write of a whole carry-out,
+// on the drive and in the journal; the next start finishes the run or takes it
+// back.
+func TestPowerCutAtEveryWrite(t *testing.T) {
+	s := newShop(t, deleteRecovery, growC)
+	base := s.open(t)
+	before := whole(t, base)
+	over := func() *disk.Overlay {
+		o, err := disk.NewOverlay(base, s.dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return o
+	}
+	attempt := func(dev disk.Device, dir string, p *disk.Power, f func(o Options) error) error {
+		o := s.options(disk.NewFaulty(dev, p))
+		o.Random = rand.NewChaCha8([32]byte{1}) // each attempt is the same run
+		o.Runs, o.Records, o.Trail = filepath.Join(dir, "runs"), trail.Records{Dir: filepath.Join(dir, "records")}, trail.File{Path: filepath.Join(dir, "trail.jsonl")}
+		o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, p) }
+		return f(o)
+	}
+	start := func(o Options) error { _, err := CarryOut(context.Background(), o); return err }
+	calm := over()
+	power := &disk.Power{}
+	if err := attempt(calm, t.TempDir(), power, start); err != nil {
+		t.Fatal(err)
+	}
+	after := whole(t, calm)
+	calm.Close()
+	if before == after {
+		t.Fatal("the undisturbed run changed nothing")
+	}
+	total := power.Writes()
+	t.Logf("%d writes", total)
+	for at := 1; at <= total; at++ {
+		for mode := range 4 {
+			torn, undo := mode&1 != 0, mode&2 != 0
+			dev, dir := over(), t.TempDir()
+			rng := rand.New(rand.NewPCG(uint64(at), uint64(mode)))
+			err := attempt(dev, dir, &disk.Power{At: at, Torn: torn, Lose: torn, Rand: rng}, start)
+			if !errors.Is(err, disk.ErrPowerCut) {
+				t.Fatalf("cut at %d: %v", at, err)
+			}
+			void := false
+			repair := func(o Options) error {
+				r, err := Resume(context.Background(), o, undo)
+				if err == nil {
+					void = r.Undone && !undo
+				}
+				return err
+			}
+			// Cut again at a write of the repair, another one each time.
+			err = attempt(dev, dir, &disk.Power{At: 1 + at%7, Torn: torn, Lose: torn, Rand: rng}, repair)
+			if err != nil && !errors.Is(err, disk.ErrPowerCut) {
+				t.Fatalf("cut at %d, repair: %v", at, err)
+			}
+			if err != nil {
+				if err := attempt(dev, dir, &disk.Power{}, repair); err != nil {
+					t.Fatalf("cut at %d, second repair: %v", at, err)
+				}
+			}
+			want := after
+			if undo || void {
+				want = before
+			}
+			if whole(t, dev) != want {
+				t.Fatalf("cut at %d, torn %v, undo %v: the bytes are not what they should be", at, torn, undo)
+			}
+			f, err := os.Open(filepath.Join(dir, "trail.jsonl"))
+			if err == nil {
+				r, err := trail.Verify(f, nil)
+				closing := int64(map[bool]int{true: 1}[!void])
+				if err != nil || !r.Sound() || r.Entries != 5+closing {
+					t.Fatalf("cut at %d: the trail has %d entries, %v, %v", at, r.Entries, r.Problems, err)
+				}
+				f.Close()
+			} else if !void && !undo {
+				t.Fatal(err)
+			}
+			if m, err := Pending(filepath.Join(dir, "runs"), s.image); m != nil || err != nil {
+				t.Fatalf("cut at %d: still unfinished, %v", at, err)
+			}
+			dev.Close()
+		}
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	patch := func(off int64, b ...byte) func(t *testing.T, im disk.Device) {
+		return func(t *testing.T, im disk.Device) { im.WriteAt(b, off) }
+	}
+	// reseal changes the copies of the table with valid checksums.
+	reseal := func(slot int, edit func(e *table.Entry), copies int) func(t *testing.T, im disk.Device) {
+		return func(t *testing.T, im disk.Device) {
+			tb, _ := table.Read(im)
+			i := slices.IndexFunc(tb.Entries, func(e table.Entry) bool { return e.Slot == slot })
+			e := tb.Entries[i]
+			edit(&e)
+			s, err := tb.Set(slot, table.NewEntry(e).Raw)
+			if err != nil {
+				t.Fatal(err)
+			}
+			n := slices.IndexFunc(s, func(o script.Op) bool { return o.Kind == script.Barrier })
+			if copies == 1 {
+				s = s[:n]
+			}
+			apply(im, s, nil)
+		}
+	}
+	last := int64(640*disk.MiB) - 512
+	for _, c := range []struct {
+		name  string
+		spoil func(t *testing.T, im disk.Device)
+		opt   func(o *Options)
+		is    error
+		code  plan.Code
+		says  string
+	}{
+		{"wrong serial", nil, func(o *Options) { o.Serial = "7F3X" }, ErrSerial, "", "serial number"},
+		{"no serial", nil, func(o *Options) { o.Serial = "" }, ErrSerial, "", "Nothing was written"},
+		{"first header damaged", patch(512+60, 0xff), nil, nil, plan.TableUnsafe, "first copy"},
+		{"second header damaged", patch(last+60, 0xff), nil, nil, plan.TableUnsafe, "second copy"},
+		{"both headers damaged", func(t *testing.T, im disk.Device) { patch(512+60, 0xff)(t, im); patch(last+60, 0xff)(t, im) }, nil, nil, plan.TableUnsafe, "Both copies"},
+		{"copies differ", reseal(5, func(e *table.Entry) { e.Name = "another" }, 1), nil, nil, plan.TableUnsafe, "differ"},
+		{"entries overlap", reseal(5, func(e *table.Entry) { e.Start -= 4096 }, 2), nil, nil, plan.TableUnsafe, "overlap"},
+		{"absurd boot sector", patch(int64((1+80+4)*disk.MiB)+13, 3), nil, nil, plan.NotGrowable, "NTFS"},
+		{"more than the gap", nil, func(o *Options) { o.Plan.Steps[1].By = "25 MiB" }, nil, plan.BadAmount, "24 MiB"},
+		{"no backup", nil, func(o *Options) { o.Plan.Steps[0].Waiver = "" }, nil, plan.BackupMissing, "backup"},
+		{"no release", nil, func(o *Options) { o.Plan.Steps[0].Release = " " }, nil, plan.ReleaseMissing, "protected"},
+		{"changed drive", nil, func(o *Options) {
+			sv, _ := survey.Read(o.Dev, nil)
+			o.Expect = sv.Layout
+			reseal(6, func(e *table.Entry) { e.End -= 2048 }, 2)(t, o.Dev)
+		}, ErrChanged, "", "Partition 6 lies at"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := newShop(t, deleteRecovery, growC)
+			im := s.open(t)
+			if c.spoil != nil {
+				c.spoil(t, im)
+			}
+			o := s.options(im)
+			if c.opt != nil {
+				c.opt(&o)
+			}
+			before := whole(t, im)
+			_, err := CarryOut(context.Background(), o)
+			var b *Blocked
+			switch {
+			case err == nil:
+				t.Fatal("was carried out")
+			case c.is != nil && !errors.Is(err, c.is):
+				t.Errorf("got %v", err)
+			case c.code != "" && (!errors.As(err, &b) || !slices.ContainsFunc(b.Obstacles, func(o plan.Obstacle) bool { return o.Code == c.code })):
+				t.Errorf("got %v", err)
+			}
+			if !strings.Contains(err.Error(), c.says) || !strings.Contains(err.Error(), "Nothing was written") {
+				t.Errorf("says %q", err)
+			}
+			if !(before == whole(t, im)) {
+				t.Error("the drive was changed")
+			}
+			if left, _ := os.ReadDir(o.Runs); len(left) > 0 {
+				t.Errorf("a run was begun: %v", left)
+			}
+		})
+	}
+}
+
+func TestTruncatedImage(t *testing.T) {
+	s := newShop(t, deleteRecovery)
+	if err := os.Truncate(s.image, int64(300*disk.MiB)); err != nil {
+		t.Fatal(err)
+	}
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !slices.ContainsFunc(sv.Layout.Findings, func(f finding.Finding) bool { return f.Code == "drive-too-short" }) {
+		t.Errorf("found %v", sv.Layout.Findings)
+	}
+	if _, err := CarryOut(context.Background(), s.options(im)); err == nil {
+		t.Error("a truncated image was changed")
+	}
+}
+
+func TestOneRunAtATime(t *testing.T) {
+	s := newShop(t, deleteRecovery)
+	im := s.open(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	o := s.options(im)
+	o.Report = func(carry.Progress) { cancel() }
+	if _, err := CarryOut(ctx, o); !errors.Is(err, carry.ErrStopped) {
+		t.Fatalf("%v", err)
+	}
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.Is(err, ErrPending) {
+		t.Errorf("a second run over an unfinished one: %v", err)
+	}
+	if _, err := disk.OpenImage(s.image, 0, true); !errors.Is(err, disk.ErrInUse) {
+		t.Errorf("a second writer: %v", err)
+	}
+	if _, err := Resume(context.Background(), s.options(im), false); err != nil {
+		t.Error(err)
+	}
+	if _, err := Resume(context.Background(), s.options(im), false); !errors.Is(err, ErrNothing) {
+		t.Errorf("nothing to resume: %v", err)
+	}
+}
+
+func TestRehearsalWritesNothing(t *testing.T) {
+	s := newShop(t, deleteRecovery, growC)
+	im := s.open(t)
+	before := whole(t, im)
+	o := s.options(im)
+	o.Rehearse = true
+	res, err := CarryOut(context.Background(), o)
+	if err != nil || res.Bytes == 0 {
+		t.Fatal(err)
+	}
+	if !(before == whole(t, im)) {
+		t.Error("the drive was changed")
+	}
+	for _, d := range []string{"runs", "records", "trail.jsonl"} {
+		if _, err := os.Stat(filepath.Join(s.dir, d)); err == nil {
+			t.Errorf("%s was made", d)
+		}
+	}
+}

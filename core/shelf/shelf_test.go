@@ -1,0 +1,178 @@
+package shelf
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
+)
+
+var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
+
+func drive(t testing.TB, size disk.Bytes) *disk.Image {
+	t.Helper()
+	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), size, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	return im
+}
+
+func noise(n int) []byte {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{9}).Read(b)
+	return b
+}
+
+// withVolume is a drive that is one NTFS volume, with old bytes in a free
+// cluster.
+func withVolume(t testing.TB) (*disk.Image, volume.Volume, disk.Bytes) {
+	im := drive(t, 96*disk.MiB)
+	if err := ntfs.Make(im, ntfs.Options{Label: "Recovery", Time: day, Files: []ntfs.Source{{Path: "a/rescue.bin", Data: noise(5 << 20)}, {Path: "b.txt", Data: []byte("b")}}}); err != nil {
+		t.Fatal(err)
+	}
+	stale := 80 * disk.MiB
+	im.WriteAt([]byte("old bytes in a free cluster"), int64(stale))
+	v, err := ntfs.Open(im)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return im, v, stale
+}
+
+func request(im disk.Device, v volume.Volume) Request {
+	return Request{ID: "b-1", Now: day, Who: "Ines Marsh", Dev: im, Volume: v, From: Origin{Sector: 512, Span: layout.Span{Number: 4, Bytes: im.Size()}}}
+}
+
+func TestImageIsWhatZstdReads(t *testing.T) {
+	for name, sealed := range map[string]bool{"free clusters left out": false, "every sector": true} {
+		im, v, stale := withVolume(t)
+		want, _ := disk.ReadFull(im, 0, im.Size())
+		if sealed {
+			v = nil
+		} else {
+			clear(want[stale : stale+64])
+		}
+		sh, _ := Open(t.TempDir())
+		m, err := sh.Make(context.Background(), request(im, v), nil)
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		if m.Verified == nil || m.LeftOut == sealed || m.From.Fingerprint == "" {
+			t.Errorf("%s: %+v", name, m)
+		}
+		sum := blake3.Sum256(want)
+		if m.Hash != hex.EncodeToString(sum[:]) {
+			t.Errorf("%s: the whole has another hash", name)
+		}
+		got, err := exec.Command("zstd", "-d", "-c", filepath.Join(sh.Dir, "b-1", "image.zst")).Output()
+		if err != nil || !bytes.Equal(got, want) {
+			t.Errorf("%s: zstd -d gives %d bytes, %v", name, len(got), err)
+		}
+		r, err := sh.Reader(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b := make([]byte, 9<<20)
+		if _, err := r.ReadAt(b, 3<<20); err != nil || !bytes.Equal(b, want[3<<20:12<<20]) {
+			t.Errorf("%s: read from the middle: %v", name, err)
+		}
+		if _, err := r.ReadAt(b, int64(m.Bytes)-100); err != io.EOF {
+			t.Errorf("%s: read past the end: %v", name, err)
+		}
+		r.Close()
+		c, err := Compare(im, m)
+		if err != nil || c.Differ != 0 || c.Same+c.Unknown != im.Size() {
+			t.Errorf("%s: compared %+v, %v", name, c, err)
+		}
+		im.WriteAt([]byte{0x5a}, 600) // into the boot area, which is never free
+		if c, _ := Compare(im, m); c.Differ == 0 {
+			t.Errorf("%s: a changed byte was not seen", name)
+		}
+	}
+}
+
+func TestFullShelf(t *testing.T) {
+	im, v, _ := withVolume(t)
+	sh, _ := Open(t.TempDir())
+	sh.Room = func() (disk.Bytes, error) { return 4 * disk.MiB, nil }
+	if _, err := sh.Make(context.Background(), request(im, v), nil); !errors.Is(err, ErrRoom) {
+		t.Errorf("a shelf with too little room: %v", err)
+	}
+	if left, _ := os.ReadDir(sh.Dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	// A shelf that fills up while the backup is made.
+	if dir := os.Getenv("JADETRAIL_SMALL_DISK"); dir != "" {
+		sh := &Shelf{Dir: dir, Room: func() (disk.Bytes, error) { return disk.TiB, nil }}
+		if _, err := sh.Make(context.Background(), request(im, v), nil); !errors.Is(err, ErrRoom) {
+			t.Errorf("a shelf that fills up: %v", err)
+		}
+		if left, _ := os.ReadDir(dir); len(left) > 0 {
+			t.Errorf("left behind: %v", left)
+		}
+	}
+}
+
+func TestVerifyFindsDamage(t *testing.T) {
+	im, v, _ := withVolume(t)
+	sh, _ := Open(t.TempDir())
+	m, err := sh.Make(context.Background(), request(im, v), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := filepath.Join(sh.Dir, m.ID, "image.zst")
+	good, _ := os.ReadFile(p)
+	for name, spoil := range map[string]func(b []byte) []byte{
+		"a byte changed": func(b []byte) []byte { b[m.Pieces[0].FrameLen/2] ^= 1; return b },
+		"cut short":      func(b []byte) []byte { return b[:len(b)-3] },
+		"pieces swapped": func(b []byte) []byte { copy(b[m.Pieces[1].FrameOff:], b[:100]); return b },
+		"gone":           func(b []byte) []byte { return nil },
+	} {
+		if b := spoil(bytes.Clone(good)); b != nil {
+			os.WriteFile(p, b, 0o644)
+		} else {
+			os.Remove(p)
+		}
+		if _, err := sh.Verify(context.Background(), m.ID, day, nil); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	os.WriteFile(p, good, 0o644)
+	if m, err := sh.Verify(context.Background(), m.ID, day.Add(time.Hour), nil); err != nil || !m.Verified.Equal(day.Add(time.Hour)) {
+		t.Errorf("whole again: %v", err)
+	}
+	for _, id := range []string{"../b-1", "", "nothing-here", "B-1"} {
+		if _, err := sh.Load(id); !errors.Is(err, ErrNoBackup) {
+			t.Errorf("%q: %v", id, err)
+		}
+	}
+}
+
+func TestStoppedBackupLeavesNothing(t *testing.T) {
+	im, v, _ := withVolume(t)
+	sh, _ := Open(t.TempDir())
+	ctx, cancel := context.WithCancel(context.Background())
+	_, err := sh.Make(ctx, request(im, v), func(Progress) { cancel() })
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+	if left, _ := os.ReadDir(sh.Dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
