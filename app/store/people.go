@@ -1,0 +1,80 @@
+package store
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
+)
+
+var accountForm = regexp.MustCompile(`^[a-z_]{1,32}$`)
+
+// ErrSignIn is returned for a name and password that do not belong together.
+var ErrSignIn = errors.New("name and password do not belong together")
+
+// Parameters of Argon2id (RFC 9106, section 4, second recommendation).
+const (
+	argonTime    = 3
+	argonMemory  = 64 << 10 // KiB
+	argonThreads = 2
+)
+
+func hashPassword(password string) (string, error) {
+	salt := make([]byte, 16)
+	if _, err := rand.Read(salt); err != nil {
+		return "", err
+	}
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	e := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e(salt), e(key)), nil
+}
+
+func checkPassword(hash, password string) bool {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false
+	}
+	var m, t uint32
+	var p uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil || len(want) == 0 {
+		return false
+	}
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1
+}
+
+// nobody is hashed against when a name does not exist, so that it takes as long
+// as a wrong password.
+var nobody, _ = hashPassword("nobody")
+
+// SignIn returns the technician whose login and password these are.
+func (s *Store) SignIn(login, password string) (*Technician, error) {
+	var t Technician
+	if err := s.db.First(&t, "login = ?", strings.ToLower(strings.TrimSpace(login))).Error; err != nil {
+		checkPassword(nobody, password)
+		return nil, ErrSignIn
+	}
+	if !checkPassword(t.PasswordHash, password) {
+		return nil, ErrSignIn
+	}
+	return &t, nil
+}
+
+// Technician returns a technician by id.
+func (s *Store) Technician(id uint64) (*Technician, error) {
+	var t Technician
+	if err := s.db.First(&t, id).Error; err != nil {
+		return nil, ErrNotFound
+	}
+	return &t, nil
+}

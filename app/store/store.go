@@ -1,0 +1,280 @@
+// Package store keeps jobs, plans, technicians and the trail in MariaDB. It never
+// decides what is on a drive.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	mysqldriver "github.com/go-sql-driver/mysql"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/mysql"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"jadetrail/app/bench"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Sentinel errors of Open.
+var (
+	ErrUnreachable = errors.New("the database cannot be reached")
+	ErrSchema      = errors.New("the database is of another version")
+	ErrNotFound    = errors.New("not found")
+)
+
+// Store is the application's database.
+type Store struct {
+	db *gorm.DB
+	*Trail
+}
+
+// Technician who signs in.
+type Technician struct {
+	ID           uint64
+	Login, Name  string
+	Lead         bool
+	PasswordHash string
+}
+
+// Job is one customer's PC on the bench.
+type Job struct {
+	Number    string `gorm:"primaryKey"`
+	Customer  string
+	PC        string `gorm:"column:pc"`
+	Story     string
+	Want      string
+	Plan      *string
+	Expect    *string
+	Rehearsed *time.Time
+}
+
+// Bay of the bench.
+type Bay struct {
+	Letter string `gorm:"primaryKey"`
+	Image  *string
+	Shelf  bool
+	Job    *string
+}
+
+func open(dsn string) (*gorm.DB, error) {
+	cfg, err := mysqldriver.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("%w: its address is not valid: %v", ErrUnreachable, err)
+	}
+	cfg.ParseTime, cfg.Loc, cfg.MultiStatements = true, time.UTC, false
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
+	cfg.Timeout = 5 * time.Second
+	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: cfg}), &gorm.Config{Logger: logger.Discard})
+	if err != nil {
+		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, cfg.Addr, err)
+	}
+	return db, nil
+}
+
+// newest is the newest migration that this program knows.
+func newest() (int64, error) {
+	p, err := goose.NewProvider(goose.DialectMySQL, &sql.DB{}, migrationFiles())
+	if err != nil {
+		return 0, err
+	}
+	list := p.ListSources()
+	return list[len(list)-1].Version, nil
+}
+
+func migrationFiles() fs.FS {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic(err) // the folder is embedded
+	}
+	return sub
+}
+
+// Open connects with the application's own account and checks that the schema is
+// the one this program was made for.
+func Open(dsn string) (*Store, error) {
+	db, err := open(dsn)
+	if err != nil {
+		return nil, err
+	}
+	want, err := newest()
+	if err != nil {
+		return nil, err
+	}
+	var have int64
+	if err := db.Raw("SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&have).Error; err != nil || have < want {
+		return nil, fmt.Errorf("%w: it has version %d and this program needs %d; run `jadetrail migrate` first", ErrSchema, have, want)
+	}
+	if have > want {
+		return nil, fmt.Errorf("%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program", ErrSchema, have, want)
+	}
+	return &Store{db, &Trail{db: db}}, nil
+}
+
+// SQL is the plain connection, for the sessions.
+func (s *Store) SQL() (*sql.DB, error) { return s.db.DB() }
+
+// Close closes the connection.
+func (s *Store) Close() error {
+	d, err := s.db.DB()
+	if err == nil {
+		err = d.Close()
+	}
+	return err
+}
+
+// Migrate brings the schema up to date with the owner's account and gives the
+// application's account what it needs and no more: it cannot drop, alter,
+// truncate or touch triggers, and in the trail it can only read and add.
+func Migrate(ctx context.Context, ownerDSN, appUser string) error {
+	db, err := open(ownerDSN)
+	if err != nil {
+		return err
+	}
+	d, err := db.DB()
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	p, err := goose.NewProvider(goose.DialectMySQL, d, migrationFiles())
+	if err != nil {
+		return err
+	}
+	want, err := newest()
+	if err != nil {
+		return err
+	}
+	if have, err := p.GetDBVersion(ctx); err == nil && have > want {
+		return fmt.Errorf("%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program", ErrSchema, have, want)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("the database could not be brought up to date: %w", err)
+	}
+	var schema string
+	if err := d.QueryRowContext(ctx, "SELECT DATABASE()").Scan(&schema); err != nil {
+		return err
+	}
+	for table, rights := range map[string]string{
+		"technicians": "SELECT, INSERT, UPDATE", "jobs": "SELECT, INSERT, UPDATE", "bays": "SELECT, INSERT, UPDATE",
+		"sessions": "SELECT, INSERT, UPDATE, DELETE", "trail_entries": "SELECT, INSERT", "goose_db_version": "SELECT",
+	} {
+		// Names cannot be parameters of GRANT; the account's is checked.
+		if !accountForm.MatchString(appUser) {
+			return fmt.Errorf("%q is not the name of a database account", appUser)
+		}
+		if _, err := d.ExecContext(ctx, fmt.Sprintf("GRANT %s ON `%s`.`%s` TO '%s'@'127.0.0.1'", rights, schema, table, appUser)); err != nil {
+			return fmt.Errorf("the application's account could not be given its rights: %w", err)
+		}
+	}
+	return nil
+}
+
+// SeedDemo puts the demo's technicians, jobs and bays in place where they do not
+// exist yet.
+func (s *Store) SeedDemo() error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		for _, t := range bench.Technicians {
+			if err := tx.First(&Technician{}, "login = ?", t.Login).Error; err == nil {
+				continue
+			}
+			hash, err := hashPassword(t.Password)
+			if err != nil {
+				return err
+			}
+			if err := tx.Create(&Technician{Login: t.Login, Name: t.Name, Lead: t.Lead, PasswordHash: hash}).Error; err != nil {
+				return err
+			}
+		}
+		jobAt := map[string]*string{}
+		for _, j := range bench.Jobs {
+			row := Job{Number: j.Number, Customer: j.Customer, PC: j.PC, Story: j.Story, Want: j.Want}
+			if err := tx.Where("number = ?", j.Number).FirstOrCreate(&row).Error; err != nil {
+				return err
+			}
+			jobAt[j.Bay] = &row.Number
+		}
+		for _, b := range bench.Bays {
+			row := Bay{Letter: b.Letter, Shelf: b.Shelf, Job: jobAt[b.Letter]}
+			if b.Image != "" {
+				row.Image = &b.Image
+			}
+			if err := tx.Where("letter = ?", b.Letter).FirstOrCreate(&row).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Jobs returns all jobs by their number.
+func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("number").Find(&out).Error }
+
+// Bays returns all bays by their letter.
+func (s *Store) Bays() (out []Bay, err error) { return out, s.db.Order("letter").Find(&out).Error }
+
+// Job returns one job with the bay that its drive is in.
+func (s *Store) Job(number string) (*Job, *Bay, error) {
+	var j Job
+	if err := s.db.First(&j, "number = ?", number).Error; err != nil {
+		return nil, nil, fmt.Errorf("job %s: %w", number, ErrNotFound)
+	}
+	var b Bay
+	if err := s.db.First(&b, "job = ?", number).Error; err != nil {
+		return &j, nil, nil
+	}
+	return &j, &b, nil
+}
+
+// Steps returns the job's plan and the drive as it was laid out when the plan
+// was begun; nil for none.
+func (j *Job) Steps() ([]plan.Step, *layout.Layout, error) {
+	var steps []plan.Step
+	var l *layout.Layout
+	if j.Plan != nil {
+		if err := json.Unmarshal([]byte(*j.Plan), &steps); err != nil {
+			return nil, nil, err
+		}
+	}
+	if j.Expect != nil {
+		if err := json.Unmarshal([]byte(*j.Expect), &l); err != nil {
+			return nil, nil, err
+		}
+	}
+	return steps, l, nil
+}
+
+// SavePlan keeps a job's plan. Without steps there is no plan. A changed plan has
+// not been rehearsed.
+func (s *Store) SavePlan(number string, steps []plan.Step, expect *layout.Layout) error {
+	set := map[string]any{"plan": nil, "expect": nil, "rehearsed": nil}
+	if len(steps) > 0 {
+		b, err := json.Marshal(steps)
+		if err != nil {
+			return err
+		}
+		e, err := json.Marshal(expect)
+		if err != nil {
+			return err
+		}
+		set["plan"], set["expect"] = string(b), string(e)
+	}
+	return s.db.Model(&Job{}).Where("number = ?", number).Updates(set).Error
+}
+
+// Rehearsed notes that the job's plan was rehearsed.
+func (s *Store) Rehearsed(number string, when time.Time) error {
+	return s.db.Model(&Job{}).Where("number = ?", number).Update("rehearsed", when.UTC()).Error
+}

@@ -1,0 +1,76 @@
+#!/usr/bin/env bash
+# Runs a command with a private MariaDB beside it, and stops it afterwards.
+#
+#   scripts/with-db.sh DATA-FOLDER COMMAND...
+#
+# The server's data, socket, port and passwords lie in DATA-FOLDER/mariadb. It
+# listens on a loopback port of its own: the one it had before if that is free,
+# else another free one, never 3306. The command finds JADETRAIL_DSN (the
+# application's account) and JADETRAIL_OWNER_DSN (for migrations).
+set -euo pipefail
+data=$1; shift
+mkdir -p "$data/mariadb"
+dir=$(cd "$data/mariadb" && pwd)
+server=$(command -v mariadbd || echo /usr/sbin/mariadbd)
+
+umask 077
+if [ ! -d "$dir/data/mysql" ]; then
+  rm -rf "$dir/data"
+  mariadb-install-db --no-defaults --datadir="$dir/data" --user="$(id -un)" --auth-root-authentication-method=socket \
+    --auth-root-socket-user="$(id -un)" --skip-test-db >"$dir/install.log" 2>&1 ||
+    { echo "The database could not be set up; see $dir/install.log." >&2; exit 1; }
+fi
+[ -s "$dir/passwords" ] || printf 'owner=%s\napp=%s\n' "$(od -An -N18 -tx1 /dev/urandom | tr -d ' \n')" "$(od -An -N18 -tx1 /dev/urandom | tr -d ' \n')" >"$dir/passwords"
+. "$dir/passwords"
+
+busy() { (exec 3<>"/dev/tcp/127.0.0.1/$1") 2>/dev/null; }
+port=$(cat "$dir/port" 2>/dev/null || echo 33071)
+while [ "$port" = 3306 ] || busy "$port"; do port=$((33071 + RANDOM % 2000)); done
+echo "$port" >"$dir/port"
+
+# A path longer than a socket's name may be gets a short one.
+socket=$dir/socket
+[ ${#socket} -lt 100 ] || socket=$(mktemp -u "${TMPDIR:-/tmp}/jadetrail-XXXXXX")
+
+# A group of its own, so that a Ctrl-C meant for the command does not stop the
+# database before the command is done with it.
+set -m
+"$server" --no-defaults --datadir="$dir/data" --socket="$socket" --port="$port" --bind-address=127.0.0.1 --user="$(id -un)" \
+  --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
+  --character-set-server=utf8mb4 >/dev/null 2>&1 &
+db=$!
+set +m
+child=
+stop() {
+  trap - EXIT INT TERM
+  [ -z "$child" ] || { kill -TERM "$child" 2>/dev/null || true; wait "$child" 2>/dev/null || true; }
+  kill "$db" 2>/dev/null || true
+  wait "$db" 2>/dev/null || true
+  rm -f "$socket"
+}
+trap 'stop' EXIT
+trap 'stop; exit 130' INT
+trap 'stop; exit 143' TERM
+
+for _ in $(seq 150); do
+  mariadb-admin --no-defaults --socket="$socket" ping >/dev/null 2>&1 && break
+  kill -0 "$db" 2>/dev/null || { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
+  sleep 0.2
+done
+mariadb --no-defaults --socket="$socket" <<SQL
+CREATE DATABASE IF NOT EXISTS jadetrail CHARACTER SET utf8mb4;
+CREATE USER IF NOT EXISTS jadetrail_owner@'127.0.0.1' IDENTIFIED BY '$owner';
+ALTER USER jadetrail_owner@'127.0.0.1' IDENTIFIED BY '$owner';
+CREATE USER IF NOT EXISTS jadetrail_app@'127.0.0.1' IDENTIFIED BY '$app';
+ALTER USER jadetrail_app@'127.0.0.1' IDENTIFIED BY '$app';
+GRANT ALL PRIVILEGES ON \`jadetrail%\`.* TO jadetrail_owner@'127.0.0.1' WITH GRANT OPTION;
+SQL
+export JADETRAIL_DSN="jadetrail_app:$app@tcp(127.0.0.1:$port)/jadetrail"
+export JADETRAIL_OWNER_DSN="jadetrail_owner:$owner@tcp(127.0.0.1:$port)/jadetrail"
+umask 022
+"$@" &
+child=$!
+status=0
+wait "$child" || status=$?
+child=
+exit "$status"
