@@ -53,7 +53,7 @@ trap 'stop; exit 130' INT
 trap 'stop; exit 143' TERM
 
 for _ in $(seq 150); do
-  mariadb-admin --no-defaults --socket="$socket" ping >/dev/null 2>&1 && break
+  mariadb --no-defaults --socket="$socket" -e "SELECT 1" >/dev/null 2>&1 && break
   kill -0 "$db" 2>/dev/null || { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
   sleep 0.2
 done

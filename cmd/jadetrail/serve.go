@@ -1,14 +1,160 @@
 package main
 
 import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/base64"
 	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
 
+	mysqldriver "github.com/go-sql-driver/mysql"
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
+
+	"jadetrail/app/store"
+	"jadetrail/app/web"
+	"jadetrail/core/shelf"
 )
 
-func serveCmd() *cobra.Command {
-	return &cobra.Command{Use: "serve", RunE: func(*cobra.Command, []string) error { return errors.New("soon") }}
-}
+// Ports tried one after the other when no address is set.
+const firstPort, lastPort = 8080, 8119
+
 func migrateCmd() *cobra.Command {
-	return &cobra.Command{Use: "migrate", RunE: func(*cobra.Command, []string) error { return errors.New("soon") }}
+	return &cobra.Command{Use: "migrate", Short: "Bring the database up to date, with its owner's account (JADETRAIL_OWNER_DSN)",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			owner, dsn := os.Getenv("JADETRAIL_OWNER_DSN"), os.Getenv("JADETRAIL_DSN")
+			if owner == "" || dsn == "" {
+				return errUse{errors.New("set JADETRAIL_OWNER_DSN to the owner's account and JADETRAIL_DSN to the application's")}
+			}
+			cfg, err := mysqldriver.ParseDSN(dsn)
+			if err != nil {
+				return errUse{fmt.Errorf("JADETRAIL_DSN is not valid: %w", err)}
+			}
+			return store.Migrate(cmd.Context(), owner, cfg.User)
+		}}
+}
+
+func serveCmd() *cobra.Command {
+	var demo bool
+	c := &cobra.Command{Use: "serve", Short: "Start the web application",
+		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), demo) }}
+	c.Flags().BoolVar(&demo, "demo", false, "with the demo's people and jobs")
+	return c
+}
+
+func serve(ctx context.Context, demo bool) error {
+	data := dataFolder()
+	lock, err := claim(data)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	dsn := os.Getenv("JADETRAIL_DSN")
+	if dsn == "" {
+		return errors.New("no database is named: set JADETRAIL_DSN, or start with `make demo`")
+	}
+	st, err := store.Open(dsn)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if st.Key, err = shopKey(data); err != nil {
+		return err
+	}
+	if demo {
+		if err := st.SeedDemo(); err != nil {
+			return err
+		}
+	}
+	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo})
+	if err != nil {
+		return err
+	}
+	l, err := listen()
+	if err != nil {
+		return err
+	}
+	// No limit on writing: a page may watch a long run.
+	srv := &http.Server{Handler: app.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	fmt.Printf("Jade Trail is at http://%s\n", l.Addr())
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	fmt.Println("Stopping: work on drives goes on to its next safe point.")
+	app.Close()
+	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return srv.Shutdown(end)
+}
+
+// claim makes the data folder and locks it against a second server.
+func claim(data string) (*os.File, error) {
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data, err)
+	}
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be written: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data, err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("the data folder %s is in use by another Jade Trail. Nothing was changed. Stop that one first", data)
+	}
+	return f, nil
+}
+
+func listen() (net.Listener, error) {
+	if a := os.Getenv("JADETRAIL_ADDR"); a != "" {
+		l, err := net.Listen("tcp", a)
+		if err != nil {
+			return nil, fmt.Errorf("the address %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_ADDR", a, err)
+		}
+		return l, nil
+	}
+	var last error
+	for p := firstPort; p <= lastPort; p++ {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p))
+		if err == nil {
+			return l, nil
+		}
+		last = err
+	}
+	return nil, fmt.Errorf("no port from %d to %d is free: %w. Choose one with JADETRAIL_ADDR", firstPort, lastPort, last)
+}
+
+// shopKey reads the key that signs the trail, and makes one the first time; its
+// public half lies beside it for `verify-trail --key`.
+func shopKey(data string) (ed25519.PrivateKey, error) {
+	p := filepath.Join(data, "shop.key")
+	b, err := os.ReadFile(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		public, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(p, []byte(base64.StdEncoding.EncodeToString(key.Seed())+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+		return key, shelf.WriteDurably(filepath.Join(data, "shop.pub"), []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
+	}
+	if err != nil {
+		return nil, err
+	}
+	seed, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(b)))
+	if err != nil || len(seed) != ed25519.SeedSize {
+		return nil, fmt.Errorf("%s does not hold the shop's key", p)
+	}
+	return ed25519.NewKeyFromSeed(seed), nil
 }

@@ -85,9 +85,9 @@ func Ranges(dev disk.Device, v volume.Volume) (ranges [][2]disk.Bytes, left bool
 }
 
 // readPiece fills b with the bytes at off: what lies in ranges and is stored on
-// the device, zeros elsewhere. It tells whether anything was read.
+// the device, zeros elsewhere. Where there is nothing at all it leaves b as it is
+// and says so; the piece is then zeros.
 func readPiece(dev disk.Device, ranges [][2]disk.Bytes, b []byte, off disk.Bytes) (bool, error) {
-	clear(b)
 	end := off + disk.Bytes(len(b))
 	i, _ := slices.BinarySearchFunc(ranges, off, func(r [2]disk.Bytes, x disk.Bytes) int {
 		if r[1] <= x {
@@ -103,6 +103,9 @@ func readPiece(dev disk.Device, ranges [][2]disk.Bytes, b []byte, off disk.Bytes
 				break
 			}
 			s, e = max(s, at), min(e, stop)
+			if !some {
+				clear(b)
+			}
 			if _, err := dev.ReadAt(b[s-off:e-off], int64(s)); err != nil {
 				return some, err
 			}
@@ -209,7 +212,11 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 			if err != nil {
 				return fmt.Errorf("the partition cannot be read at byte %d: %w", off, err)
 			}
-			j.zero = !some
+			if j.zero = !some; j.zero {
+				n := len(j.raw)
+				buffers.Put(j.raw[:cap(j.raw)])
+				j.raw = blank().raw[:n]
+			}
 			for _, c := range []chan *job{ordered, todo} {
 				select {
 				case c <- j:
@@ -253,8 +260,8 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 			}
 			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: disk.Bytes(len(j.raw)), FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
 			at += int64(len(j.frame))
-			buffers.Put(j.raw[:cap(j.raw)])
 			if !j.zero {
+				buffers.Put(j.raw[:cap(j.raw)])
 				frames.Put(j.frame)
 			}
 			if report != nil {
@@ -488,14 +495,23 @@ func Compare(dev disk.Device, m *Manifest) (Compared, error) {
 	b := make([]byte, maxPiece)
 	for _, p := range m.Pieces {
 		part := b[:p.Len]
-		if _, err := readPiece(dev, ranges, part, p.Off); err != nil {
+		some, err := readPiece(dev, ranges, part, p.Off)
+		if err != nil {
 			return c, err
 		}
 		var in disk.Bytes
 		for _, r := range ranges {
 			in += max(min(r[1], p.Off+p.Len)-max(r[0], p.Off), 0)
 		}
-		if h := blake3.Sum256(part); hex.EncodeToString(h[:]) == p.Hash {
+		z := blank()
+		h := z.hash
+		if some || p.Len != pieceBytes {
+			if !some {
+				clear(part)
+			}
+			h = blake3.Sum256(part)
+		}
+		if hex.EncodeToString(h[:]) == p.Hash {
 			c.Same += in
 		} else {
 			c.Differ += in

@@ -1,0 +1,41 @@
+# The two commands: make demo, make test.
+.PHONY: demo demo-fresh test go-test e2e fuzz bench kernel-check build setup-demo setup-test
+
+DATA ?= var
+
+build:
+	go build -o bin/jadetrail ./cmd/jadetrail
+
+setup-demo:
+	@scripts/setup.sh demo
+
+setup-test:
+	@scripts/setup.sh test
+
+demo: setup-demo build
+	@exec scripts/with-db.sh $(DATA) scripts/demo.sh
+
+demo-fresh:
+	rm -rf $(DATA)
+	@$(MAKE) --no-print-directory demo
+
+test: setup-test build
+	scripts/test.sh
+
+go-test: setup-test
+	scripts/test.sh go
+
+e2e: setup-test build
+	scripts/test.sh e2e
+
+# A minute for each parser; the seeds stand in the tests.
+fuzz:
+	scripts/fuzz.sh 60s
+
+# Speed, each beside the same work done by dd or zstd on this machine.
+bench: build
+	scripts/bench.sh
+
+# A stock Linux kernel in an emulator reads and writes what the program wrote.
+kernel-check: build
+	scripts/kernel-check.sh

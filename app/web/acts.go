@@ -1,0 +1,385 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+)
+
+func queryEscape(s string) string { return url.QueryEscape(s) }
+
+func me(c *gin.Context) *store.Technician { return c.MustGet("me").(*store.Technician) }
+
+// back is where a job's acts lead to.
+func back(c *gin.Context) string {
+	to := "/jobs/" + url.PathEscape(c.Param("job"))
+	if p, err := strconv.Atoi(c.PostForm("partition")); err == nil {
+		to += fmt.Sprintf("?p=%d", p)
+	}
+	return to
+}
+
+// maxReason bounds a reason that is typed.
+const maxReason = 500
+
+// addStep stages a step, or gives a step that is staged what was missing.
+func (s *Server) addStep(c *gin.Context) {
+	st, err := s.state(c.Param("job"), false)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer st.Drive.close()
+	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: strings.TrimSpace(c.PostForm("by")),
+		Release: strings.TrimSpace(c.PostForm("release")), Waiver: strings.TrimSpace(c.PostForm("waiver"))}
+	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By) > 100 {
+		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
+		return
+	}
+	if err := s.stage(st, step); err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	c.Redirect(303, back(c))
+}
+
+// stage adds a step to the job's plan. What cannot be done is not added.
+func (s *Server) stage(st *jobState, step plan.Step) error {
+	b, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{step}})
+	if err != nil {
+		return err
+	}
+	if _, err := plan.Parse(b); err != nil {
+		text := err.Error()
+		if i := strings.LastIndex(text, "step 1: "); i >= 0 {
+			text = text[i+len("step 1: "):]
+		}
+		return errors.New(text + "; no step was added")
+	}
+	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; no step was added")
+	}
+	steps := append([]plan.Step{}, st.Steps...)
+	replaced := false
+	if step.Do == plan.Delete {
+		for i := range steps {
+			if steps[i].Do == plan.Delete && steps[i].Partition == step.Partition {
+				steps[i], replaced = step, true
+			}
+		}
+	}
+	if !replaced {
+		steps = append(steps, step)
+	}
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.PC, s.shelf, s.records, steps, s.random)
+	if err != nil {
+		return err
+	}
+	cols := plan.Lay(st.Drive.sv.Layout, facts, steps)
+	if o := cols[len(cols)-1].Obstacles; len(o) > 0 {
+		return errors.New(strings.TrimSuffix(o[0].Text, ".") + "; no step was added")
+	}
+	return s.store.SavePlan(st.Job.Number, steps, st.expect())
+}
+
+// expect is the drive as the plan was begun for it.
+func (st *jobState) expect() *layout.Layout {
+	if _, l, err := st.Job.Steps(); err == nil && l != nil {
+		return l
+	}
+	return st.Drive.sv.Layout
+}
+
+// takeOut removes a step from the plan.
+func (s *Server) takeOut(c *gin.Context) {
+	j, _, err := s.store.Job(c.Param("job"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	steps, expect, err := j.Steps()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	i, err := strconv.Atoi(c.PostForm("step"))
+	if err != nil || i < 1 || i > len(steps) {
+		s.refuse(c, errors.New("there is no such step; the plan is as it was"), back(c))
+		return
+	}
+	steps = append(steps[:i-1], steps[i:]...)
+	if err := s.store.SavePlan(j.Number, steps, expect); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Redirect(303, back(c))
+}
+
+// layAnew keeps the plan's steps for the drive as it is now.
+func (s *Server) layAnew(c *gin.Context) {
+	st, err := s.state(c.Param("job"), false)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer st.Drive.close()
+	if err := s.store.SavePlan(st.Job.Number, st.Steps, st.Drive.sv.Layout); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.say(c, "sound", "The plan was laid anew on the drive as it is now. Look at every step once more.", back(c))
+}
+
+// begin opens the job's drive again and starts work on it.
+func (s *Server) begin(c *gin.Context, kind, title string, write bool, f func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error)) {
+	j, d, err := s.job(c.Param("job"), write)
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	o := s.options(d, j, me(c).Name)
+	err = s.desk.Start(d.path, kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		defer d.close()
+		o.Report = toUpdate(report)
+		return f(ctx, j, d, o, report)
+	})
+	if err != nil {
+		d.close()
+		s.refuse(c, err, back(c))
+		return
+	}
+	c.Redirect(303, back(c))
+}
+
+// backUp makes the backup of one partition, or with partition 0 all that the
+// plan misses.
+func (s *Server) backUp(c *gin.Context) {
+	var numbers []int
+	if n, err := strconv.Atoi(c.PostForm("partition")); err == nil && c.PostForm("all") == "" {
+		numbers = []int{n}
+	} else {
+		st, err := s.state(c.Param("job"), false)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		backups, _, _ := st.missing()
+		for _, o := range backups {
+			numbers = append(numbers, o.Partitions...)
+		}
+		st.Drive.close()
+	}
+	if len(numbers) == 0 {
+		s.refuse(c, errors.New("no backup is missing"), back(c))
+		return
+	}
+	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		var made []string
+		for i, n := range numbers {
+			m, err := run.BackUp(ctx, o, n, func(p shelf.Progress) {
+				report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
+			})
+			if errors.Is(err, context.Canceled) {
+				return "", errors.New("the backup was stopped; what had been written was taken away")
+			}
+			if err != nil {
+				return "", err
+			}
+			made = append(made, fmt.Sprintf("%s, %s on the shelf", m.From.Span.Title(), m.Stored))
+		}
+		return "Backed up and verified by reading back: " + strings.Join(made, "; ") + ".", nil
+	})
+}
+
+func (s *Server) rehearse(c *gin.Context) {
+	s.begin(c, "rehearse", "Rehearsal", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		steps, expect, err := j.Steps()
+		if err != nil || len(steps) == 0 {
+			return "", errors.Join(err, errors.New("there is no plan to rehearse"))
+		}
+		o.Plan, o.Expect, o.Rehearse = &plan.Plan{Version: 1, Steps: steps}, expect, true
+		report(work.Update{Phase: "on a copy"})
+		res, err := run.CarryOut(ctx, o)
+		if err != nil {
+			return "", err
+		}
+		if err := s.store.Rehearsed(j.Number, s.now()); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("Rehearsed on a throw-away copy: all %d steps lead where the plan says, and the volumes check sound. %s would be rewritten.", len(steps), res.Bytes), nil
+	})
+}
+
+func (s *Server) carryOut(c *gin.Context) {
+	serial := c.PostForm("serial")
+	s.begin(c, "carry-out", "Carry out", true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		steps, expect, err := j.Steps()
+		if err != nil || len(steps) == 0 {
+			return "", errors.Join(err, errors.New("there is no plan to carry out"))
+		}
+		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
+		report(work.Update{Phase: "reading the drive again"})
+		res, err := run.CarryOut(ctx, o)
+		if err != nil {
+			return "", err
+		}
+		if err := s.store.SavePlan(j.Number, nil, nil); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept.", count(len(res.Records), "record")), nil
+	})
+}
+
+// resume finishes an unfinished run or takes it back.
+func (s *Server) resume(c *gin.Context) {
+	undo := c.PostForm("undo") == "yes"
+	kind, title := "resume", "Finishing the run"
+	if undo {
+		kind, title = "undo", "Taking the run back"
+	}
+	s.begin(c, kind, title, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		res, err := run.Resume(ctx, o, undo)
+		if err != nil {
+			return "", err
+		}
+		if res.Undone {
+			return "The run was taken back; the drive is as it was before it.", nil
+		}
+		if err := s.store.SavePlan(j.Number, nil, nil); err != nil {
+			return "", err
+		}
+		return "The run was finished: the drive is as planned.", nil
+	})
+}
+
+func (s *Server) stopWork(c *gin.Context) {
+	_, bay, err := s.store.Job(c.Param("job"))
+	if err == nil {
+		var d *drive
+		if d, err = s.open(bay, false); err == nil {
+			d.close()
+			s.desk.Stop(d.path)
+		}
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	c.Redirect(303, back(c))
+}
+
+// watch streams the state of a drive's work as server-sent events.
+func (s *Server) watch(c *gin.Context) {
+	_, bay, err := s.store.Job(c.Param("job"))
+	if err != nil || bay == nil || bay.Image == nil {
+		c.Status(404)
+		return
+	}
+	d, err := s.open(bay, false)
+	if err != nil {
+		c.Status(404)
+		return
+	}
+	d.close()
+	states, done := s.desk.Watch(d.path)
+	defer done()
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	var last time.Time
+	c.Stream(func(w io.Writer) bool {
+		select {
+		case <-c.Request.Context().Done():
+			return false
+		case <-beat.C:
+			_, err := io.WriteString(w, ": still here\n\n")
+			return err == nil
+		case st := <-states:
+			// A few times a second is enough for the eye.
+			if wait := 150*time.Millisecond - time.Since(last); wait > 0 && st.Ended == nil {
+				time.Sleep(wait)
+			}
+			last = time.Now()
+			b, err := json.Marshal(workView(st))
+			if err != nil {
+				return false
+			}
+			_, err = fmt.Fprintf(w, "data: %s\n\n", b)
+			return err == nil
+		}
+	})
+}
+
+// workLine is a state worded for the page.
+type workLine struct {
+	work.State
+	Percent int    `json:"percent"`
+	Line    string `json:"line"`
+	Left    string `json:"left"`
+}
+
+func workView(st work.State) workLine {
+	v := workLine{State: st}
+	if st.Total > 0 {
+		v.Percent = int(st.Done * 100 / st.Total)
+		v.Line = fmt.Sprintf("%s of %s", st.Done, st.Total)
+		if el := time.Since(st.Began).Seconds(); el > 0.5 && st.Done > 0 {
+			perSecond := float64(st.Done) / el
+			v.Line += fmt.Sprintf(", %s/s", layoutBytes(perSecond))
+			v.Left = fmt.Sprintf("%d s left", int(float64(st.Total-st.Done)/perSecond)+1)
+		}
+	}
+	return v
+}
+
+// bringBack stages the bringing back of a record's partition in the plan of the
+// job whose drive it was on.
+func (s *Server) bringBack(c *gin.Context) {
+	id := c.Param("record")
+	where := "/records/" + url.PathEscape(id)
+	number, err := s.jobOfRecord(id)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	st, err := s.state(number, false)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	if err := s.stage(st, plan.Step{Do: plan.BringBack, Record: id}); err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number))
+}
+
+// jobOfRecord finds the job whose drive a record's partition was on.
+func (s *Server) jobOfRecord(id string) (string, error) {
+	list, err := s.store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
+	if err != nil {
+		return "", err
+	}
+	if len(list) == 0 {
+		return "", fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
+	}
+	return list[0].Job, nil
+}

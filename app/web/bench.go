@@ -1,0 +1,118 @@
+package web
+
+import (
+	"fmt"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/layout"
+	"jadetrail/core/survey"
+)
+
+// stage is one of the six of a job.
+type stage struct {
+	Name  string
+	Line  string
+	State string // done, here, open
+	Care  bool
+}
+
+type benchJob struct {
+	store.Job
+	Now, Planned *layout.Layout
+	Line         string
+	Care         bool
+	Stages       []stage
+}
+
+type benchBay struct {
+	Letter, What string
+	Identity     survey.Identity
+	Layout       *layout.Layout
+	Job          string
+	Trouble      string
+	Empty        bool
+}
+
+type benchView struct {
+	Head string
+	Jobs []benchJob
+	Bays []benchBay
+}
+
+func (s *Server) benchPage(c *gin.Context) {
+	jobs, err := s.store.Jobs()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	bays, err := s.store.Bays()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v := benchView{}
+	customer := map[string]string{}
+	waiting := 0
+	for _, j := range jobs {
+		customer[j.Number] = j.Customer
+		bj := benchJob{Job: j}
+		st, err := s.state(j.Number, false)
+		if err != nil {
+			bj.Line, bj.Care = "its drive is in no bay, or cannot be read", true
+		} else {
+			bj.Now, bj.Stages = st.Drive.sv.Layout, st.Stages
+			bj.Line, bj.Care = st.headline()
+			if n := len(st.Columns); n > 0 {
+				bj.Planned = st.Columns[n-1].Layout
+			}
+			st.Drive.close()
+		}
+		if bj.Care {
+			waiting++
+		}
+		v.Jobs = append(v.Jobs, bj)
+	}
+	v.Head = fmt.Sprintf("%s on the bench", count(len(jobs), "job"))
+	if waiting > 0 {
+		v.Head += fmt.Sprintf(", %s for you", map[bool]string{true: "one waits", false: count(waiting, "") + "wait"}[waiting == 1])
+	}
+	for _, b := range bays {
+		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}
+		if !bb.Empty {
+			d, err := s.open(&b, false)
+			if err != nil {
+				bb.Trouble = err.Error()
+			} else {
+				bb.Identity, bb.Layout = d.Identity, d.sv.Layout
+				d.close()
+			}
+		}
+		switch {
+		case b.Shelf:
+			bb.What = "Shelf"
+		case b.Job != nil:
+			bb.What, bb.Job = customer[*b.Job], *b.Job
+		}
+		v.Bays = append(v.Bays, bb)
+	}
+	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
+}
+
+var numbers = []string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"}
+
+// count words a number of things.
+func count(n int, thing string) string {
+	w := fmt.Sprint(n)
+	if n < len(numbers) {
+		w = numbers[n]
+	}
+	if thing == "" {
+		return w + " "
+	}
+	if n != 1 {
+		thing += "s"
+	}
+	return w + " " + thing
+}

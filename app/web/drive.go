@@ -1,0 +1,239 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/run"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// drive is the drive in a bay, opened and read.
+type drive struct {
+	Bay      string
+	Shelf    bool
+	path     string
+	im       *disk.Image
+	sv       *survey.Survey
+	Identity survey.Identity
+	PC       *pc.Facts
+}
+
+func (d *drive) close() { d.im.Close() }
+
+// errNoDrive tells that a job's drive is in no bay.
+var errNoDrive = errors.New("no drive of this job is in a bay")
+
+// open reads the drive in a bay.
+func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
+	if b == nil || b.Image == nil {
+		return nil, errNoDrive
+	}
+	d := &drive{Bay: b.Letter, Shelf: b.Shelf, path: filepath.Join(s.data, "drives", filepath.Base(*b.Image))}
+	var err error
+	if d.Identity, err = survey.ReadIdentity(d.path); err != nil {
+		return nil, err
+	}
+	facts, err := os.ReadFile(d.path + ".pc.json")
+	if err == nil {
+		if d.PC, err = pc.Parse(facts); err != nil {
+			return nil, err
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if d.im, err = disk.OpenImage(d.path, 0, write); err != nil {
+		return nil, err
+	}
+	if d.sv, err = survey.Read(d.im, d.PC); err != nil {
+		d.im.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// job opens a job with its drive.
+func (s *Server) job(number string, write bool) (*store.Job, *drive, error) {
+	j, bay, err := s.store.Job(number)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := s.open(bay, write)
+	return j, d, err
+}
+
+// options of a run on the drive.
+func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
+	return run.Options{
+		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
+		Shelf: s.shelf, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+	}
+}
+
+// block is a span as the map draws it.
+type block struct {
+	Key     string `json:"key"`
+	Kind    string `json:"kind"`
+	Number  int    `json:"number"`
+	Role    string `json:"role"`
+	Title   string `json:"title"`
+	Size    string `json:"size"`
+	Exact   string `json:"exact"`
+	Left    string `json:"left,omitempty"`
+	Care    bool   `json:"care,omitempty"`
+	Bytes   int64  `json:"bytes"`
+	Start   int64  `json:"start"`
+	End     int64  `json:"end"`
+	Fill    int    `json:"fill"` // percent, -1 where unknown
+	Use     []int  `json:"use,omitempty"`
+	Changed bool   `json:"changed,omitempty"`
+}
+
+// pile is the record of a deletion on the way from one column to the next.
+type pile struct {
+	Key    string `json:"key"`
+	Title  string `json:"title"`
+	Record string `json:"record,omitempty"`
+}
+
+// mapColumn is one mark of the trail map.
+type mapColumn struct {
+	Kind   string  `json:"kind"` // past, now, plan
+	Step   int     `json:"step,omitempty"`
+	Title  string  `json:"title"`
+	Sub    string  `json:"sub"`
+	Why    string  `json:"why,omitempty"` // an obstacle
+	Blocks []block `json:"blocks"`
+	Piles  []pile  `json:"piles,omitempty"` // of the step that leads to this column
+}
+
+// tight tells that a volume needs space: less than a tenth is left.
+func tight(sp *layout.Span) bool {
+	v := sp.Volume
+	return v != nil && v.ClusterBytes > 0 && v.Free() < v.TotalBytes/10
+}
+
+func fill(sp *layout.Span) int {
+	if sp.Volume == nil || sp.Volume.TotalBytes == 0 || sp.Volume.ClusterBytes == 0 {
+		return -1
+	}
+	return int(math.Ceil(float64(sp.Volume.UsedBytes) * 100 / float64(sp.Volume.TotalBytes)))
+}
+
+func blocks(l *layout.Layout, before *layout.Layout) []block {
+	var out []block
+	for _, sp := range l.Spans {
+		if sp.Kind == layout.Gap {
+			if sp.Why != layout.Free {
+				continue // explained in the table below the map
+			}
+			out = append(out, block{Key: fmt.Sprint("gap", sp.Start), Kind: "gap", Title: "gap", Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(), Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: -1})
+			continue
+		}
+		b := block{
+			Key: sp.UniqueID, Kind: "partition", Number: sp.Number, Role: string(sp.Role), Title: sp.Title(), Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(),
+			Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: fill(&sp),
+		}
+		if b.Key == "" {
+			b.Key = fmt.Sprint("p", sp.Number)
+		}
+		if v := sp.Volume; v != nil && v.ClusterBytes > 0 {
+			b.Left, b.Care = v.Free().String()+" left", tight(&sp)
+			for _, u := range v.Use {
+				b.Use = append(b.Use, int(u))
+			}
+		}
+		if before != nil {
+			was, ok := before.Find(sp.Number)
+			b.Changed = !ok || was.Start != sp.Start || was.End != sp.End || was.UniqueID != sp.UniqueID
+			if ok && was.Bytes != sp.Bytes {
+				b.Use = nil // the parts of the old length say nothing about the new one
+			}
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+// past builds the columns before now from the runs in the trail, the latest few.
+func (s *Server) past(diskID string, most int) ([]mapColumn, []pile, error) {
+	entries, err := s.store.Entries(store.Filter{Disk: diskID})
+	if err != nil {
+		return nil, nil, err
+	}
+	var cols []mapColumn
+	var piles []pile // of the step that leads to the column built last
+	slices.Reverse(entries)
+	gone := map[string][]pile{}
+	what := map[string]string{}
+	for _, e := range entries {
+		switch e.Act {
+		case trail.ActDelete:
+			if p, ok := e.Before.Find(e.Partition); ok {
+				gone[e.Run] = append(gone[e.Run], pile{p.UniqueID, p.Title(), e.Record})
+			}
+		case trail.ActPlan:
+			what[e.Run] = e.Text
+		case trail.ActDone:
+			if e.Before == nil {
+				continue
+			}
+			cols = append(cols, mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + e.Who, Blocks: blocks(e.Before, nil), Piles: piles})
+			piles = gone[e.Run]
+		}
+	}
+	if len(cols) > most {
+		cols = cols[len(cols)-most:]
+	}
+	return cols, piles, nil
+}
+
+// smallBar is one stripe of a small column drawing.
+type smallBar struct {
+	Role           string
+	Y, H, Fill     float64
+	Gap            bool
+	Title          string
+	UsedH, Y2, Top float64
+}
+
+// column computes a small drawing of a drive, height units high.
+func column(l *layout.Layout, height float64) []smallBar {
+	if l == nil {
+		return nil
+	}
+	var spans []layout.Span
+	var weight float64
+	for _, sp := range l.Spans {
+		if sp.Kind == layout.Gap && sp.Why != layout.Free {
+			continue
+		}
+		spans = append(spans, sp)
+		weight += math.Pow(float64(sp.Bytes), 0.6)
+	}
+	var out []smallBar
+	y := 0.0
+	space := height - 1.5*float64(len(spans)) - 2*float64(len(spans))
+	for _, sp := range spans {
+		h := 2 + math.Max(space, 0)*math.Pow(float64(sp.Bytes), 0.6)/weight
+		b := smallBar{Role: string(sp.Role), Y: y, H: h, Gap: sp.Kind == layout.Gap, Title: sp.Title()}
+		if f := fill(&sp); f >= 0 {
+			b.UsedH = h * float64(f) / 100
+		} else {
+			b.UsedH = h
+		}
+		out = append(out, b)
+		y += h + 1.5
+	}
+	return out
+}

@@ -1,0 +1,594 @@
+package web
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+)
+
+// jobState is a job worked out: its drive, its plan, what is missing.
+type jobState struct {
+	Job     *store.Job
+	Drive   *drive
+	Steps   []plan.Step
+	Columns []plan.Column
+	Facts   plan.Facts
+	Changed []string // in what the drive differs from the one the plan was made for
+	Pending *run.Meta
+	Stages  []stage
+	Last    *trail.Entry // the latest run that was carried out
+	Entries int
+	Backups []*shelf.Manifest
+	Work    work.State
+	Busy    bool
+}
+
+// rate is what a drive writes in a second, until runs have taught better.
+const rate = 140 * disk.MiB
+
+func (s *Server) state(number string, full bool) (*jobState, error) {
+	j, d, err := s.job(number, false)
+	if err != nil {
+		return nil, err
+	}
+	st := &jobState{Job: j, Drive: d}
+	if err := s.work(st, full); err != nil {
+		d.close()
+		return nil, err
+	}
+	return st, nil
+}
+
+func (s *Server) work(st *jobState, full bool) error {
+	var err error
+	d := st.Drive
+	var expect *layout.Layout
+	if st.Steps, expect, err = st.Job.Steps(); err != nil {
+		return err
+	}
+	if expect != nil {
+		st.Changed = layout.Differ(expect, d.sv.Layout)
+	}
+	o := s.options(d, st.Job, "")
+	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
+		return err
+	}
+	if st.Facts, err = run.Facts(d.im, d.sv, d.PC, s.shelf, s.records, st.Steps, s.random); err != nil {
+		return err
+	}
+	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
+	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
+	if err != nil {
+		return err
+	}
+	st.Entries = len(entries)
+	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
+		st.Last = &entries[i]
+	}
+	if full {
+		if st.Backups, err = s.shelf.List(); err != nil {
+			return err
+		}
+	}
+	if w, ok := s.desk.State(d.path); ok && w.Kind != "" {
+		st.Work, st.Busy = w, w.Ended == nil
+	}
+	st.Stages = st.stages()
+	return nil
+}
+
+// missing is everything that the gate still asks for.
+func (st *jobState) missing() (backups, releases, obstacles []plan.Obstacle) {
+	for _, c := range st.Columns {
+		obstacles = append(obstacles, c.Obstacles...)
+		for _, m := range c.Missing {
+			if m.Code == plan.BackupMissing {
+				backups = append(backups, m)
+			} else {
+				releases = append(releases, m)
+			}
+		}
+	}
+	return backups, releases, obstacles
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func (st *jobState) stages() []stage {
+	l := st.Drive.sv.Layout
+	hidden := 0
+	for _, p := range l.Partitions() {
+		if p.Letter == "" {
+			hidden++
+		}
+	}
+	backups, releases, obstacles := st.missing()
+	look := stage{"Look", fmt.Sprintf("%s, %d hidden", plural(len(l.Partitions()), "partition", "partitions"), hidden), "done", false}
+	guard := stage{"Safeguard", "nothing is touched yet", "open", false}
+	planned := stage{"Plan", "no steps yet", "open", false}
+	out := stage{"Carry out", "after a plan", "open", false}
+	confirm := stage{"Confirm", "", "open", false}
+	hand := stage{"Hand over", plural(st.Entries, "trail entry", "trail entries"), "open", false}
+	deletions := 0
+	for _, s := range st.Steps {
+		if s.Do == plan.Delete {
+			deletions++
+		}
+	}
+	if n := len(st.Steps); n > 0 {
+		planned.Line, planned.State = plural(n, "step", "steps"), "here"
+		if len(obstacles) > 0 {
+			planned.Line, planned.Care = "a step cannot be done", true
+		} else if st.Job.Rehearsed != nil {
+			planned.Line += ", rehearsed"
+		}
+		switch {
+		case len(backups) > 0:
+			guard.Line, guard.Care, guard.State = fmt.Sprintf("%d of %s missing", len(backups), plural(deletions, "backup", "backups")), true, "here"
+		case deletions > 0:
+			guard.Line, guard.State = "all that goes is covered", "done"
+		default:
+			guard.Line, guard.State = "nothing is deleted", "done"
+		}
+		var wants []string
+		if len(backups) > 0 {
+			wants = append(wants, plural(len(backups), "backup", "backups"))
+		}
+		if len(releases) > 0 {
+			wants = append(wants, plural(len(releases), "release", "releases"))
+		}
+		switch {
+		case len(obstacles) > 0:
+			out.Line = "the plan cannot be done"
+		case len(wants) > 0:
+			out.Line = "after " + strings.Join(wants, " and ")
+		default:
+			out.Line, out.State, planned.State = "ready", "here", "done"
+		}
+	}
+	if st.Pending != nil {
+		out.Line, out.State, out.Care = "an unfinished run", "here", true
+	}
+	if st.Last != nil {
+		confirm.Line, confirm.State = "as planned, "+st.Last.Time.Local().Format("2 Jan 15:04"), "done"
+		if st.Last.Act == trail.ActUndone {
+			confirm.Line = "taken back, " + st.Last.Time.Local().Format("2 Jan 15:04")
+		}
+	}
+	return []stage{look, guard, planned, out, confirm, hand}
+}
+
+// headline is what the job waits for, in one line.
+func (st *jobState) headline() (line string, care bool) {
+	backups, releases, obstacles := st.missing()
+	switch {
+	case st.Pending != nil:
+		return "a run was cut short: finish it or take it back", true
+	case st.Busy:
+		return st.Work.Title + ", " + st.Work.Phase, false
+	case len(st.Changed) > 0:
+		return "the drive has changed since the plan was made", true
+	case len(obstacles) > 0:
+		return obstacles[0].Text, true
+	case len(backups) > 0:
+		return plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
+	case len(releases) > 0:
+		return plural(len(releases), "release", "releases") + " missing before it can be carried out", true
+	case len(st.Steps) > 0:
+		return "ready to be carried out", true
+	case st.Last != nil:
+		return "carried out " + st.Last.Time.Local().Format("2 Jan 15:04"), false
+	}
+	return "no plan yet", false
+}
+
+// panel is the right side for one partition.
+type panel struct {
+	Span    layout.Span
+	Title   string
+	Sub     string
+	Tight   bool
+	After   *layout.Span // at the plan's end; nil when it is gone or there is no plan
+	Gone    int          // the step that deletes it, 0 for none
+	Acts    []plan.Act
+	Names   map[int]string
+	Backup  *plan.Backup
+	Covered bool
+	Purpose string
+	Looks   bool // it can be looked into
+	Files   int
+}
+
+var purposes = map[layout.Role]string{
+	layout.StartSystem: "The system that the PC starts, with its programs and usually the customer's files.",
+	layout.OtherSystem: "An operating system that the PC does not start by default.",
+	layout.Data:        "A volume for files.",
+	layout.EFI:         "Holds the loaders that the PC starts from. Small, without a letter, needed.",
+	layout.Reserved:    "Room that a system keeps for itself. It holds no files.",
+	layout.Recovery:    "Holds the recovery environment. Without it the PC cannot repair or reset itself from its own drive; keep a rescue stick at hand.",
+	layout.OEM:         "The maker's area, usually the state in which the PC was sold. Nothing needs it to run.",
+	layout.Swap:        "Room that a system uses as memory.",
+	layout.Container:   "An extended container for logical volumes.",
+	layout.Unknown:     "Nobody can say what it is for. It is handled whole.",
+}
+
+type jobView struct {
+	*jobState
+	L         *layout.Layout
+	Map       mapData
+	Panels    []panel
+	Selected  int
+	Price     []price
+	Serial    string
+	Ready     bool
+	Obstacles []plan.Obstacle
+	Missing   []plan.Obstacle
+	Backups   []plan.Obstacle
+	Drives    []benchBay
+	WorkURL   string
+}
+
+type price struct {
+	Value, Text string
+	Care        bool
+}
+
+type mapData struct {
+	Columns  []mapColumn `json:"columns"`
+	Job      string      `json:"job"`
+	Selected int         `json:"selected"`
+}
+
+func (s *Server) jobPage(c *gin.Context) {
+	st, err := s.state(c.Param("job"), true)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer st.Drive.close()
+	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: "/jobs/" + st.Job.Number + "/work", Serial: st.Drive.Identity.Serial}
+	var releases []plan.Obstacle
+	v.Backups, releases, v.Obstacles = st.missing()
+	v.Missing = append(append([]plan.Obstacle{}, v.Backups...), releases...)
+	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Missing) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
+	fmt.Sscan(c.Query("p"), &v.Selected)
+	if _, ok := v.L.Find(v.Selected); !ok {
+		v.Selected = firstChoice(v.L)
+	}
+	v.Panels = st.panels()
+	if v.Map, err = s.mapOf(st); err != nil {
+		s.fail(c, err)
+		return
+	}
+	v.Map.Selected = v.Selected
+	v.Price = st.price()
+	if v.Drives, err = s.drives(st); err != nil {
+		s.fail(c, err)
+		return
+	}
+	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
+	s.render(c, 200, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
+		{"Bench", "/"}, {fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), ""}, {"Bay " + st.Drive.Bay, ""},
+	}})
+}
+
+// firstChoice is the partition that the page begins with: the one that needs
+// space, else the first.
+func firstChoice(l *layout.Layout) int {
+	parts := l.Partitions()
+	for _, p := range parts {
+		if tight(&p) && p.Letter != "" {
+			return p.Number
+		}
+	}
+	if len(parts) > 0 {
+		return parts[0].Number
+	}
+	return 0
+}
+
+// drives are the small columns of the job's drives and the shelf.
+func (s *Server) drives(st *jobState) ([]benchBay, error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return nil, err
+	}
+	var out []benchBay
+	for _, b := range bays {
+		if b.Image == nil || !b.Shelf && (b.Job == nil || *b.Job != st.Job.Number) {
+			continue
+		}
+		if b.Letter == st.Drive.Bay {
+			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.sv.Layout, Job: st.Job.Number})
+			continue
+		}
+		d, err := s.open(&b, false)
+		if err != nil {
+			out = append(out, benchBay{Letter: b.Letter, Trouble: run.Sentence(err)})
+			continue
+		}
+		out = append(out, benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.sv.Layout})
+		d.close()
+	}
+	return out, nil
+}
+
+// end is the layout after the plan, the present one without a plan, nil when a
+// step cannot be done.
+func (st *jobState) end() *layout.Layout {
+	if n := len(st.Columns); n > 0 {
+		return st.Columns[n-1].Layout
+	}
+	return st.Drive.sv.Layout
+}
+
+func (st *jobState) panels() []panel {
+	now, end := st.Drive.sv.Layout, st.end()
+	var out []panel
+	names := map[int]string{}
+	for _, p := range now.Partitions() {
+		names[p.Number] = p.Title()
+	}
+	for _, p := range now.Partitions() {
+		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Names: names, Purpose: purposes[p.Role], Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")
+		if p.Volume != nil {
+			x.Sub += ", " + kindName(string(p.Volume.Kind))
+		}
+		for i, s := range st.Steps {
+			if s.Do == plan.Delete && s.Partition == fmt.Sprint(p.Number) {
+				x.Gone = i + 1
+			}
+		}
+		if end != nil && x.Gone == 0 {
+			if q, ok := end.Find(p.Number); ok {
+				if len(st.Steps) > 0 && q.Bytes != p.Bytes {
+					x.After = q
+				}
+				x.Acts = plan.Acts(end, p.Number, st.Facts)
+			}
+		}
+		if b, ok := st.Facts.Backups[p.Number]; ok {
+			x.Backup, x.Covered = &b, b.Verified && b.Same
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+func kindName(k string) string {
+	if k == "exfat" {
+		return "exFAT"
+	}
+	if strings.HasPrefix(k, "ntfs") || strings.HasPrefix(k, "fat") || k == "lvm" {
+		return strings.ToUpper(k)
+	}
+	return k
+}
+
+func (s *Server) mapOf(st *jobState) (mapData, error) {
+	l := st.Drive.sv.Layout
+	cols, piles, err := s.past(l.DiskID, 4)
+	if err != nil {
+		return mapData{}, err
+	}
+	now := mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles}
+	cols = append(cols, now)
+	before := l
+	for i, c := range st.Columns {
+		m := mapColumn{Kind: "plan", Step: i + 1, Title: c.Title, Sub: c.Detail}
+		if c.Layout != nil {
+			m.Blocks = blocks(c.Layout, before)
+		}
+		if len(c.Obstacles) > 0 {
+			m.Why = c.Obstacles[0].Text
+		}
+		if c.Step.Do == plan.Delete && before != nil {
+			if p, ok := before.Find(c.Number); ok {
+				m.Piles = []pile{{Key: p.UniqueID, Title: p.Title()}}
+			}
+		}
+		cols = append(cols, m)
+		before = c.Layout
+	}
+	return mapData{Columns: cols, Job: st.Job.Number}, nil
+}
+
+// price is the plan in one line.
+func (st *jobState) price() []price {
+	if len(st.Steps) == 0 {
+		return []price{{"0", "steps planned", false}}
+	}
+	var out []price
+	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
+	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
+	bytes, records := st.rewritten(), 0
+	for _, s := range st.Steps {
+		if s.Do == plan.Delete {
+			records++
+		}
+	}
+	add(bytes.String(), "will be rewritten", false)
+	secs := int64(bytes/rate) + int64(len(st.Steps))
+	add(fmt.Sprintf("≈ %d s", secs), fmt.Sprintf("at %s/s", disk.Bytes(rate)), false)
+	backups, _, _ := st.missing()
+	if n := len(backups); n > 0 {
+		add(plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
+	} else {
+		add("0", "backups missing", false)
+	}
+	add(fmt.Sprint(records), map[bool]string{true: "record to be kept", false: "records to be kept"}[records == 1], false)
+	add("0", "restarts", false)
+	return out
+}
+
+// rewritten is what the plan will put on the drive: table sectors, and for a
+// growth the new part of the bitmap with the records around it; what comes from
+// a backup in full.
+func (st *jobState) rewritten() disk.Bytes {
+	var n disk.Bytes
+	for _, c := range st.Columns {
+		n += 4 * st.Drive.sv.Layout.Sector
+		if c.Layout == nil {
+			continue
+		}
+		p, ok := c.Layout.Find(c.Number)
+		if !ok {
+			continue
+		}
+		switch {
+		case c.Step.Do == plan.Grow && p.Volume != nil:
+			was, _ := st.Drive.sv.Layout.Find(c.Number)
+			if was != nil {
+				n += (p.Bytes-was.Bytes)/p.Volume.ClusterBytes/8 + 8*disk.KiB
+			}
+		case c.Place == plan.FromBackup && p.Volume != nil:
+			n += p.Volume.UsedBytes
+		}
+	}
+	return n
+}
+
+// amountMeaning is what an amount means in other units.
+type amountMeaning struct {
+	OK    bool   `json:"ok"`
+	Text  string `json:"text"`
+	Total string `json:"total,omitempty"`
+}
+
+// amount says what an entered amount means, while it is entered.
+func (s *Server) amount(c *gin.Context) {
+	st, err := s.state(c.Param("job"), false)
+	if err != nil {
+		c.JSON(404, amountMeaning{Text: run.Sentence(err)})
+		return
+	}
+	defer st.Drive.close()
+	l := st.end()
+	number := 0
+	fmt.Sscan(c.Query("partition"), &number)
+	if l == nil {
+		c.JSON(200, amountMeaning{Text: "An earlier step cannot be done."})
+		return
+	}
+	p, ok := l.Find(number)
+	text := strings.TrimSpace(c.Query("text"))
+	if !ok || len(text) > 100 {
+		c.JSON(200, amountMeaning{Text: "There is no such partition."})
+		return
+	}
+	col := plan.Lay(l, st.Facts, []plan.Step{{Do: plan.Grow, Partition: c.Query("partition"), By: text}})[0]
+	if len(col.Obstacles) > 0 {
+		c.JSON(200, amountMeaning{Text: col.Obstacles[0].Text})
+		return
+	}
+	q, _ := col.Layout.Find(number)
+	by := q.Bytes - p.Bytes
+	c.JSON(200, amountMeaning{OK: true,
+		Text:  fmt.Sprintf("%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)), float64(by)/1e9, by.Exact()),
+		Total: fmt.Sprintf("then %s in all (%s)", q.Bytes, q.Bytes.Exact())})
+}
+
+// filesView is the inside of a volume.
+type filesView struct {
+	Job, Bay, Title, Dir string
+	Number               int
+	Up                   []crumb
+	List                 []fileRow
+	Count                int
+	Total                disk.Bytes
+	Trouble              string
+}
+
+type fileRow struct {
+	Name, Path, Kind string
+	Bytes            disk.Bytes
+	Modified         string
+	Unreadable       string
+}
+
+// maxRows bounds what one page lists.
+const maxRows = 2000
+
+func (s *Server) filesPage(c *gin.Context) {
+	j, d, err := s.job(c.Param("job"), false)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	v := filesView{Job: j.Number, Bay: d.Bay, Dir: strings.Trim(c.Query("path"), "/")}
+	fmt.Sscan(c.Query("p"), &v.Number)
+	p, ok := d.sv.Layout.Find(v.Number)
+	vol := d.sv.Volumes[v.Number]
+	if !ok || vol == nil {
+		s.fail(c, fmt.Errorf("this partition cannot be looked into: %w", store.ErrNotFound))
+		return
+	}
+	v.Title = p.Title()
+	files, err := vol.Files()
+	if err != nil {
+		v.Trouble = run.Sentence(err)
+	}
+	prefix := v.Dir
+	if prefix != "" {
+		prefix += "/"
+	}
+	inside := map[string]disk.Bytes{}
+	for _, f := range files {
+		rest, ok := strings.CutPrefix(f.Path, prefix)
+		if !ok || rest == "" {
+			continue
+		}
+		if f.Kind == "file" {
+			v.Count++
+			v.Total += f.Bytes
+		}
+		name, _, deeper := strings.Cut(rest, "/")
+		inside[name] += f.Bytes
+		if deeper {
+			continue
+		}
+		if f.Stream != "" {
+			name += ":" + f.Stream
+		}
+		v.List = append(v.List, fileRow{name, f.Path, string(f.Kind), f.Bytes, f.Modified.Format("2006-01-02 15:04"), f.Unreadable})
+	}
+	for i := range v.List {
+		if v.List[i].Kind == "folder" {
+			v.List[i].Bytes = inside[v.List[i].Name]
+		}
+	}
+	slices.SortStableFunc(v.List, func(a, b fileRow) int { return strings.Compare(b.Kind[:2], a.Kind[:2]) }) // folders first
+	if len(v.List) > maxRows {
+		v.List = v.List[:maxRows]
+	}
+	link := fmt.Sprintf("/jobs/%s/files?p=%d", j.Number, v.Number)
+	v.Up = []crumb{{v.Title, link}}
+	at := ""
+	for part := range strings.SplitSeq(v.Dir, "/") {
+		if part != "" {
+			at = strings.TrimPrefix(at+"/"+part, "/")
+			v.Up = append(v.Up, crumb{part, link + "&path=" + queryEscape(at)})
+		}
+	}
+	s.render(c, 200, "files", page{Title: "Inside " + v.Title, Here: "job", Body: v, Crumbs: []crumb{
+		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + fmt.Sprintf("?p=%d", v.Number)}, {"Inside " + v.Title, ""},
+	}})
+}

@@ -1,0 +1,229 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+func layoutBytes(v float64) string { return disk.Bytes(v).String() }
+
+type trailView struct {
+	Entries []trail.Entry
+	Report  *trail.Report
+	Filter  store.Filter
+	Acts    []trail.Act
+}
+
+func (s *Server) trailPage(c *gin.Context) {
+	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Limit: 500}
+	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActBringBack, trail.ActDone, trail.ActUndone}}
+	var err error
+	if v.Entries, err = s.store.Entries(f); err == nil {
+		v.Report, err = s.store.Verify(c.Request.Context())
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
+}
+
+func (s *Server) exportTrail(c *gin.Context) {
+	c.Header("Content-Type", "application/jsonl")
+	c.Header("Content-Disposition", `attachment; filename="trail.jsonl"`)
+	if err := s.store.Export(c.Request.Context(), c.Writer); err != nil {
+		c.Error(err)
+	}
+}
+
+type shelfView struct {
+	Backups []*shelf.Manifest
+	Free    disk.Bytes
+	Dir     string
+	Trouble string
+}
+
+func (s *Server) shelfPage(c *gin.Context) {
+	var v shelfView
+	var err error
+	if v.Backups, err = s.shelf.List(); err == nil {
+		v.Free, err = s.shelf.Free()
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if w, ok := s.desk.State("shelf"); ok && w.Ended != nil && w.Kind != "" {
+		v.Trouble = w.Trouble + w.Outcome
+	} else if ok && w.Ended == nil {
+		v.Trouble = "A backup is being verified; " + workView(w).Line + "."
+	}
+	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
+}
+
+func (s *Server) verifyBackup(c *gin.Context) {
+	id := c.PostForm("backup")
+	who := me(c).Name
+	err := s.desk.Start("shelf", "verify-backup", "Verification", func(ctx context.Context, report func(work.Update)) (string, error) {
+		now := s.now()
+		m, err := s.shelf.Verify(ctx, id, now, fromShelf(report))
+		if err != nil {
+			return "", err
+		}
+		tail, err := s.tail()
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), s.store.Append(trail.Entry{
+			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number,
+			Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}, Text: fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title()),
+		})
+	})
+	if err != nil {
+		s.refuse(c, err, "/shelf")
+		return
+	}
+	c.Redirect(303, "/shelf")
+}
+
+// recordView is the page of one deletion.
+type recordView struct {
+	Rec       *trail.Record
+	Title     string
+	Entry     *trail.Entry
+	Job       *store.Job
+	Genuine   bool // the record is the one the trail speaks of
+	Way       string
+	Can       bool
+	Obstacle  string
+	Kept      string
+	Compared  *shelf.Compared
+	Back      *trail.Entry // when it was brought back
+	Undone    bool
+	Files     []volume.File
+	More      int
+	Reserved  disk.Bytes
+	Formerly  *layout.Span
+	BackupOld time.Duration
+}
+
+func (s *Server) recordPage(c *gin.Context) {
+	v, err := s.recordOf(c.Param("record"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.render(c, 200, "record", page{Title: "Record of " + v.Title, Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}}})
+}
+
+// recordFiles is how many files the record's page lists.
+const recordFiles = 200
+
+func (s *Server) recordOf(id string) (*recordView, error) {
+	rec, hash, err := s.records.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	v := &recordView{Rec: rec, Title: rec.Span.Title()}
+	list, err := s.store.Entries(store.Filter{Record: id})
+	if err != nil {
+		return nil, err
+	}
+	for i, e := range list {
+		switch e.Act {
+		case trail.ActDelete:
+			v.Entry, v.Genuine = &list[i], e.RecordHash == hash
+		case trail.ActBringBack:
+			if v.Back == nil {
+				v.Back = &list[i]
+			}
+		}
+	}
+	if v.Entry != nil {
+		runs, err := s.store.Entries(store.Filter{Act: string(trail.ActUndone), Disk: rec.Drive.DiskID})
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range runs {
+			v.Undone = v.Undone || e.Run == v.Entry.Run
+			if v.Back != nil && e.Run == v.Back.Run {
+				v.Back = nil
+			}
+		}
+	}
+	if v.Files, err = s.records.FileList(rec); err != nil && !errors.Is(err, trail.ErrNoRecord) {
+		return nil, err
+	}
+	if n := len(v.Files); n > recordFiles {
+		v.Files, v.More = v.Files[:recordFiles], n-recordFiles
+	}
+	return v, s.standing(v)
+}
+
+// standing says how a deletion stands today: whether its place is free, what of
+// it is still there, and how it would come back.
+func (s *Server) standing(v *recordView) error {
+	if v.Entry == nil {
+		v.Obstacle = "The trail does not speak of this record."
+		return nil
+	}
+	st, err := s.state(v.Entry.Job, true)
+	if err != nil {
+		v.Obstacle = run.Sentence(err)
+		return nil
+	}
+	defer st.Drive.close()
+	v.Job = st.Job
+	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.PC, s.shelf, s.records, []plan.Step{step}, s.random)
+	if err != nil {
+		return err
+	}
+	f := facts.Records[v.Rec.ID]
+	v.Kept = "The first or last megabyte at its place is not what it was: something has written there."
+	if f.Kept {
+		v.Kept = "The first and last megabyte at its place are to the byte what they were."
+	}
+	if f.Backup != "" {
+		m, err := s.shelf.Load(f.Backup)
+		if err != nil {
+			return err
+		}
+		cmp, err := shelf.Compare(disk.NewWindow(st.Drive.im, v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector), v.Rec.Span.Bytes), m)
+		if err != nil {
+			return err
+		}
+		v.Compared = &cmp
+	}
+	for _, p := range st.Drive.sv.Layout.Partitions() {
+		if p.UniqueID == v.Rec.Span.UniqueID {
+			v.Formerly = &p
+			v.Obstacle = "It is on the drive again."
+			return nil
+		}
+	}
+	col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{step})[0]
+	if len(col.Obstacles) > 0 {
+		v.Obstacle = col.Obstacles[0].Text
+		return nil
+	}
+	v.Can, v.Way = true, map[plan.Place]string{
+		plan.InPlace:    "Its place is free and holds what it held: the entry goes back to the byte, with the same ids. Nothing else is written.",
+		plan.FromBackup: "It is rebuilt from its backup, " + col.Detail + ".",
+	}[col.Place]
+	return nil
+}

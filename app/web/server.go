@@ -1,0 +1,278 @@
+// Package web is the application in the browser: Gin handlers, view models and
+// embedded pages.
+package web
+
+import (
+	"bytes"
+	"crypto/rand"
+	"embed"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"io/fs"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/mysqlstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+)
+
+//go:embed templates/*.html
+var templateFiles embed.FS
+
+//go:embed static
+var staticFiles embed.FS
+
+// Server is the web application.
+type Server struct {
+	store    *store.Store
+	data     string // the data folder
+	shelf    *shelf.Shelf
+	records  trail.Records
+	desk     *work.Desk
+	sessions *scs.SessionManager
+	pages    map[string]*template.Template
+	demo     bool
+	now      func() time.Time
+	random   io.Reader
+	signIns  *limiter
+}
+
+// Options of a server.
+type Options struct {
+	Store *store.Store
+	Data  string
+	Demo  bool // shows the demo's accounts on the sign-in page
+}
+
+// maxBody bounds every request's body.
+const maxBody = 1 << 20
+
+// New returns the application.
+func New(o Options) (*Server, error) {
+	data, err := filepath.Abs(o.Data)
+	if err != nil {
+		return nil, err
+	}
+	sh, err := shelf.Open(filepath.Join(data, "shelf"))
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{
+		store: o.Store, data: data, shelf: sh, records: trail.Records{Dir: filepath.Join(data, "records")}, demo: o.Demo,
+		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
+	}
+	db, err := o.Store.SQL()
+	if err != nil {
+		return nil, err
+	}
+	s.sessions.Store = mysqlstore.New(db)
+	s.sessions.Lifetime = 12 * time.Hour
+	s.sessions.Cookie.Name = "jadetrail"
+	s.sessions.Cookie.HttpOnly = true
+	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
+	return s, s.parse()
+}
+
+// Close stops all work at its next safe point and waits for it.
+func (s *Server) Close() { s.desk.Close() }
+
+func (s *Server) parse() error {
+	files, err := fs.Glob(templateFiles, "templates/*.html")
+	if err != nil {
+		return err
+	}
+	s.pages = map[string]*template.Template{}
+	for _, f := range files {
+		name := strings.TrimSuffix(filepath.Base(f), ".html")
+		if name == "frame" {
+			continue
+		}
+		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", f)
+		if err != nil {
+			return err
+		}
+		s.pages[name] = t
+	}
+	return nil
+}
+
+var functions = template.FuncMap{
+	"exact":   func(b disk.Bytes) string { return b.Exact() },
+	"decimal": func(b disk.Bytes) string { return b.Decimal() },
+	"group":   func(n any) string { return disk.Grouped(toInt(n)) },
+	"when":    func(t time.Time) string { return t.Local().Format("2 Jan 15:04") },
+	"stamp":   func(t time.Time) string { return t.UTC().Format(time.RFC3339) },
+	"day":     func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") },
+	"short":   func(s string) string { return s[:min(len(s), 12)] },
+	"role":    func(r layout.Role) string { return strings.ReplaceAll(string(r), "-", " ") },
+	"json": func(v any) (template.JS, error) {
+		b, err := json.Marshal(v) // escapes <, > and &, so it cannot end its element
+		return template.JS(b), err
+	},
+	"tail":   func(s string) string { return s[max(len(s)-4, 0):] },
+	"stem":   func(s string) string { return s[:max(len(s)-4, 0)] },
+	"act":    func(a trail.Act) string { return actWords[a] },
+	"column": column,
+	"inc":    func(n int) int { return n + 1 },
+}
+
+var actWords = map[trail.Act]string{
+	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
+	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached",
+}
+
+func toInt(n any) int64 {
+	switch v := n.(type) {
+	case int:
+		return int64(v)
+	case int64:
+		return v
+	case disk.LBA:
+		return int64(v)
+	case disk.Bytes:
+		return int64(v)
+	}
+	return 0
+}
+
+// Handler returns the routes.
+func (s *Server) Handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.Use(gin.CustomRecovery(func(c *gin.Context, _ any) { s.fail(c, errors.New("something went wrong inside the program")) }))
+	static, err := fs.Sub(staticFiles, "static")
+	if err != nil {
+		panic(err) // the folder is embedded
+	}
+	r.GET("/static/*path", func(c *gin.Context) {
+		c.Header("Cache-Control", "max-age=300")
+		c.FileFromFS(c.Param("path"), http.FS(static))
+	})
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/sign-in", s.signInPage)
+	r.POST("/sign-in", s.signIn)
+	in := r.Group("/", s.signedIn)
+	in.POST("/sign-out", s.signOut)
+	in.GET("/", s.benchPage)
+	in.GET("/jobs/:job", s.jobPage)
+	in.GET("/jobs/:job/files", s.filesPage)
+	in.GET("/jobs/:job/amount", s.amount)
+	in.GET("/jobs/:job/work", s.watch)
+	in.POST("/jobs/:job/steps", s.addStep)
+	in.POST("/jobs/:job/steps/take-out", s.takeOut)
+	in.POST("/jobs/:job/anew", s.layAnew)
+	in.POST("/jobs/:job/back-up", s.backUp)
+	in.POST("/jobs/:job/rehearse", s.rehearse)
+	in.POST("/jobs/:job/carry-out", s.carryOut)
+	in.POST("/jobs/:job/resume", s.resume)
+	in.POST("/jobs/:job/stop", s.stopWork)
+	in.GET("/shelf", s.shelfPage)
+	in.POST("/shelf/verify", s.verifyBackup)
+	in.GET("/trail", s.trailPage)
+	in.GET("/trail.jsonl", s.exportTrail)
+	in.GET("/records/:record", s.recordPage)
+	in.POST("/records/:record/bring-back", s.bringBack)
+	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })
+	h := http.MaxBytesHandler(s.sessions.LoadAndSave(r), maxBody)
+	return headers(http.NewCrossOriginProtection().Handler(h))
+}
+
+// headers keeps the pages to what the application itself ships.
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// page is what every page has.
+type page struct {
+	Title  string
+	Me     *store.Technician
+	Crumbs []crumb
+	Flash  *flash
+	Demo   bool
+	Here   string
+	Body   any
+}
+
+type crumb struct{ Text, Link string }
+
+// flash is a sentence shown once on the next page.
+type flash struct{ Kind, Text string }
+
+func (s *Server) render(c *gin.Context, status int, name string, p page) {
+	p.Demo = s.demo
+	if me, ok := c.Get("me"); ok {
+		p.Me = me.(*store.Technician)
+	}
+	if t := s.sessions.PopString(c.Request.Context(), "flash"); t != "" {
+		kind, text, _ := strings.Cut(t, ":")
+		p.Flash = &flash{kind, text}
+	}
+	var b bytes.Buffer
+	if err := s.pages[name].Execute(&b, p); err != nil {
+		c.String(http.StatusInternalServerError, "The page could not be made: %v", err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Data(status, "text/html; charset=utf-8", b.Bytes())
+}
+
+// say shows a sentence on the next page and leads there.
+func (s *Server) say(c *gin.Context, kind, text, where string) {
+	s.sessions.Put(c.Request.Context(), "flash", kind+":"+text)
+	c.Redirect(http.StatusSeeOther, where)
+}
+
+// refuse leads back with the reason of a refusal.
+func (s *Server) refuse(c *gin.Context, err error, where string) {
+	s.say(c, "care", run.Sentence(err), where)
+}
+
+// fail shows an error's own page.
+func (s *Server) fail(c *gin.Context, err error) {
+	status, title := http.StatusInternalServerError, "That did not work"
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, trail.ErrNoRecord) || errors.Is(err, shelf.ErrNoBackup) {
+		status, title = http.StatusNotFound, "Not found"
+	}
+	c.Abort()
+	s.render(c, status, "error", page{Title: title, Body: run.Sentence(err)})
+}
+
+// tail makes the random end of a name.
+func (s *Server) tail() (string, error) {
+	var b [4]byte
+	_, err := io.ReadFull(s.random, b[:])
+	return hex.EncodeToString(b[:]), err
+}
+
+// toUpdate passes a carry-out's progress on.
+func toUpdate(report func(work.Update)) func(carry.Progress) {
+	return func(p carry.Progress) {
+		report(work.Update{Phase: p.Text, Step: p.Step, Done: p.Done, Total: p.Total})
+	}
+}
+
+func fromShelf(report func(work.Update)) func(shelf.Progress) {
+	return func(p shelf.Progress) { report(work.Update{Phase: p.Phase, Done: p.Done, Total: p.Total}) }
+}

@@ -1,0 +1,29 @@
+// Shows what an amount means while it is typed. The core does the reckoning.
+export function amounts(root) {
+  for (const form of root.querySelectorAll("form[data-amount]")) {
+    const field = form.elements.by, means = form.querySelector(".means"), start = means.textContent;
+    let asked = 0, timer;
+    field.addEventListener("input", () => {
+      clearTimeout(timer);
+      timer = setTimeout(async () => {
+        const turn = ++asked;
+        if (!field.value.trim()) {
+          means.textContent = start;
+          means.classList.remove("care");
+          return;
+        }
+        const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value });
+        let answer;
+        try {
+          answer = await (await fetch(`${form.dataset.amount}?${query}`)).json();
+        } catch {
+          answer = { ok: false, text: "The program does not answer; the amount will be checked when the step is added." };
+        }
+        if (turn !== asked) return; // a newer answer is on its way
+        means.textContent = answer.ok ? `${answer.text}; ${answer.total}` : answer.text;
+        means.classList.toggle("care", !answer.ok);
+        field.setAttribute("aria-invalid", String(!answer.ok));
+      }, 120);
+    });
+  }
+}

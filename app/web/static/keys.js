@@ -1,0 +1,24 @@
+// The keys that work from everywhere.
+export function keys(map) {
+  const dialog = document.getElementById("keys");
+  document.querySelector("[data-keys]")?.addEventListener("click", () => dialog.showModal());
+  document.addEventListener("keydown", (event) => {
+    if (event.ctrlKey || event.metaKey || event.altKey || dialog.open) return;
+    if (event.target.closest("input, textarea, select")) return;
+    const act = {
+      "?": () => dialog.showModal(),
+      "/": () => {
+        const find = document.getElementById("find");
+        if (find) find.focus();
+        else location.href = "/trail";
+      },
+      t: () => map?.scale(),
+      ",": () => map?.step(-1),
+      ".": () => map?.step(1),
+      w: () => document.querySelector(".panel:not([hidden]) .why")?.focus(),
+    }[event.key];
+    if (!act) return;
+    event.preventDefault();
+    act();
+  });
+}

@@ -1,0 +1,256 @@
+// The trail map: a drive as columns, time running to the right. It draws what the
+// page carries as JSON and decides nothing about the drive.
+const NS = "http://www.w3.org/2000/svg";
+const WIDTH = 126, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30;
+
+function el(name, attributes = {}, ...children) {
+  const e = document.createElementNS(NS, name);
+  for (const [k, v] of Object.entries(attributes)) e.setAttribute(k, v);
+  e.append(...children);
+  return e;
+}
+
+function words(cls, x, y, text, anchor = "start") {
+  return el("text", { class: cls, x, y, "text-anchor": anchor }, text);
+}
+
+// place gives every block of a column its y and height: on the legible scale a
+// small one keeps a readable minimum, on the true scale nothing does.
+function place(column, height, trueScale) {
+  const blocks = column.blocks ?? [];
+  const least = trueScale ? 1.5 : SMALLEST;
+  const weigh = (b) => (trueScale ? b.bytes : Math.max(b.bytes, 1) ** 0.62);
+  const room = height - blocks.length * (least + SPACE);
+  const total = blocks.reduce((sum, b) => sum + weigh(b), 0) || 1;
+  let y = HEAD;
+  for (const b of blocks) {
+    b.y = y;
+    b.h = least + (room * weigh(b)) / total;
+    y += b.h + SPACE;
+  }
+}
+
+// The edge pattern of a role, drawn over its strip, so that colour alone carries
+// no meaning.
+function pattern(role, x, y, h) {
+  const g = el("g", { "aria-hidden": "true" });
+  const line = (a, b, c, d) => g.append(el("line", { class: "edge", x1: a, y1: b, x2: c, y2: d }));
+  for (let at = y + 4; at < y + h - 2; at += 7) {
+    if (role === "data") line(x, at + 4, x + STRIP, at);
+    else if (role === "recovery") g.append(el("circle", { class: "edge", cx: x + STRIP / 2, cy: at, r: 1 }));
+    else if (role === "oem") { line(x, at, x + STRIP, at + 4); line(x, at + 4, x + STRIP, at); }
+    else if (role === "efi") line(x, at, x + STRIP, at);
+    else if (role === "reserved") line(x + STRIP / 2, at - 2, x + STRIP / 2, at + 2);
+  }
+  return g;
+}
+
+function strip(b, x) {
+  const g = el("g", { "aria-hidden": "true" });
+  g.append(el("rect", { class: "strip", x, y: b.y, width: STRIP, height: b.h }));
+  if (b.use?.length) { // which parts are in use, as the file system's bitmap has it
+    const part = b.h / b.use.length;
+    let from = 0;
+    for (let i = 1; i <= b.use.length; i++) {
+      if (i < b.use.length && b.use[i] > 40 === b.use[from] > 40) continue;
+      if (b.use[from] > 40) g.append(el("rect", { class: "used", x, y: b.y + from * part, width: STRIP, height: (i - from) * part }));
+      from = i;
+    }
+  } else if (b.fill >= 0) {
+    g.append(el("rect", { class: "used", x, y: b.y, width: STRIP, height: (b.h * b.fill) / 100 }));
+  }
+  g.append(pattern(b.role, x, b.y, b.h));
+  return g;
+}
+
+function fit(text, room) {
+  const letters = Math.floor(room / 6.6);
+  return text.length > letters ? `${text.slice(0, Math.max(letters - 1, 1))}…` : text;
+}
+
+function drawBlock(b, x, column) {
+  const inside = x + STRIP + 7, right = x + WIDTH - 6;
+  const what = b.kind === "gap" ? `gap of ${b.size}` : `${b.title}, ${b.size}${b.left ? `, ${b.left}` : ""}`;
+  const g = el("g", { role: "button", tabindex: "-1", "aria-pressed": "false", "aria-label": `${what}, in ${column.title}`, class: b.kind === "gap" ? "" : `r-${b.role}` });
+  g.append(el("title", {}, `${what} (${b.exact})`));
+  if (b.kind === "gap") g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: WIDTH - 1, height: b.h, rx: 4 }));
+  else g.append(el("rect", { class: `box${b.changed ? " changed" : ""}`, x: x + 0.5, y: b.y, width: WIDTH - 1, height: b.h, rx: 4 }), strip(b, x));
+  if (b.h >= 13) {
+    const tall = b.h > 54, y = tall ? b.y + 19 : b.y + b.h / 2 + 4.5;
+    const soft = b.kind === "gap" ? "s" : "t";
+    if (tall) {
+      g.append(words(soft, inside, y, fit(b.title, WIDTH - 18)), words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size));
+      if (b.left) g.append(words(b.care ? "c" : "s", inside, y + 34, b.left));
+    } else {
+      g.append(words(soft, inside, y, fit(b.title, WIDTH - 26 - b.size.length * 6.8)), words("s", right, y, b.size, "end"));
+    }
+  }
+  return g;
+}
+
+function band(x1, a, x2, b, cls) {
+  const m = (x1 + x2) / 2;
+  const d = `M${x1},${a.y} C${m},${a.y} ${m},${b.y} ${x2},${b.y} V${b.y + b.h} C${m},${b.y + b.h} ${m},${a.y + a.h} ${x1},${a.y + a.h} Z`;
+  return el("path", { class: cls, d });
+}
+
+function stones(x, y, pile) {
+  const g = el("g", {});
+  g.append(el("title", {}, pile.record ? `Record of ${pile.title}: what was kept, and bring back` : `${pile.title} will be kept as a record`));
+  g.append(el("ellipse", { class: "stone1", cx: x, cy: y + 6, rx: 9, ry: 3.4 }), el("ellipse", { class: "stone2", cx: x, cy: y, rx: 6.5, ry: 3 }), el("ellipse", { class: "stone3", cx: x, cy: y - 5.4, rx: 4, ry: 2.4 }));
+  if (!pile.record) return g;
+  return el("a", { href: `/records/${pile.record}`, "aria-label": `Record of ${pile.title}` }, el("rect", { x: x - 13, y: y - 12, width: 26, height: 26, fill: "transparent" }), g);
+}
+
+// ribbons joins two columns: what stays is a band, what ends tapers to its pile
+// of stones, what begins opens from a point.
+function ribbons(svg, left, x1, right, x2) {
+  const next = new Map((right.blocks ?? []).map((b) => [b.key, b]));
+  const before = new Set((left.blocks ?? []).map((b) => b.key));
+  for (const b of left.blocks ?? []) {
+    if (b.kind === "gap") continue;
+    const n = next.get(b.key);
+    if (n) svg.append(band(x1, b, x2, n, `ribbon r-${b.role}${n.start !== b.start ? " moves" : ""}`));
+    const pile = (right.piles ?? []).find((p) => p.key === b.key);
+    if (!n && pile) {
+      const y = b.y + b.h / 2;
+      svg.append(band(x1, b, x1 + RIBBON * 0.45, { y: y - 3, h: 6 }, `ribbon moves r-${b.role}`), stones(x1 + RIBBON * 0.66, y, pile));
+    }
+  }
+  for (const b of right.blocks ?? []) {
+    if (b.kind === "gap" || before.has(b.key)) continue;
+    const y = b.y + b.h / 2;
+    svg.append(band(x2 - RIBBON * 0.5, { y: y - 1, h: 2 }, x2, b, `ribbon moves r-${b.role}`));
+  }
+}
+
+export function trailMap(root, data) {
+  let trueScale = false, chosen = null, open = -1; // open: the past column that is unfolded
+  const columns = data.columns;
+  const nowAt = columns.findIndex((c) => c.kind === "now");
+
+  function head(svg, c, x) {
+    const at = c.kind === "plan" ? x + 22 : x;
+    if (c.kind === "plan") svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
+    svg.append(words("h", at, 15, fit(c.title, WIDTH - (at - x) + 6)), words("s", at, 32, fit(c.sub, WIDTH + 22)));
+    svg.lastChild.append(el("title", {}, c.sub));
+  }
+
+  function draw() {
+    const focus = root.contains(document.activeElement) ? chosen : null;
+    root.replaceChildren();
+    const height = Math.max(root.clientHeight - HEAD - 6, 400);
+    const spine = (i) => columns[i].kind === "past" && i !== open && columns.length > 3;
+    const xs = [];
+    let x = 1;
+    columns.forEach((_, i) => {
+      xs.push(x);
+      x += (spine(i) ? SPINE : WIDTH) + RIBBON;
+    });
+    const svg = el("svg", { width: x - RIBBON + 2, height: height + HEAD + 4, role: "group", "aria-label": "Columns of the drive in time" });
+    columns.forEach((c) => place(c, height, trueScale));
+    columns.forEach((c, i) => {
+      if (i > 0) ribbons(svg, columns[i - 1], xs[i - 1] + (spine(i - 1) ? SPINE : WIDTH), c, xs[i]);
+    });
+    columns.forEach((c, i) => {
+      if (spine(i)) {
+        const g = el("g", { role: "button", tabindex: "0", "aria-label": `Unfold the mark of ${c.title}` });
+        g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s", xs[i], 32, c.title.split(" ")[2] ?? ""));
+        for (const b of c.blocks ?? []) g.append(el("rect", { class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`, x: xs[i], y: b.y, width: SPINE, height: b.h, rx: 3 }), b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])));
+        const unfold = () => { open = i; draw(); };
+        g.addEventListener("click", unfold);
+        g.addEventListener("keydown", (e) => { if (e.key === "Enter" || e.key === " ") { e.preventDefault(); unfold(); } });
+        svg.append(g);
+        return;
+      }
+      head(svg, c, xs[i]);
+      if (!c.blocks?.length) svg.append(words("why", xs[i], HEAD + 20, "cannot be done"));
+      (c.blocks ?? []).forEach((b, k) => {
+        const g = drawBlock(b, xs[i], c);
+        b.node = g;
+        g.addEventListener("click", () => choose(i, k, false));
+        g.addEventListener("keydown", (e) => walk(e, i, k));
+        svg.append(g);
+      });
+    });
+    root.append(svg);
+    mark();
+    if (focus) columns[focus.i]?.blocks?.[focus.k]?.node?.focus();
+  }
+
+  // mark shows which partition is chosen, in every column that has it, and makes
+  // exactly one block reachable by Tab.
+  function mark() {
+    const key = chosen && columns[chosen.i].blocks[chosen.k]?.key;
+    for (const c of columns) for (const b of c.blocks ?? []) b.node?.setAttribute("aria-pressed", String(b.key === key));
+    for (const c of columns) for (const b of c.blocks ?? []) b.node?.setAttribute("tabindex", "-1");
+    const reach = chosen ? columns[chosen.i].blocks[chosen.k] : columns[nowAt]?.blocks?.[0];
+    reach?.node?.setAttribute("tabindex", "0");
+  }
+
+  function choose(i, k, focus = true) {
+    const b = columns[i]?.blocks?.[k];
+    if (!b) return;
+    chosen = { i, k };
+    mark();
+    if (focus) b.node?.focus();
+    show(b);
+  }
+
+  function show(b) {
+    const name = b.kind === "gap" ? "gap" : String(b.number);
+    if (!document.querySelector(`[data-panel="${name}"]`)) return; // it begins with the plan
+    for (const p of document.querySelectorAll("[data-panel]")) p.hidden = p.dataset.panel !== name;
+    if (b.kind === "gap") {
+      const p = document.querySelector('[data-panel="gap"]');
+      p.querySelector("[data-size]").textContent = b.size;
+      p.querySelector("[data-exact]").textContent = b.exact;
+      p.querySelector("[data-sectors]").textContent = `${b.start.toLocaleString("fr")} … ${b.end.toLocaleString("fr")}`;
+    } else {
+      history.replaceState(null, "", `?p=${b.number}`);
+    }
+  }
+
+  function walk(event, i, k) {
+    const to = { ArrowUp: [i, k - 1], ArrowDown: [i, k + 1], ArrowLeft: [i - 1, -1], ArrowRight: [i + 1, -1] }[event.key];
+    if (event.key === "Enter" || event.key === " ") {
+      event.preventDefault();
+      choose(i, k);
+      document.querySelector(".panel:not([hidden]) h2")?.scrollIntoView({ block: "nearest" });
+      return;
+    }
+    if (!to) return;
+    event.preventDefault();
+    let [ci, ck] = to;
+    if (ck === -1 && ci !== i) { // the same partition in the next column, else the one beside it
+      const key = columns[i].blocks[k].key;
+      ck = columns[ci]?.blocks?.findIndex((b) => b.key === key) ?? -1;
+      if (ck < 0) ck = Math.min(k, (columns[ci]?.blocks?.length ?? 0) - 1);
+    }
+    choose(ci, ck);
+  }
+
+  for (const link of document.querySelectorAll("[data-select]")) {
+    link.addEventListener("click", (event) => {
+      const k = columns[nowAt].blocks.findIndex((b) => String(b.number) === link.dataset.select && b.kind !== "gap");
+      if (k < 0) return;
+      event.preventDefault();
+      choose(nowAt, k);
+    });
+  }
+  const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
+  if (first >= 0) chosen = { i: nowAt, k: first };
+  new ResizeObserver(() => draw()).observe(root);
+  draw();
+  return {
+    scale() { trueScale = !trueScale; draw(); },
+    step(by) {
+      const i = Math.min(Math.max((chosen?.i ?? nowAt) + by, 0), columns.length - 1);
+      if (columns[i].kind === "past" && columns.length > 3) { open = i; draw(); }
+      const key = chosen && columns[chosen.i].blocks[chosen.k]?.key;
+      const k = Math.max(columns[i].blocks?.findIndex((b) => b.key === key) ?? 0, 0);
+      choose(i, k);
+      root.scrollTo({ left: i * (WIDTH + RIBBON) - root.clientWidth / 2, behavior: matchMedia("(prefers-reduced-motion: reduce)").matches ? "auto" : "smooth" });
+    },
+  };
+}

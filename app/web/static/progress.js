@@ -1,0 +1,26 @@
+// Follows the work on a drive through server-sent events, reconnecting by itself;
+// when work ends that was seen running, the page is loaded anew.
+export function watchWork(box) {
+  const bar = box.querySelector("progress"), left = box.querySelector("[data-left]");
+  let running = box.dataset.busy === "true";
+  const events = new EventSource(box.dataset.url);
+  events.onmessage = (message) => {
+    const s = JSON.parse(message.data);
+    if (!s.kind) return;
+    if (s.ended) {
+      if (running) location.reload();
+      return;
+    }
+    running = true;
+    box.hidden = false;
+    const title = box.querySelector("strong") ?? box.insertBefore(document.createElement("strong"), box.firstChild);
+    title.textContent = s.title;
+    const line = box.querySelector("[data-line]") ?? title.insertAdjacentElement("afterend", Object.assign(document.createElement("span"), { className: "" }));
+    line.dataset.line = "";
+    line.textContent = [s.phase, s.line].filter(Boolean).join(", ");
+    bar.hidden = !s.total;
+    bar.value = s.percent;
+    left.textContent = s.left;
+  };
+  addEventListener("pagehide", () => events.close());
+}

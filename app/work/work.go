@@ -1,0 +1,163 @@
+// Package work runs long work in the background, one piece at a time for each
+// drive, and lets any number of pages watch it.
+package work
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"jadetrail/core/disk"
+)
+
+// ErrBusy is returned when there is work on the drive already.
+var ErrBusy = errors.New("this drive is being worked on; wait until that is done, or stop it")
+
+// State of a piece of work, for people to watch.
+type State struct {
+	Kind    string     `json:"kind"` // back-up, verify-backup, rehearse, carry-out, resume, undo
+	Title   string     `json:"title"`
+	Phase   string     `json:"phase"`
+	Step    int        `json:"step"`
+	Done    disk.Bytes `json:"done"`
+	Total   disk.Bytes `json:"total"`
+	Began   time.Time  `json:"began"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	Trouble string     `json:"trouble,omitempty"`
+	Outcome string     `json:"outcome,omitempty"`
+}
+
+// Update is what work reports about itself.
+type Update struct {
+	Phase       string
+	Step        int
+	Done, Total disk.Bytes
+}
+
+// Func is a piece of work. It returns what came of it.
+type Func func(ctx context.Context, report func(Update)) (outcome string, err error)
+
+// Desk holds the work of all drives.
+type Desk struct {
+	mu    sync.Mutex
+	items map[string]*item
+	wg    sync.WaitGroup
+	ctx   context.Context
+	stop  context.CancelFunc
+	word  func(error) string
+}
+
+type item struct {
+	state State
+	stop  context.CancelFunc
+	watch map[chan State]bool
+}
+
+// NewDesk returns an empty desk; word makes an error a sentence.
+func NewDesk(word func(error) string) *Desk {
+	ctx, stop := context.WithCancel(context.Background())
+	return &Desk{items: map[string]*item{}, ctx: ctx, stop: stop, word: word}
+}
+
+// Start begins work on the drive named by key.
+func (d *Desk) Start(key, kind, title string, f Func) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.ctx.Err() != nil {
+		return errors.New("the application is being stopped")
+	}
+	if it := d.items[key]; it != nil && it.state.Ended == nil {
+		return ErrBusy
+	}
+	ctx, stop := context.WithCancel(d.ctx)
+	it := &item{state: State{Kind: kind, Title: title, Phase: "beginning", Began: time.Now()}, stop: stop, watch: map[chan State]bool{}}
+	if old := d.items[key]; old != nil {
+		it.watch = old.watch
+	}
+	d.items[key] = it
+	d.wg.Go(func() {
+		defer stop()
+		outcome, err := f(ctx, func(u Update) {
+			d.change(it, func(s *State) { s.Phase, s.Step, s.Done, s.Total = u.Phase, u.Step, u.Done, u.Total })
+		})
+		d.change(it, func(s *State) {
+			now := time.Now()
+			s.Ended, s.Outcome = &now, outcome
+			if err != nil {
+				s.Trouble = d.word(err)
+			}
+		})
+	})
+	return nil
+}
+
+func (d *Desk) change(it *item, f func(*State)) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	f(&it.state)
+	for c := range it.watch {
+		select { // the newest state is what counts: an unread older one is replaced
+		case <-c:
+		default:
+		}
+		c <- it.state
+	}
+}
+
+// State returns the drive's present or last work.
+func (d *Desk) State(key string) (State, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	it := d.items[key]
+	if it == nil {
+		return State{}, false
+	}
+	return it.state, true
+}
+
+// Busy tells whether work is going on.
+func (d *Desk) Busy(key string) bool {
+	s, ok := d.State(key)
+	return ok && s.Ended == nil
+}
+
+// Watch returns a channel with the newest state of the drive's work, and a
+// function to end watching.
+func (d *Desk) Watch(key string) (<-chan State, func()) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c := make(chan State, 1)
+	it := d.items[key]
+	if it == nil {
+		it = &item{watch: map[chan State]bool{}}
+		now := time.Now()
+		it.state.Ended = &now
+		d.items[key] = it
+	} else {
+		c <- it.state
+	}
+	it.watch[c] = true
+	return c, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if it := d.items[key]; it != nil {
+			delete(it.watch, c)
+		}
+	}
+}
+
+// Stop asks the drive's work to stop at the next safe point.
+func (d *Desk) Stop(key string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if it := d.items[key]; it != nil && it.stop != nil {
+		it.stop()
+	}
+}
+
+// Close stops all work at its next safe point and waits for it.
+func (d *Desk) Close() {
+	d.stop()
+	d.wg.Wait()
+}

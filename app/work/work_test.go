@@ -1,0 +1,43 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"testing"
+)
+
+func TestDesk(t *testing.T) {
+	d := NewDesk(func(err error) string { return "It failed: " + err.Error() })
+	go1, went := make(chan bool), make(chan bool)
+	if err := d.Start("A", "back-up", "Recovery", func(ctx context.Context, report func(Update)) (string, error) {
+		<-go1
+		report(Update{Phase: "reading", Done: 1, Total: 2})
+		report(Update{Phase: "reading", Done: 2, Total: 2})
+		close(went)
+		<-ctx.Done()
+		return "", errors.New("stopped")
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Start("A", "carry-out", "", nil); !errors.Is(err, ErrBusy) {
+		t.Errorf("two pieces of work on one drive: %v", err)
+	}
+	c, done := d.Watch("A")
+	close(go1)
+	<-went
+	if s := <-c; s.Done != 2 || s.Ended != nil { // two updates, the newer is seen
+		t.Errorf("%+v", s)
+	}
+	d.Stop("A")
+	if s := <-c; s.Ended == nil || s.Trouble != "It failed: stopped" {
+		t.Errorf("%+v", s)
+	}
+	done()
+	if d.Busy("A") || d.Busy("B") {
+		t.Error("busy with nothing")
+	}
+	d.Close()
+	if err := d.Start("A", "x", "", nil); err == nil {
+		t.Error("work was begun on a closed desk")
+	}
+}
