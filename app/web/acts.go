@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
@@ -95,6 +96,7 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 	if o := cols[len(cols)-1].Obstacles; len(o) > 0 {
 		return errors.New(strings.TrimSuffix(o[0].Text, ".") + "; no step was added")
 	}
+	s.desk.Forget(st.Drive.path)
 	return s.store.SavePlan(st.Job.Number, steps, st.expect())
 }
 
@@ -301,30 +303,31 @@ func (s *Server) watch(c *gin.Context) {
 	defer done()
 	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
+	c.Header("Content-Type", "text/event-stream")
+	c.Status(200)
+	out := http.NewResponseController(c.Writer)
+	send := func(text string) bool {
+		_, err := io.WriteString(c.Writer, text)
+		return err == nil && out.Flush() == nil
+	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
-	var last time.Time
-	c.Stream(func(w io.Writer) bool {
+	for ok := send(": watching\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
-			return false
+			return
 		case <-beat.C:
-			_, err := io.WriteString(w, ": still here\n\n")
-			return err == nil
+			ok = send(": still here\n\n")
 		case st := <-states:
-			// A few times a second is enough for the eye.
-			if wait := 150*time.Millisecond - time.Since(last); wait > 0 && st.Ended == nil {
-				time.Sleep(wait)
-			}
-			last = time.Now()
 			b, err := json.Marshal(workView(st))
 			if err != nil {
-				return false
+				return
 			}
-			_, err = fmt.Fprintf(w, "data: %s\n\n", b)
-			return err == nil
+			ok = send(fmt.Sprintf("data: %s\n\n", b))
+			// A few times a second is enough for the eye.
+			time.Sleep(150 * time.Millisecond)
 		}
-	})
+	}
 }
 
 // workLine is a state worded for the page.

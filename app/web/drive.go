@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
@@ -183,12 +184,12 @@ func (s *Server) past(diskID string, most int) ([]mapColumn, []pile, error) {
 				gone[e.Run] = append(gone[e.Run], pile{p.UniqueID, p.Title(), e.Record})
 			}
 		case trail.ActPlan:
-			what[e.Run] = e.Text
+			_, what[e.Run], _ = strings.Cut(e.Text, ": ")
 		case trail.ActDone:
 			if e.Before == nil {
 				continue
 			}
-			cols = append(cols, mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + e.Who, Blocks: blocks(e.Before, nil), Piles: piles})
+			cols = append(cols, mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + what[e.Run], Blocks: blocks(e.Before, nil), Piles: piles})
 			piles = gone[e.Run]
 		}
 	}

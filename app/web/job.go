@@ -237,6 +237,7 @@ type jobView struct {
 	Price     []price
 	Serial    string
 	Ready     bool
+	Deletes   bool // then the serial check guards the carry-out
 	Obstacles []plan.Obstacle
 	Missing   []plan.Obstacle
 	Backups   []plan.Obstacle
@@ -267,6 +268,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	v.Backups, releases, v.Obstacles = st.missing()
 	v.Missing = append(append([]plan.Obstacle{}, v.Backups...), releases...)
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Missing) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
+	v.Deletes = slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.Delete })
 	fmt.Sscan(c.Query("p"), &v.Selected)
 	if _, ok := v.L.Find(v.Selected); !ok {
 		v.Selected = firstChoice(v.L)

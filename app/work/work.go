@@ -147,6 +147,15 @@ func (d *Desk) Watch(key string) (<-chan State, func()) {
 	}
 }
 
+// Forget clears what is said of work that has ended.
+func (d *Desk) Forget(key string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if it := d.items[key]; it != nil && it.state.Ended != nil {
+		it.state = State{Ended: it.state.Ended}
+	}
+}
+
 // Stop asks the drive's work to stop at the next safe point.
 func (d *Desk) Stop(key string) {
 	d.mu.Lock()

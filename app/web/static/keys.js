@@ -15,7 +15,7 @@ export function keys(map) {
       t: () => map?.scale(),
       ",": () => map?.step(-1),
       ".": () => map?.step(1),
-      w: () => document.querySelector(".panel:not([hidden]) .why")?.focus(),
+      w: () => document.querySelector(".part:not([hidden]) .why")?.focus(),
     }[event.key];
     if (!act) return;
     event.preventDefault();

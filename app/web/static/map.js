@@ -1,7 +1,7 @@
 // The trail map: a drive as columns, time running to the right. It draws what the
 // page carries as JSON and decides nothing about the drive.
 const NS = "http://www.w3.org/2000/svg";
-const WIDTH = 126, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30;
+const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30;
 
 function el(name, attributes = {}, ...children) {
   const e = document.createElementNS(NS, name);
@@ -63,9 +63,19 @@ function strip(b, x) {
   return g;
 }
 
-function fit(text, room) {
-  const letters = Math.floor(room / 6.6);
-  return text.length > letters ? `${text.slice(0, Math.max(letters - 1, 1))}…` : text;
+const pen = document.createElement("canvas").getContext("2d");
+
+function length(text, weight = 400, size = 12.5) {
+  pen.font = `${weight} ${size}px Next, sans-serif`;
+  return pen.measureText(text).width;
+}
+
+// fit shortens a text to the room there is.
+function fit(text, room, weight = 600, size = 12.5) {
+  if (length(text, weight, size) <= room) return text;
+  let n = text.length;
+  while (n > 1 && length(`${text.slice(0, n)}…`, weight, size) > room) n--;
+  return `${text.slice(0, n)}…`;
 }
 
 function drawBlock(b, x, column) {
@@ -82,7 +92,7 @@ function drawBlock(b, x, column) {
       g.append(words(soft, inside, y, fit(b.title, WIDTH - 18)), words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size));
       if (b.left) g.append(words(b.care ? "c" : "s", inside, y + 34, b.left));
     } else {
-      g.append(words(soft, inside, y, fit(b.title, WIDTH - 26 - b.size.length * 6.8)), words("s", right, y, b.size, "end"));
+      g.append(words(soft, inside, y, fit(b.title, right - inside - length(b.size) - 5)), words("s", right, y, b.size, "end"));
     }
   }
   return g;
@@ -132,7 +142,7 @@ export function trailMap(root, data) {
   function head(svg, c, x) {
     const at = c.kind === "plan" ? x + 22 : x;
     if (c.kind === "plan") svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
-    svg.append(words("h", at, 15, fit(c.title, WIDTH - (at - x) + 6)), words("s", at, 32, fit(c.sub, WIDTH + 22)));
+    svg.append(words("h", at, 15, fit(c.title, WIDTH - (at - x) + 24, 600, 14)), words("s", at, 32, fit(c.sub, WIDTH - (at - x) + 26, 400)));
     svg.lastChild.append(el("title", {}, c.sub));
   }
 
@@ -174,8 +184,16 @@ export function trailMap(root, data) {
       });
     });
     root.append(svg);
+    if (columns.length === 1 && root.clientWidth > 420) svg.insertAdjacentElement("afterend", hint());
     mark();
     if (focus) columns[focus.i]?.blocks?.[focus.k]?.node?.focus();
+  }
+
+  function hint() {
+    const p = document.createElement("p");
+    p.className = "hint soft";
+    p.textContent = "Choose a partition. Each step you add on the right becomes a column here, and nothing is written before you carry the plan out.";
+    return p;
   }
 
   // mark shows which partition is chosen, in every column that has it, and makes
@@ -216,7 +234,7 @@ export function trailMap(root, data) {
     if (event.key === "Enter" || event.key === " ") {
       event.preventDefault();
       choose(i, k);
-      document.querySelector(".panel:not([hidden]) h2")?.scrollIntoView({ block: "nearest" });
+      document.querySelector(".part:not([hidden]) h2")?.scrollIntoView({ block: "nearest" });
       return;
     }
     if (!to) return;
@@ -241,6 +259,7 @@ export function trailMap(root, data) {
   const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
   if (first >= 0) chosen = { i: nowAt, k: first };
   new ResizeObserver(() => draw()).observe(root);
+  document.fonts.ready.then(draw);
   draw();
   return {
     scale() { trueScale = !trueScale; draw(); },

@@ -1,0 +1,197 @@
+import { expect, test } from "@playwright/test";
+import { block, picture, signIn, sound, step } from "./help.mjs";
+
+test.describe.configure({ mode: "serial" });
+
+test("back up, delete the recovery partition, grow C:, see trail and record", async ({ page }) => {
+  await page.goto("/sign-in");
+  await sound(page);
+  await picture(page, "sign-in");
+  await signIn(page);
+  await sound(page);
+  await picture(page, "bench");
+  await page.getByRole("link", { name: /Tidewater Vets/ }).click();
+
+  // C: needs space, and the page says why it cannot have it.
+  await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
+  await expect(page.getByText("Recovery, X: X-rays and OEM lie before the 113.2 GiB gap.")).toBeVisible();
+  await expect(page.getByText("The PC starts this system.")).toBeVisible();
+  await sound(page);
+  await picture(page, "drive");
+
+  // The recovery partition is backed up first, with live progress.
+  await block(page, "Recovery").click();
+  await expect(page.getByRole("heading", { name: "Recovery", exact: true })).toBeVisible();
+  await page.getByRole("button", { name: "Back it up first" }).click();
+  await expect(page.locator("#work")).toContainText(/Backed up and verified by reading back: Recovery/);
+  await expect(page.getByText("Backed up as it is now, verified.")).toBeVisible();
+
+  // Released with a reason, then deleted: planned only.
+  await page.getByRole("textbox", { name: /Release/ }).fill("The customer keeps a rescue stick");
+  await page.getByRole("button", { name: "Add step: delete" }).click();
+  await expect(step(page, "Delete Recovery")).toBeVisible();
+  await expect(page.getByText("all that goes is covered")).toBeVisible();
+
+  // C: can grow now; the amount says what it means in other units.
+  await block(page, "C: System").click();
+  const gains = page.getByRole("textbox", { name: "Gains" });
+  for (const [text, says] of [["-5", "negative"], ["lots", "not an amount"], ["5 GiB", "more than the"]]) {
+    await gains.fill(text);
+    await expect(page.locator(".part:not([hidden]) .means")).toContainText(says, { ignoreCase: true });
+  }
+  await gains.fill("1024 MiB");
+  await expect(page.locator(".part:not([hidden]) .means")).toContainText("1.00 GiB = 1 024 MiB = 1.07 GB = 1 073 741 824 bytes; then 139 GiB in all");
+  await page.getByRole("button", { name: "Add step", exact: true }).click();
+  await expect(step(page, "Grow C: System")).toBeVisible();
+  await expect(page.getByText("ready", { exact: true })).toBeVisible();
+  await sound(page);
+  await picture(page, "plan");
+
+  // Nothing is written before it is carried out: a rehearsal shows that it works.
+  await page.getByRole("button", { name: "Rehearse on a copy" }).click();
+  await expect(page.locator("#work")).toContainText("Rehearsed on a throw-away copy");
+
+  // The serial check.
+  await page.getByLabel(/Serial check/).fill("7F3X");
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("The serial check failed");
+  await page.getByLabel(/Serial check/).fill("7f3k");
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned");
+  await expect(block(page, "C: System, 139 GiB")).toBeVisible();
+  await sound(page);
+  await picture(page, "carried-out");
+
+  // The trail has every act under her name, and its chain is whole.
+  await page.getByRole("link", { name: "Trail", exact: true }).click();
+  await expect(page.getByText("The chain is whole")).toBeVisible();
+  for (const act of ["backed up", "plan begun", "released", "deleted", "grown", "carried out"]) {
+    await expect(page.getByRole("row", { name: new RegExp(`Ines Marsh ${act}`) }).first()).toBeVisible();
+  }
+  await sound(page);
+  await picture(page, "trail");
+
+  // The record of the deletion.
+  await page.getByRole("row", { name: /deleted/ }).getByRole("link", { name: "record" }).click();
+  await expect(page.getByRole("heading", { name: "Record of Recovery" })).toBeVisible();
+  await expect(page.getByText("Genuine")).toBeVisible();
+  await expect(page.getByText("Recovery/settings.xml")).toBeVisible();
+  await expect(page.getByText("It is rebuilt from its backup")).toBeVisible();
+  await expect(page.getByText("0x8000000000000001")).toBeVisible();
+  await sound(page);
+  await picture(page, "record");
+});
+
+test("delete the OEM area and bring it back", async ({ page }) => {
+  await signIn(page, "odile");
+  await page.goto("/jobs/J-1042?p=6");
+  await page.getByRole("textbox", { name: /Release/ }).fill("Not wanted by the customer");
+  await page.locator(".part:not([hidden]) summary").click();
+  await page.getByRole("textbox", { name: /Waiver/ }).fill("The maker sends a stick on request");
+  await page.getByRole("button", { name: "Add step: delete" }).click();
+  await page.getByLabel(/Serial check/).fill("7F3K");
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned");
+  await expect(block(page, "OEM")).toHaveCount(0);
+  // The pile of stones between the last mark and now leads to the record.
+  await page.getByRole("link", { name: "Record of OEM" }).click();
+  await expect(page.getByText("The first and last megabyte at its place are to the byte what they were.")).toBeVisible();
+  await page.getByRole("button", { name: "Plan to bring it back" }).click();
+  await expect(step(page, "Bring back OEM")).toBeVisible();
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned");
+  await expect(block(page, "OEM, 14.2 GiB")).toBeVisible();
+  await picture(page, "brought-back");
+});
+
+test("a step can be taken out again", async ({ page }) => {
+  await signIn(page);
+  await page.goto("/jobs/J-1042?p=2");
+  await page.getByRole("textbox", { name: /Release/ }).fill("Not needed");
+  await page.getByRole("button", { name: "Add step: delete" }).click();
+  await expect(step(page, "Delete Reserved")).toBeVisible();
+  await page.getByRole("button", { name: /Take out step 1/ }).click();
+  await expect(page.getByText("no steps yet")).toBeVisible();
+});
+
+test("look inside, shelf, keys and errors", async ({ page }) => {
+  await signIn(page);
+  await page.goto("/jobs/J-1042?p=5");
+  await page.getByRole("link", { name: "Folders and files" }).click();
+  await page.getByRole("link", { name: "X-rays", exact: true }).last().click();
+  await page.getByRole("link", { name: "2025" }).click();
+  await expect(page.getByRole("cell", { name: /view 1\.xry/ }).first()).toBeVisible();
+  await sound(page);
+  await picture(page, "inside");
+
+  await page.getByRole("link", { name: "Shelf", exact: true }).click();
+  await page.getByRole("button", { name: "Verify again" }).first().click();
+  await expect(async () => {
+    await page.reload();
+    await expect(page.getByText("is whole: every piece reads back")).toBeVisible({ timeout: 500 });
+  }).toPass();
+  await sound(page);
+  await picture(page, "shelf");
+
+  await page.keyboard.press("?");
+  await expect(page.getByRole("dialog")).toBeVisible();
+  await sound(page);
+  await page.keyboard.press("Escape");
+  await page.keyboard.press("/");
+  await expect(page.getByRole("searchbox").or(page.locator("#find"))).toBeVisible();
+
+  await page.goto("/jobs/J-9999");
+  await expect(page.getByRole("heading", { name: "Not found" })).toBeVisible();
+  await sound(page);
+});
+
+test("the map by keyboard alone", async ({ page }) => {
+  await signIn(page);
+  await page.goto("/jobs/J-1042?p=1");
+  await block(page, "EFI").focus();
+  await page.keyboard.press("ArrowDown");
+  await expect(page.getByRole("heading", { name: "Reserved" })).toBeVisible();
+  await page.keyboard.press("ArrowDown");
+  await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
+  const before = await block(page, "C: System").boundingBox();
+  await page.keyboard.press("t");
+  await expect.poll(async () => (await block(page, "C: System").boundingBox()).height).not.toBe(before.height);
+  await page.keyboard.press("w");
+  await expect(page.locator(".part:not([hidden]) .why").first()).toBeFocused();
+});
+
+test("nobody gets in without signing in", async ({ page, request }) => {
+  for (const path of ["/", "/jobs/J-1042", "/trail", "/trail.jsonl", "/shelf"]) {
+    const answer = await request.get(path, { maxRedirects: 0 });
+    expect(answer.status(), path).toBe(303);
+  }
+  await page.goto("/sign-in");
+  await page.getByLabel("Name", { exact: true }).fill("ines");
+  await page.getByLabel("Password", { exact: true }).fill("wrong");
+  await page.getByRole("button", { name: "Sign in" }).click();
+  await expect(page.getByRole("alert")).toContainText("do not belong together");
+  // A form that another site sends is refused.
+  await signIn(page);
+  const forged = await page.request.post("/jobs/J-1042/rehearse", { headers: { "Sec-Fetch-Site": "cross-site", Origin: "http://elsewhere.example" } });
+  expect(forged.status()).toBe(403);
+});
+
+test("without scripts the drive is a readable table", async ({ browser }) => {
+  const context = await browser.newContext({ javaScriptEnabled: false, baseURL: process.env.JADETRAIL_URL });
+  const page = await context.newPage();
+  await signIn(page);
+  await page.goto("/jobs/J-1042?p=5");
+  await page.getByText("Everything on the drive as a table").click();
+  await expect(page.getByRole("cell", { name: /X: X-rays, data/ })).toBeVisible();
+  await expect(page.getByRole("heading", { name: "X: X-rays" })).toBeVisible();
+  await context.close();
+});
+
+test("a tablet", async ({ page }) => {
+  await page.setViewportSize({ width: 820, height: 1180 });
+  await signIn(page);
+  await page.goto("/jobs/J-1042?p=3");
+  await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
+  expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth)).toBe(true);
+  await sound(page);
+});

@@ -1,0 +1,21 @@
+#!/usr/bin/env bash
+# Runs the tests: test.sh [go|e2e]; both without a word. Go tests run against a
+# real MariaDB, interface tests against the real program in a real browser.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+what=${1:-all}
+work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-test-XXXXXX")
+trap 'rm -rf "$work"' EXIT
+
+if [ "$what" != e2e ]; then
+  test -z "$(gofmt -l app cmd core)" || { echo "Not formatted: $(gofmt -l app cmd core)"; exit 1; }
+  go vet ./...
+  scripts/with-db.sh "$work/go" bash -c '
+    export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN
+    unset JADETRAIL_DSN JADETRAIL_OWNER_DSN
+    go test ./...'
+fi
+if [ "$what" != go ]; then
+  export JADETRAIL_DATA=$work/e2e JADETRAIL_ADDR=127.0.0.1:0
+  scripts/with-db.sh "$work/e2e" scripts/e2e.sh
+fi
