@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/argon2"
 )
@@ -55,13 +56,19 @@ func checkPassword(hash, password string) bool {
 
 // nobody is hashed against when a name does not exist, so that it takes as long
 // as a wrong password.
-var nobody, _ = hashPassword("nobody")
+var nobody = sync.OnceValue(func() string {
+	h, err := hashPassword("nobody")
+	if err != nil {
+		return ""
+	}
+	return h
+})
 
 // SignIn returns the technician whose login and password these are.
 func (s *Store) SignIn(login, password string) (*Technician, error) {
 	var t Technician
 	if err := s.db.First(&t, "login = ?", strings.ToLower(strings.TrimSpace(login))).Error; err != nil {
-		checkPassword(nobody, password)
+		checkPassword(nobody(), password)
 		return nil, ErrSignIn
 	}
 	if !checkPassword(t.PasswordHash, password) {

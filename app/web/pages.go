@@ -223,7 +223,7 @@ func (s *Server) standing(v *recordView) error {
 	}
 	v.Can, v.Way = true, map[plan.Place]string{
 		plan.InPlace:    "Its place is free and holds what it held: the entry goes back to the byte, with the same ids. Nothing else is written.",
-		plan.FromBackup: "It is rebuilt from its backup, " + col.Detail + ".",
+		plan.FromBackup: "It is rebuilt " + col.Detail + ".",
 	}[col.Place]
 	return nil
 }

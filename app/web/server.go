@@ -100,10 +100,10 @@ func (s *Server) parse() error {
 	s.pages = map[string]*template.Template{}
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".html")
-		if name == "frame" {
+		if name == "frame" || name == "small" {
 			continue
 		}
-		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", f)
+		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", f)
 		if err != nil {
 			return err
 		}

@@ -397,13 +397,17 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 
 // newTrouble is an error of a volume that was not there before the step.
 func newTrouble(before, after volume.Volume) *finding.Finding {
+	found := after.Check()
+	if found.FirstError() == nil {
+		return nil
+	}
 	had := map[string]bool{}
 	if before != nil {
 		for _, f := range before.Check() {
 			had[f.Text] = true
 		}
 	}
-	for _, f := range after.Check() {
+	for _, f := range found {
 		if f.Severity == finding.Error && !had[f.Text] {
 			return &f
 		}

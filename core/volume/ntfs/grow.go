@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 
@@ -226,6 +227,7 @@ func (v *Volume) clearBits(s *script.Script, g *grown, clusters int64, taken [2]
 	from := v.boot.clusters / 8
 	// The bitmap is made piece by piece; pieces that stay zero become holes.
 	const piece = 64 << 10
+	none := make([]byte, piece)
 	for at := from - from%piece; at < g.size; at += piece {
 		b := make([]byte, min(piece, g.size-at))
 		if at < g.old {
@@ -234,26 +236,10 @@ func (v *Volume) clearBits(s *script.Script, g *grown, clusters int64, taken [2]
 			}
 		}
 		before := append([]byte(nil), b...)
-		for i := max(from, at); i < at+int64(len(b)); i++ {
-			for bit := range int64(8) {
-				n := i*8 + bit
-				m := byte(1) << bit
-				switch {
-				case n < v.boot.clusters:
-				case n >= clusters || n >= taken[0] && n < taken[1]:
-					b[i-at] |= m
-				default:
-					b[i-at] &^= m
-				}
-			}
-		}
-		for i := max(taken[0], at*8); i < min(taken[1], (at+int64(len(b)))*8); i++ {
-			b[i/8-at] |= 1 << (i % 8)
-		}
-		zero := true
-		for _, x := range b {
-			zero = zero && x == 0
-		}
+		put(b, at*8, v.boot.clusters, clusters, false)
+		put(b, at*8, clusters, g.size*8, true)
+		put(b, at*8, taken[0], taken[1], true)
+		zero := bytes.Equal(b, none[:len(b)])
 		for off := int64(0); off < int64(len(b)); {
 			p, n, err := v.place(g.runs, at+off)
 			if err != nil {
@@ -275,6 +261,26 @@ func (v *Volume) clearBits(s *script.Script, g *grown, clusters int64, taken [2]
 	return v.markTaken(s, old, from-from%piece, taken)
 }
 
+// put sets or clears the bits [from, to) of a bitmap, of which b holds the bits
+// from base on.
+func put(b []byte, base, from, to int64, set bool) {
+	from, to = max(from-base, 0), min(to-base, int64(len(b))*8)
+	for i := from; i < to; {
+		if i%8 == 0 && to-i >= 8 {
+			b[i/8] = 0
+			if set {
+				b[i/8] = 0xff
+			}
+			i += 8
+			continue
+		}
+		if b[i/8] &^= 1 << (i % 8); set {
+			b[i/8] |= 1 << (i % 8)
+		}
+		i++
+	}
+}
+
 // markTaken sets the bits of taken clusters whose part of the bitmap lies before
 // byte limit.
 func (v *Volume) markTaken(s *script.Script, old *stream, limit int64, taken [2]int64) error {
@@ -286,8 +292,6 @@ func (v *Volume) markTaken(s *script.Script, old *stream, limit int64, taken [2]
 	if _, err := old.ReadAt(b, first); err != nil {
 		return err
 	}
-	for i := taken[0]; i < min(taken[1], end*8); i++ {
-		b[i/8-first] |= 1 << (i % 8)
-	}
+	put(b, first*8, taken[0], taken[1], true)
 	return v.putStream(s, old, first, b)
 }

@@ -181,7 +181,7 @@ func (m *maker) make() error {
 	if err != nil {
 		return err
 	}
-	logLen := min(max(disk.Bytes(m.clusters)*m.cluster/512, disk.MiB), 16*disk.MiB).Up(m.cluster).Up(4096)
+	logLen := min(max(disk.Bytes(m.clusters)*m.cluster/512, 2*disk.MiB), 4*disk.MiB).Up(m.cluster).Up(4096)
 	logRuns, err := m.take(m.clustersFor(logLen))
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"math/bits"
@@ -366,16 +367,15 @@ func logClean(log *stream) error {
 		}
 	}
 	if best == nil {
-		buf := make([]byte, 64<<10)
+		empty := bytes.Repeat([]byte{0xff}, 256<<10)
+		buf := make([]byte, len(empty))
 		for off := int64(0); off < int64(log.size); off += int64(len(buf)) {
 			n, err := log.ReadAt(buf, off)
 			if err != nil && err != io.EOF {
 				return err
 			}
-			for _, c := range buf[:n] {
-				if c != 0xff {
-					return unclean("has no valid restart page and is not empty")
-				}
+			if !bytes.Equal(buf[:n], empty[:n]) {
+				return unclean("has no valid restart page and is not empty")
 			}
 		}
 		return nil
@@ -398,3 +398,22 @@ func fromTime(t time.Time) uint64 { return uint64(t.UnixNano()/100 + fileTime) }
 
 // Hidden is the number of sectors before the volume that its boot sector counts.
 func (v *Volume) Hidden() uint32 { return v.boot.hidden }
+
+// Places returns where the volume's own bookkeeping lies: the boot sector, the
+// bitmap of clusters, and if asked for the table of files.
+func (v *Volume) Places(files bool) []volume.Extent {
+	out := []volume.Extent{{Off: 0, Len: v.boot.sector}}
+	streams := []*stream{}
+	if bm, err := v.system(recBitmap, atData, ""); err == nil {
+		streams = append(streams, bm)
+	}
+	if files {
+		streams = append(streams, v.mft)
+	}
+	for _, s := range streams {
+		for _, r := range s.runs {
+			out = append(out, volume.Extent{Off: disk.Bytes(r.lcn) * v.boot.cluster, Len: disk.Bytes(r.n) * v.boot.cluster})
+		}
+	}
+	return out
+}

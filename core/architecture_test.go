@@ -1,0 +1,49 @@
+// Package core_test holds the rule that imports point inwards.
+package core_test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// rank orders the packages of the core: each may import only what stands before
+// it.
+var rank = map[string]int{
+	"finding": 0, "disk": 0, "pc": 0, "script": 1, "table": 2, "volume": 2, "volume/ntfs": 3, "volume/fat": 3, "volume/recognise": 4, "layout": 4,
+	"survey": 5, "plan": 5, "shelf": 6, "carry": 6, "trail": 7, "compile": 7, "run": 8,
+}
+
+func list(t *testing.T, args ...string) []string {
+	t.Helper()
+	out, err := exec.Command("go", append([]string{"list"}, args...)...).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.Fields(string(out))
+}
+
+func TestImportsPointInwards(t *testing.T) {
+	for _, pkg := range list(t, "./...") {
+		name := strings.TrimPrefix(pkg, "jadetrail/core/")
+		if pkg == "jadetrail/core" {
+			continue
+		}
+		mine, known := rank[name]
+		if !known {
+			t.Errorf("%s has no place in the order of the core", name)
+		}
+		for _, dep := range list(t, "-deps", pkg) {
+			for _, out := range []string{"net/http", "database/sql", "html/template", "text/template", "jadetrail/app", "gorm.io", "github.com/gin-gonic", "github.com/spf13"} {
+				if dep == out || strings.HasPrefix(dep, out+"/") {
+					t.Errorf("%s reaches %s", name, dep)
+				}
+			}
+		}
+		for _, dep := range list(t, "-f", `{{join .Imports "\n"}}`, pkg) {
+			if other, ok := strings.CutPrefix(dep, "jadetrail/core/"); ok && rank[other] >= mine {
+				t.Errorf("%s imports %s, which does not stand before it", name, other)
+			}
+		}
+	}
+}

@@ -1,0 +1,52 @@
+#!/usr/bin/env bash
+# Speed, each beside the same work done by plain tools on this machine, in the same
+# run: scripts/bench.sh
+set -euo pipefail
+cd "$(dirname "$0")/.."
+work=$(mktemp -d "${BENCH_DIR:-/tmp}/jadetrail-bench-XXXXXX"); trap 'rm -rf "$work"' EXIT
+now() { date +%s.%N; }
+took() { awk -v a="$1" -v b="$2" 'BEGIN {printf "%.3f", b - a}'; }
+drop() { sync; if [ -w /proc/sys/vm/drop_caches ]; then echo 3 >/proc/sys/vm/drop_caches; fi; }
+
+go build -o "$work/make" ./scripts/benchdrive
+"$work/make" inspect "$work/two-tb.img" >"$work/ranges"
+echo "Inspect of a 2 TB drive with 20 partitions, against reading its tables and bitmaps with dd ($(awk '{n += $2} END {printf "%.1f MiB", n / 1048576}' "$work/ranges")):"
+for pass in 1 2 3; do
+  a=$(now)
+  while read -r off len; do dd if="$work/two-tb.img" of=/dev/null bs=1M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none; done <"$work/ranges"
+  b=$(now)
+  memory=$( { /usr/bin/env bash -c 'exec "$@"' _ bin/jadetrail inspect --json "$work/two-tb.img" >/dev/null & p=$!; peak=0; while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do peak=$k; done; wait $p; echo "$peak"; } )
+  c=$(now)
+  bin/jadetrail inspect --json "$work/two-tb.img" >/dev/null
+  d=$(now)
+  echo "  dd $(took "$a" "$b") s, inspect $(took "$c" "$d") s, $(awk -v d="$(took "$a" "$b")" -v i="$(took "$c" "$d")" 'BEGIN {printf "%+.3f s", i - d}'), peak memory $((memory / 1024)) MiB"
+done
+
+"$work/make" grow "$work/grow.img" >"$work/ranges"
+echo "Growing 138 GiB by 80 GiB, against reading the table, the volume's table of files and its bitmap with dd:"
+a=$(now)
+while read -r off len; do dd if="$work/grow.img" of=/dev/null bs=1M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none; done <"$work/ranges"
+b=$(now)
+echo '{"version":1,"steps":[{"do":"grow","partition":"1","by":"80 GiB"}]}' >"$work/plan.json"
+c=$(now)
+bin/jadetrail carry-out --plan "$work/plan.json" "$work/grow.img" >/dev/null
+d=$(now)
+echo "  dd $(took "$a" "$b") s, carry-out with record, journal, rehearsal, proof and trail $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%+.3f s", y - x}')"
+
+"$work/make" backup "$work/backup.img" >"$work/ranges"
+read -r off len <"$work/ranges"
+dd if="$work/backup.img" of="$work/raw" bs=4M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none
+echo "Image backup with its verification of 2 GiB that do not compress, against zstd -1 -T2 to a file and zstd -d of it to nowhere:"
+for pass in 1 2 3; do
+  drop; cat "$work/raw" >/dev/null
+  a=$(now)
+  zstd -1 -T2 -q -f "$work/raw" -o "$work/raw.zst"
+  zstd -d -q -c "$work/raw.zst" >/dev/null
+  b=$(now)
+  rm -f "$work/raw.zst"; drop; dd if="$work/backup.img" of=/dev/null bs=4M status=none iflag=skip_bytes,count_bytes skip="$off" count="$len"
+  c=$(now)
+  bin/jadetrail back-up --partition 1 --kind image --shelf "$work/shelf" "$work/backup.img" >/dev/null
+  d=$(now)
+  rm -rf "$work/shelf"
+  echo "  zstd $(took "$a" "$b") s, backup $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}')"
+done

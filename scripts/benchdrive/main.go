@@ -1,0 +1,106 @@
+// Command benchdrive makes the drives that scripts/bench.sh measures with, and
+// prints the ranges (offset and length in bytes) that plain tools read for
+// comparison.
+package main
+
+import (
+	"fmt"
+	"log"
+	"math/rand/v2"
+	"os"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/volume/ntfs"
+)
+
+func main() {
+	log.SetFlags(0)
+	if len(os.Args) != 3 {
+		log.Fatal("usage: benchdrive inspect|grow|backup IMAGE")
+	}
+	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2200 * disk.MiB}}
+	for range 20 {
+		sizes["inspect"] = append(sizes["inspect"], 92*disk.GiB)
+	}
+	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB}
+	if err := build(os.Args[1], os.Args[2], whole[os.Args[1]], sizes[os.Args[1]]); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func build(what, path string, whole disk.Bytes, parts []disk.Bytes) error {
+	im, err := disk.CreateImage(path, whole, 512)
+	if err != nil {
+		return err
+	}
+	defer im.Close()
+	var entries []table.Entry
+	at := disk.MiB
+	for i, size := range parts {
+		entries = append(entries, table.NewEntry(table.Entry{Slot: i + 1, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-be9c-4d0b-9c3e-0000000000%02x", i), Start: at.At(512), End: (at + size).At(512) - 1, Name: fmt.Sprint("part ", i+1)}))
+		if err := ntfs.Make(disk.NewWindow(im, at, size), ntfs.Options{Label: fmt.Sprint("Volume ", i+1), Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files(what, size)}); err != nil {
+			return err
+		}
+		at += size
+	}
+	for _, op := range table.New(im, "5a1c77e0-be9c-4d0b-9c3e-000000000100", entries...) {
+		if _, err := im.WriteAt(op.Data, int64(op.Off)); err != nil {
+			return err
+		}
+	}
+	if err := im.Sync(); err != nil {
+		return err
+	}
+	return ranges(im, what)
+}
+
+// files are a few thousand small ones, and for the backup 2 GiB that do not
+// compress.
+func files(what string, size disk.Bytes) []ntfs.Source {
+	var out []ntfs.Source
+	rng := rand.NewChaCha8([32]byte{1})
+	n, each := 200, 3000
+	switch what {
+	case "grow":
+		n = 4000
+	case "backup":
+		n, each = 32, 64<<20
+	}
+	for i := range n {
+		b := make([]byte, each)
+		rng.Read(b)
+		out = append(out, ntfs.Source{Path: fmt.Sprintf("Folder %d/file %d.bin", i%40, i), Data: b})
+	}
+	if what != "backup" { // scattered, so that the bitmaps are no plain stretch
+		for i := range 60 {
+			out = append(out, ntfs.Source{Path: fmt.Sprintf("Large/%d.bin", i), Data: []byte("x"), Reserve: size / 80})
+		}
+	}
+	return out
+}
+
+// ranges prints what a plain read has to read: the tables, and of each volume the
+// bitmap; for the growth the table of files too; for the backup the partition.
+func ranges(im *disk.Image, what string) error {
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		return err
+	}
+	if what == "backup" {
+		p := sv.Layout.Partitions()[0]
+		fmt.Println(int64(p.Start.Offset(512)), int64(2*disk.GiB))
+		return nil
+	}
+	for _, r := range sv.Table.Ranges() {
+		fmt.Println(int64(r[0]), int64(r[1]-r[0]))
+	}
+	for _, p := range sv.Layout.Partitions() {
+		for _, s := range sv.Volumes[p.Number].(*ntfs.Volume).Places(what == "grow") {
+			fmt.Println(int64(p.Start.Offset(512)+s.Off), int64(s.Len))
+		}
+	}
+	return nil
+}

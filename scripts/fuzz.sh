@@ -1,0 +1,8 @@
+#!/usr/bin/env bash
+# Fuzzes every parser for the given time: scripts/fuzz.sh 60s
+set -euo pipefail
+cd "$(dirname "$0")/.."
+for target in core/table:FuzzRead core/volume/ntfs:FuzzVolume core/volume/fat:FuzzVolume core/carry:FuzzOpen core/trail:FuzzVerify; do
+  echo "== ${target}"
+  go test "./${target%:*}" -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${1:-60s}" -parallel "$(nproc)"
+done

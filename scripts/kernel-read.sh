@@ -1,0 +1,85 @@
+#!/usr/bin/env bash
+# Lets a stock Linux kernel, in an emulator, mount every volume of a drive image
+# with its own drivers and hash every file:
+#
+#   scripts/kernel-read.sh [write] IMAGE
+#
+# The image is never changed. Prints, tab separated:
+#   volume  START-SECTOR  TYPE  TOTAL-KiB
+#   file    START-SECTOR  SHA-256  PATH
+#   wrote   START-SECTOR  ok|bad      (with write: files written, read back after mounting again)
+#   says    what the kernel's drivers complained of
+set -euo pipefail
+mode=read
+if [ "$1" = write ]; then mode=write; shift; fi
+image=$(realpath "$1")
+cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel
+
+need=()
+command -v qemu-system-x86_64 >/dev/null || need+=(qemu-system-x86)
+command -v cpio >/dev/null || need+=(cpio)
+command -v modprobe >/dev/null || [ -x /sbin/modprobe ] || need+=(kmod)
+[ -x /bin/busybox ] || need+=(busybox-static)
+as=; [ "$(id -u)" = 0 ] || as=sudo
+if [ ${#need[@]} -gt 0 ]; then
+  $as apt-get update -qq
+  $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}" >/dev/null
+fi
+if [ ! -e "$cache/ready" ]; then
+  rm -rf "$cache"; mkdir -p "$cache/package" "$cache/system/"{bin,modules,proc,sys,dev,mnt,tmp}
+  # Of Debian 12's kernels only the newer ones, from its backports, are built with
+  # the ntfs3 driver.
+  package=$(apt-cache search --names-only '^linux-image-6[.0-9]+\+deb12-amd64(-unsigned)?$' | awk '{print $1}' | sort -V | tail -1)
+  [ -n "$package" ] || { echo "No kernel package with the ntfs3 driver is to be had; add Debian's backports." >&2; exit 1; }
+  (cd "$cache" && apt-get download -qq "$package" >/dev/null 2>&1 && dpkg-deb -x linux-image-*.deb package)
+  modules=$(ls -d "$cache"/package/lib/modules/* "$cache"/package/usr/lib/modules/* 2>/dev/null | head -1 || true)
+  /sbin/depmod -b "${modules%/lib/modules/*}" "$(basename "$modules")" 2>/dev/null || true
+  i=10
+  for wanted in virtio_pci virtio_blk ntfs3 vfat nls_utf8 nls_cp437 nls_iso8859-1 nls_ascii; do
+    /sbin/modprobe -d "${modules%/lib/modules/*}" -S "$(basename "$modules")" --show-depends "$wanted" 2>/dev/null | awk '/insmod/ {print $2}' || true
+  done | awk '!seen[$0]++' | while read -r m; do
+    case $m in *.xz) xz -dc "$m" ;; *) cat "$m" ;; esac >"$cache/system/modules/$i.ko"; i=$((i + 1))
+  done
+  cp /bin/busybox "$cache/system/bin/"
+  for tool in sh mount umount insmod ls find sha256sum sort mkdir cat echo dmesg poweroff sleep grep df awk head dd rm sync seq tail cut; do ln -s busybox "$cache/system/bin/$tool"; done
+  cp "$cache"/package/boot/vmlinuz-* "$cache/kernel"
+  touch "$cache/ready"
+fi
+
+work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
+cp -a "$cache/system" "$work/system"
+cat >"$work/system/init" <<'INIT'
+#!/bin/sh
+mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; mount -t tmpfs tmp /tmp
+for m in /modules/*.ko; do insmod $m 2>/dev/null; done
+sleep 0.3
+attach() { mount -t ntfs3 -o $2 /dev/$1 /mnt 2>/dev/null && kind=ntfs3 && return 0; mount -t vfat -o $2 /dev/$1 /mnt 2>/dev/null && kind=vfat; }
+echo "--begin--"
+for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
+  start=$(cat /sys/class/block/$d/start)
+  attach $d ro || continue
+  printf 'volume\t%s\t%s\t%s\n' $start $kind $(df -k /mnt | tail -1 | awk '{print $2}')
+  (cd /mnt && find . -type f | sort | while IFS= read -r f; do printf 'file\t%s\t%s\t%s\n' $start $(sha256sum "$f" | cut -c1-64) "${f#./}"; done)
+  umount /mnt
+  grep -q jade=write /proc/cmdline || continue
+  verdict=bad
+  if attach $d rw; then
+    mkdir /mnt/written
+    for i in $(seq 1 40); do head -c $((i * 1500)) /dev/urandom >/mnt/written/file-$i; done
+    dd if=/dev/urandom of=/mnt/written/large bs=64k count=1024 2>/dev/null
+    (cd /mnt/written && sha256sum * >/tmp/sums); sync; umount /mnt
+    attach $d ro && { (cd /mnt/written && sha256sum -c /tmp/sums >/dev/null 2>&1) && verdict=ok; umount /mnt; }
+  fi
+  printf 'wrote\t%s\t%s\n' $start $verdict
+done
+dmesg | grep -E 'ntfs3:|FAT-fs|GPT:' | grep -vE 'signature is not NTFS|bogus|invalid|bread failed|read failed|boot sector' | awk '{print "says\t" $0}'
+echo "--end--"
+poweroff -f
+INIT
+chmod +x "$work/system/init"
+(cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
+timeout 1500 qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=virtio,snapshot=on" </dev/null 2>/dev/null |
+  tr -d '\r' >"$work/out" || true
+sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
+grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }
