@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -32,7 +33,7 @@ const (
 
 // Progress of a backup or its verification.
 type Progress struct {
-	Phase string     `json:"phase"` // reading, verifying
+	Phase string     `json:"phase"` // writing, verifying
 	Done  disk.Bytes `json:"done"`
 	Total disk.Bytes `json:"total"`
 }
@@ -157,9 +158,6 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 	}
 	m, err := s.write(ctx, dir, r, ranges, left, report)
 	if err == nil {
-		err = s.verify(ctx, m, report)
-	}
-	if err == nil {
 		m.Verified = &r.Now
 		err = s.save(dir, m)
 	}
@@ -183,113 +181,273 @@ type job struct {
 	zero  bool
 	frame []byte
 	hash  [32]byte
+	at    int64 // of the frame in the image
 	done  chan error
 }
 
-// buffers are reused between pieces.
-var buffers = sync.Pool{New: func() any { return make([]byte, pieceBytes) }}
+// buffers is a stock of buffers that are used again and again.
+type buffers chan []byte
 
+func (b buffers) get(n disk.Bytes) []byte {
+	select {
+	case x := <-b:
+		if disk.Bytes(cap(x)) >= n {
+			return x[:n]
+		}
+	default:
+	}
+	return make([]byte, n, max(n, pieceBytes+64<<10))
+}
+
+func (b buffers) put(x []byte) {
+	select {
+	case b <- x:
+	default:
+	}
+}
+
+// syncEvery is after how many bytes of the image a part of it is made durable and
+// read back, while the next part is still being written. Frames are kept in memory
+// until then.
+const syncEvery = 48 << 20
+
+// write makes the image and verifies it. Pieces are read in order, hashed and
+// compressed by several workers, and written in order; that each frame decodes to
+// its piece is known before it is written. Each part of the file is synced, read
+// back past the page cache, and compared with what was to be written, byte by byte.
 func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]disk.Bytes, left bool, report func(Progress)) (*Manifest, error) {
 	size := r.Dev.Size()
 	m := &Manifest{Version: 1, ID: r.ID, Kind: "image", Made: r.Now, Who: r.Who, From: r.From, Bytes: size, LeftOut: left}
 	if left {
 		m.Allocated = ranges
 	}
-	f, err := os.OpenFile(dir+"/image.zst", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := newWriter(dir + "/image.zst")
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
+	back, err := os.Open(dir + "/image.zst")
+	if err != nil {
+		return nil, err
+	}
+	defer back.Close()
 	workers := max(runtime.GOMAXPROCS(0), 2)
-	todo, ordered := make(chan *job, workers), make(chan *job, workers)
+	stock := make(buffers, 64)
+	todo, ordered, hashed := make(chan *job, workers), make(chan *job, 2*workers), make(chan *job, workers)
+	written, toVerify := make(chan []*job, 1), make(chan *job, workers)
+	progress := &tally{total: 2 * size, report: report}
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { // read, in order
-		defer close(todo)
-		defer close(ordered)
-		for off := disk.Bytes(0); off < size; off += pieceBytes {
-			j := &job{i: int(off / pieceBytes), raw: buffers.Get().([]byte)[:min(pieceBytes, size-off)], done: make(chan error, 1)}
-			some, err := readPiece(r.Dev, ranges, j.raw, off)
-			if err != nil {
-				return fmt.Errorf("the partition cannot be read at byte %d: %w", off, err)
+	g.Go(func() error { return readAll(ctx, r.Dev, ranges, stock, todo, ordered) })
+	for range workers {
+		g.Go(func() error { return squeeze(todo, stock) })
+	}
+	g.Go(func() error { // hash the whole, in order
+		defer close(hashed)
+		whole := blake3.New()
+		for j := range ordered {
+			whole.Write(j.raw)
+			select {
+			case err := <-j.done:
+				if err != nil {
+					return err
+				}
+			case <-ctx.Done():
+				return ctx.Err()
 			}
-			if j.zero = !some; j.zero {
-				n := len(j.raw)
-				buffers.Put(j.raw[:cap(j.raw)])
-				j.raw = blank().raw[:n]
+			if !j.zero {
+				stock.put(j.raw)
 			}
-			for _, c := range []chan *job{ordered, todo} {
-				select {
-				case c <- j:
-				case <-ctx.Done():
-					return ctx.Err()
+			if err := pass(ctx, hashed, j); err != nil {
+				return err
+			}
+		}
+		m.Hash = hex.EncodeToString(whole.Sum(nil))
+		return nil
+	})
+	g.Go(func() error { // write, in order
+		defer close(written)
+		at, part := int64(0), []*job(nil)
+		for j := range hashed {
+			j.at = at
+			if err := f.append(j.frame); err != nil {
+				return err
+			}
+			n := min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes)
+			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
+			at += int64(len(j.frame))
+			part = append(part, j)
+			progress.add("writing", n)
+			if at-part[0].at >= syncEvery {
+				if err := f.flush(); err != nil {
+					return err
+				}
+				if err := pass(ctx, written, part); err != nil {
+					return err
+				}
+				part = nil
+			}
+		}
+		m.Stored = disk.Bytes(at)
+		if err := f.flush(); err != nil || len(part) == 0 {
+			return err
+		}
+		return pass(ctx, written, part)
+	})
+	g.Go(func() error { // make durable
+		defer close(toVerify)
+		for part := range written {
+			if err := f.sync(); err != nil {
+				return err
+			}
+			end := part[len(part)-1].at + int64(len(part[len(part)-1].frame))
+			if err := unix.Fadvise(int(back.Fd()), part[0].at, end-part[0].at, unix.FADV_DONTNEED); err != nil {
+				return err
+			}
+			for _, j := range part {
+				if err := pass(ctx, toVerify, j); err != nil {
+					return err
 				}
 			}
 		}
 		return nil
 	})
-	for range workers { // hash and compress
+	for range 2 * workers { // read back and compare; they wait for the medium
 		g.Go(func() error {
-			enc, err := newEncoder()
-			if err != nil {
-				return err
-			}
-			for j := range todo {
-				if z := blank(); j.zero && len(j.raw) == len(z.raw) {
-					j.hash, j.frame = z.hash, z.frame
-				} else {
-					j.hash = blake3.Sum256(j.raw)
-					j.frame = enc.EncodeAll(j.raw, frames.Get().([]byte)[:0])
+			for j := range toVerify {
+				b := stock.get(disk.Bytes(len(j.frame)))
+				if _, err := back.ReadAt(b, j.at); err != nil || !bytes.Equal(b, j.frame) {
+					return fmt.Errorf("%w: at byte %d the shelf does not hold what was written (%v)", ErrDamaged, j.at, err)
 				}
-				j.done <- nil
+				stock.put(b)
+				if !j.zero {
+					stock.put(j.frame)
+				}
+				progress.add("verifying", min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes))
 			}
 			return nil
 		})
 	}
-	g.Go(func() error { // write, in order
-		whole := blake3.New()
-		at := int64(0)
-		for j := range ordered {
-			select {
-			case <-j.done:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-			whole.Write(j.raw)
-			if _, err := f.WriteAt(j.frame, at); err != nil {
-				return err
-			}
-			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: disk.Bytes(len(j.raw)), FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
-			at += int64(len(j.frame))
-			if !j.zero {
-				buffers.Put(j.raw[:cap(j.raw)])
-				frames.Put(j.frame)
-			}
-			if report != nil {
-				report(Progress{"reading", disk.Bytes(j.i)*pieceBytes + disk.Bytes(len(j.raw)), size})
-			}
-		}
-		m.Stored, m.Hash = disk.Bytes(at), hex.EncodeToString(whole.Sum(nil))
-		return nil
-	})
-	fp := make(chan error, 1)
-	go func() {
-		var err error
-		if r.Volume != nil {
-			m.From.Fingerprint, err = r.Volume.Fingerprint()
-		}
-		fp <- err
-	}()
-	err = g.Wait()
-	if e := <-fp; err == nil {
-		err = e
+	var fp error
+	if r.Volume != nil {
+		m.From.Fingerprint, fp = r.Volume.Fingerprint()
+	}
+	if err := errors.Join(g.Wait(), fp); err != nil {
+		return m, err
 	}
 	if r.Volume == nil { // all contents were read: their hash is the fingerprint
 		m.From.Fingerprint = m.Hash
 	}
-	if err == nil {
-		err = f.Sync()
+	return m, f.sync()
+}
+
+// pass sends on a channel unless everything is being given up.
+func pass[T any](ctx context.Context, c chan<- T, v T) error {
+	select {
+	case c <- v:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	return m, err
+}
+
+// tally counts what several workers have done.
+type tally struct {
+	mu          sync.Mutex
+	done, total disk.Bytes
+	report      func(Progress)
+}
+
+func (t *tally) add(phase string, n disk.Bytes) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.done += n; t.report != nil {
+		t.report(Progress{phase, t.done / 2, t.total / 2})
+	}
+}
+
+// readAll reads the partition piece by piece.
+func readAll(ctx context.Context, dev disk.Device, ranges [][2]disk.Bytes, stock buffers, todo, ordered chan<- *job) error {
+	defer close(todo)
+	defer close(ordered)
+	size := dev.Size()
+	for off := disk.Bytes(0); off < size; off += pieceBytes {
+		j := &job{i: int(off / pieceBytes), raw: stock.get(min(pieceBytes, size-off)), done: make(chan error, 1)}
+		some, err := readPiece(dev, ranges, j.raw, off)
+		if err != nil {
+			return fmt.Errorf("the partition cannot be read at byte %d: %w", off, err)
+		}
+		if j.zero = !some; j.zero {
+			n := len(j.raw)
+			stock.put(j.raw)
+			j.raw = blank().raw[:n]
+		}
+		if err := errors.Join(pass(ctx, ordered, j), pass(ctx, todo, j)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// squeeze hashes and compresses pieces.
+func squeeze(todo <-chan *job, stock buffers) error {
+	enc, err := newEncoder()
+	if err != nil {
+		return err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	defer dec.Close()
+	sample, out := make([]byte, 0, 64<<10), make([]byte, 0, 80<<10)
+	for j := range todo {
+		z := blank()
+		switch {
+		case j.zero && len(j.raw) == len(z.raw):
+			j.hash, j.frame = z.hash, z.frame
+		default:
+			j.hash = blake3.Sum256(j.raw)
+			sample = sample[:0]
+			for at := 0; at+4096 <= len(j.raw) && len(sample) < cap(sample); at += max(len(j.raw)/16, 4096) {
+				sample = append(sample, j.raw[at:at+4096]...)
+			}
+			frame := stock.get(pieceBytes + 64<<10)[:0]
+			if out = enc.EncodeAll(sample, out[:0]); len(sample) > 0 && len(out) >= len(sample)*63/64 {
+				j.frame = appendRaw(frame, j.raw)
+			} else {
+				j.frame = enc.EncodeAll(j.raw, frame)
+				raw, err := dec.DecodeAll(j.frame, stock.get(disk.Bytes(len(j.raw)))[:0])
+				if err != nil || !bytes.Equal(raw, j.raw) {
+					j.done <- fmt.Errorf("%w: a piece does not decode to what it was (%v)", ErrDamaged, err)
+					continue
+				}
+				stock.put(raw)
+			}
+		}
+		j.done <- nil
+	}
+	return nil
+}
+
+// appendRaw appends a zstd frame that holds b as it is (RFC 8878, 3.1.1): for what
+// does not compress.
+func appendRaw(dst, b []byte) []byte {
+	dst = append(dst, 0x28, 0xb5, 0x2f, 0xfd, 0xa0) // single segment, four bytes of length
+	dst = binary.LittleEndian.AppendUint32(dst, uint32(len(b)))
+	const most = 128 << 10
+	for {
+		n := min(len(b), most)
+		last := uint32(0)
+		if n == len(b) {
+			last = 1
+		}
+		h := uint32(n)<<3 | last
+		dst = append(dst, byte(h), byte(h>>8), byte(h>>16))
+		dst = append(dst, b[:n]...)
+		if b = b[n:]; last == 1 {
+			return dst
+		}
+	}
 }
 
 func newEncoder() (*zstd.Encoder, error) {
@@ -306,8 +464,6 @@ var blank = sync.OnceValue(func() *job {
 	}
 	return j
 })
-
-var frames = sync.Pool{New: func() any { return make([]byte, 0, pieceBytes+1<<16) }}
 
 // Verify reads a backup back and compares every piece; on success the manifest
 // notes the time. A damaged backup is ErrDamaged with the pieces concerned.
@@ -330,7 +486,7 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 		return err
 	}
 	defer r.Close()
-	if err := unix.Fadvise(int(r.f.Fd()), 0, 0, unix.FADV_DONTNEED); err != nil {
+	if err := r.forget(m.Pieces); err != nil {
 		return err
 	}
 	var mu sync.Mutex
@@ -349,10 +505,13 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 		}
 		return nil
 	})
-	for range max(runtime.GOMAXPROCS(0), 2) {
+	for range 2 * max(runtime.GOMAXPROCS(0), 2) { // they wait for the medium
 		g.Go(func() error {
 			for i := range next {
-				_, err := r.piece(i)
+				raw, err := r.piece(m.Pieces[i])
+				if err == nil && !m.Pieces[i].Zero {
+					r.stock.put(raw)
+				}
 				mu.Lock()
 				if err != nil {
 					bad = append(bad, i)
@@ -378,9 +537,11 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 // Reader gives the raw image of a backup; every piece is compared with its hash
 // when it is read.
 type Reader struct {
-	m   *Manifest
-	f   *os.File
-	dec sync.Pool
+	m     *Manifest
+	id    string
+	f     *os.File
+	dec   sync.Pool
+	stock buffers
 
 	mu   sync.Mutex
 	last int
@@ -393,11 +554,20 @@ func (s *Shelf) Reader(m *Manifest) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(p)
+	r, err := newReader(m.ID, p, make(buffers, 16))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %v", ErrDamaged, m.ID, err)
 	}
-	r := &Reader{m: m, f: f, last: -1}
+	r.m = m
+	return r, nil
+}
+
+func newReader(id, path string, stock buffers) (*Reader, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	r := &Reader{id: id, f: f, last: -1, stock: stock}
 	r.dec.New = func() any {
 		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(2*maxPiece)))
 		if err != nil {
@@ -408,21 +578,23 @@ func (s *Shelf) Reader(m *Manifest) (*Reader, error) {
 	return r, nil
 }
 
-// piece decodes and checks one piece.
-func (r *Reader) piece(i int) ([]byte, error) {
-	p := r.m.Pieces[i]
-	frame := buffers.Get().([]byte)
-	if int64(cap(frame)) < p.FrameLen {
-		frame = make([]byte, p.FrameLen)
+// forget drops the pieces that follow each other from the page cache, so that they
+// are next read from the medium.
+func (r *Reader) forget(part []Piece) error {
+	if len(part) == 0 {
+		return nil
 	}
-	defer func() {
-		if disk.Bytes(cap(frame)) >= pieceBytes {
-			buffers.Put(frame[:pieceBytes])
-		}
-	}()
-	frame = frame[:p.FrameLen]
+	start, last := part[0].FrameOff, part[len(part)-1]
+	return unix.Fadvise(int(r.f.Fd()), start, last.FrameOff+last.FrameLen-start, unix.FADV_DONTNEED)
+}
+
+// piece reads, decodes and checks one piece. What it returns belongs to the
+// caller, but for a blank piece.
+func (r *Reader) piece(p Piece) ([]byte, error) {
+	frame := r.stock.get(disk.Bytes(p.FrameLen))
+	defer r.stock.put(frame)
 	if _, err := r.f.ReadAt(frame, p.FrameOff); err != nil {
-		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.m.ID, p.Off, err)
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
 	}
 	if z := blank(); p.Zero && p.Len == pieceBytes && bytes.Equal(frame, z.frame) && p.Hash == hex.EncodeToString(z.hash[:]) {
 		return z.raw, nil
@@ -432,12 +604,12 @@ func (r *Reader) piece(i int) ([]byte, error) {
 		return nil, errors.New("zstd cannot be used")
 	}
 	defer r.dec.Put(d)
-	raw, err := d.DecodeAll(frame, make([]byte, 0, p.Len))
+	raw, err := d.DecodeAll(frame, r.stock.get(p.Len)[:0])
 	if err != nil || disk.Bytes(len(raw)) != p.Len {
-		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.m.ID, p.Off, err)
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
 	}
 	if h := blake3.Sum256(raw); hex.EncodeToString(h[:]) != p.Hash {
-		return nil, fmt.Errorf("%w: %s at byte %d holds something else", ErrDamaged, r.m.ID, p.Off)
+		return nil, fmt.Errorf("%w: %s at byte %d holds something else", ErrDamaged, r.id, p.Off)
 	}
 	return raw, nil
 }
@@ -459,7 +631,7 @@ func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
 			return 1
 		})
 		if i != r.last {
-			raw, err := r.piece(i)
+			raw, err := r.piece(r.m.Pieces[i])
 			if err != nil {
 				return done, err
 			}

@@ -21,7 +21,7 @@ func main() {
 	if len(os.Args) != 3 {
 		log.Fatal("usage: benchdrive inspect|grow|backup IMAGE")
 	}
-	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2200 * disk.MiB}}
+	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}}
 	for range 20 {
 		sizes["inspect"] = append(sizes["inspect"], 92*disk.GiB)
 	}
