@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -50,6 +51,11 @@ func execute(ctx context.Context, args []string) int {
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUse{err} })
 	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), demoCmd())
+	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
+		if c.Name() != "serve" {
+			debug.SetGCPercent(400) // a bench command is over before it needs its memory back
+		}
+	}
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err == nil {

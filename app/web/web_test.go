@@ -1,0 +1,241 @@
+package web
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jadetrail/app/bench"
+	"jadetrail/app/store"
+	"jadetrail/core/carry"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+)
+
+// shop is the application on the demo's drives, with a browser that is signed in.
+type shop struct {
+	*Server
+	url    string
+	client *http.Client
+}
+
+func open(t *testing.T) *shop {
+	t.Helper()
+	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
+	if ownerDSN == "" {
+		t.Skip("needs the private MariaDB that `make test` starts")
+	}
+	name := fmt.Sprintf("jadetrail_w%d", time.Now().UnixNano())
+	admin, err := sql.Open("mysql", ownerDSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
+	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
+		t.Fatal(err)
+	}
+	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
+	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
+		t.Fatal(err)
+	}
+	st, err := store.Open(at(appDSN))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	if err := st.SeedDemo(); err != nil {
+		t.Fatal(err)
+	}
+	data := t.TempDir()
+	if _, err := bench.Make(filepath.Join(data, "drives")); err != nil {
+		t.Fatal(err)
+	}
+	s, err := New(Options{Store: st, Data: data, Demo: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	srv := httptest.NewServer(s.Handler())
+	t.Cleanup(srv.Close)
+	jar, _ := cookiejar.New(nil)
+	x := &shop{s, srv.URL, &http.Client{Jar: jar}}
+	if body := x.post(t, "/sign-in", "login", "tobias", "password", "lantern-tobias"); !strings.Contains(body, "on the bench") {
+		t.Fatalf("signing in leads to %.300s", body)
+	}
+	return x
+}
+
+func (s *shop) get(t *testing.T, path string) string {
+	t.Helper()
+	return read(t)(s.client.Get(s.url + path))
+}
+
+func (s *shop) post(t *testing.T, path string, form ...string) string {
+	t.Helper()
+	v := url.Values{}
+	for i := 0; i < len(form); i += 2 {
+		v.Set(form[i], form[i+1])
+	}
+	return read(t)(s.client.PostForm(s.url+path, v))
+}
+
+func read(t *testing.T) func(*http.Response, error) string {
+	return func(r *http.Response, err error) string {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Body.Close()
+		b, err := io.ReadAll(r.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+}
+
+// settle waits until the drive's work has ended and returns its state.
+func (s *shop) settle(t *testing.T) string {
+	t.Helper()
+	key := filepath.Join(s.data, "drives", "tidewater-reception.img")
+	for range 600 {
+		if w, ok := s.desk.State(key); ok && w.Ended != nil && w.Kind != "" {
+			return w.Trouble + w.Outcome
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatal("the work does not end")
+	return ""
+}
+
+// TestUnfinishedRun cuts a run short; the next start of the application finds it,
+// lets nothing else happen, and can take it back or finish it.
+func TestUnfinishedRun(t *testing.T) {
+	for _, undo := range []bool{true, false} {
+		s := open(t)
+		steps := []plan.Step{{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}}
+		j, d, err := s.job("J-1042", true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.store.SavePlan("J-1042", steps, d.sv.Layout); err != nil {
+			t.Fatal(err)
+		}
+		ctx, cut := context.WithCancel(context.Background())
+		o := s.options(d, j, "Tobias Wren")
+		o.Plan, o.Serial, o.Report = &plan.Plan{Version: 1, Steps: steps}, "7F3K", func(carry.Progress) { cut() }
+		if _, err := run.CarryOut(ctx, o); err == nil {
+			t.Fatal("the run was not cut short")
+		}
+		d.close()
+		if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "Finish it") || !strings.Contains(page, "Take it back") {
+			t.Fatal("the page does not offer to finish the run or take it back")
+		}
+		if page := s.get(t, "/"); !strings.Contains(page, "a run was cut short") {
+			t.Error("the bench does not tell of the unfinished run")
+		}
+		s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+		if out := s.settle(t); !strings.Contains(out, "not finished") {
+			t.Errorf("a second run over the first: %q", out)
+		}
+		if page := s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "r"); !strings.Contains(page, "no step was added") {
+			t.Error("a step was staged over an unfinished run")
+		}
+		s.post(t, "/jobs/J-1042/resume", "undo", map[bool]string{true: "yes"}[undo])
+		if out := s.settle(t); !strings.Contains(out, map[bool]string{true: "taken back", false: "finished"}[undo]) {
+			t.Errorf("undo %v: %q", undo, out)
+		}
+		_, d, err = s.job("J-1042", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, there := d.sv.Layout.Find(6); there != undo {
+			t.Errorf("undo %v: partition 6 there: %v", undo, there)
+		}
+		d.close()
+		if r, err := s.store.Verify(context.Background()); err != nil || !r.Sound() {
+			t.Errorf("the trail: %+v, %v", r, err)
+		}
+	}
+}
+
+// TestChangedDrive changes the drive behind a plan.
+func TestChangedDrive(t *testing.T) {
+	s := open(t)
+	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "r", "waiver", "w")
+	_, d, err := s.job("J-1042", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sc, err := d.sv.Table.Set(6, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, op := range sc {
+		d.im.WriteAt(op.Data, int64(op.Off))
+	}
+	d.close()
+	page := s.get(t, "/jobs/J-1042")
+	if !strings.Contains(page, "The drive has changed since the plan was made") || !strings.Contains(page, "Partition 6") {
+		t.Error("the page does not say that the drive has changed")
+	}
+	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	if out := s.settle(t); !strings.Contains(out, "has changed since the plan was made") || !strings.Contains(out, "Nothing was written") {
+		t.Errorf("carried out all the same: %q", out)
+	}
+	s.post(t, "/jobs/J-1042/anew")
+	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	if out := s.settle(t); !strings.Contains(out, "as planned") {
+		t.Errorf("laid anew: %q", out)
+	}
+}
+
+func TestHostileRequests(t *testing.T) {
+	s := open(t)
+	for _, c := range []struct{ path, says string }{
+		{"/jobs/..%2F..%2Fetc", "Not found"}, {"/records/..%2F..%2Fshop.key", "Not found"}, {"/records/d-none", "Not found"},
+		{"/jobs/J-1042/files?p=99", "Not found"}, {"/jobs/J-1042/files?p=3&path=../../etc", "This folder is empty"},
+		{"/trail?text=%27%20OR%201=1%20--", "Nothing here yet"}, {"/nowhere", "Not found"}, {"/jobs/J-1042?p=abc", "C: System"},
+	} {
+		if page := s.get(t, c.path); !strings.Contains(page, c.says) {
+			t.Errorf("%s does not say %q", c.path, c.says)
+		}
+	}
+	for _, c := range [][]string{
+		{"do", "melt", "partition", "4"}, {"do", "grow", "partition", "3", "by", "lots"}, {"do", "grow", "partition", "3", "by", "-5"}, {"do", "delete", "partition", "../../x"},
+		{"do", "delete", "partition", "3"}, {"do", "delete", "partition", "4", "release", strings.Repeat("x", 600)}, {"do", "bring-back"},
+	} {
+		if page := s.post(t, "/jobs/J-1042/steps", c...); !strings.Contains(page, "step was added") && !strings.Contains(page, "nothing was added") {
+			t.Errorf("%v was not refused", c)
+		}
+	}
+	if page := s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", `<script>alert(1)</script>`); strings.Contains(page, "<script>alert") {
+		t.Error("a reason is not escaped")
+	}
+	r, err := s.client.Post(s.url+"/jobs/J-1042/steps", "application/x-www-form-urlencoded", strings.NewReader("do="+strings.Repeat("x", 2<<20)))
+	if err == nil {
+		r.Body.Close()
+		if r.StatusCode == http.StatusOK && r.Request.Method == http.MethodPost {
+			t.Error("a body of 2 MiB was taken")
+		}
+	}
+	for range 12 {
+		s.post(t, "/sign-in", "login", "ines", "password", "guess")
+	}
+	if page := s.post(t, "/sign-in", "login", "ines", "password", "lantern-ines"); !strings.Contains(page, "Too many tries") {
+		t.Error("guessing passwords has no limit")
+	}
+	if safeNext("//elsewhere.example") != "/" || safeNext("https://elsewhere.example") != "/" || safeNext("/trail?act=delete") != "/trail?act=delete" {
+		t.Error("signing in leads elsewhere")
+	}
+}
