@@ -4,5 +4,5 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 for target in core/table:FuzzRead core/volume/ntfs:FuzzVolume core/volume/fat:FuzzVolume core/carry:FuzzOpen core/trail:FuzzVerify; do
   echo "== ${target}"
-  go test "./${target%:*}" -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${1:-60s}" -parallel "$(nproc)"
+  go test "./${target%:*}" -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${1:-60s}" -fuzzminimizetime 2s -parallel "$(nproc)"
 done

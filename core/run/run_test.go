@@ -48,10 +48,13 @@ func files(tag string, n int) []ntfs.Source {
 
 // makeDrive makes a small drive like the demo's: EFI, reserved, C:, recovery,
 // X:, OEM, gap.
-func makeDrive(t testing.TB, path string) {
+func makeDrive(t testing.TB, path string, sector disk.Bytes) {
 	t.Helper()
-	const sector disk.Bytes = 512
-	im, err := disk.CreateImage(path, 640*disk.MiB, sector)
+	size, efi := 640*disk.MiB, 80*disk.MiB
+	if sector == 4096 { // FAT32 needs many clusters, and they are larger here
+		size, efi = 900*disk.MiB, 300*disk.MiB
+	}
+	im, err := disk.CreateImage(path, size, sector)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +76,7 @@ func makeDrive(t testing.TB, path string) {
 			return ntfs.Make(w, ntfs.Options{Label: tag, Serial: uint64(n), Hidden: hidden, Time: day, Files: files(tag, n)})
 		}
 	}
-	add(table.TypeEFI, 80*disk.MiB, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
+	add(table.TypeEFI, efi, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
 		return fat.Make(w, fat.Options{Label: "SYSTEM", Hidden: hidden, Time: day, Files: []fat.Source{{Path: "EFI/Boot/bootx64.efi", Data: []byte("start")}}})
 	})
 	add(table.TypeReserved, 4*disk.MiB, 0, nil)
@@ -92,11 +95,13 @@ type shop struct {
 	seed  uint64
 }
 
-func newShop(t testing.TB, steps ...plan.Step) *shop {
+func newShop(t testing.TB, steps ...plan.Step) *shop { return newShopOf(t, 512, steps...) }
+
+func newShopOf(t testing.TB, sector disk.Bytes, steps ...plan.Step) *shop {
 	t.Helper()
 	dir := t.TempDir()
 	s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), steps: steps}
-	makeDrive(t, s.image)
+	makeDrive(t, s.image, sector)
 	return s
 }
 
@@ -311,6 +316,31 @@ func TestBringBackFromBackup(t *testing.T) {
 	for path, want := range before {
 		if after[path] != want {
 			t.Errorf("%s is not as it was", path)
+		}
+	}
+}
+
+func TestLargeSectors(t *testing.T) {
+	s := newShopOf(t, 4096, deleteRecovery, growC)
+	im := s.open(t)
+	if im.SectorBytes() != 4096 {
+		t.Fatalf("taken for sectors of %d", im.SectorBytes())
+	}
+	before := contents(t, im)
+	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+		t.Fatal(err)
+	}
+	sv, _ := survey.Read(im, nil)
+	if l := sv.Check(); len(l) > 0 {
+		t.Errorf("check: %v", l)
+	}
+	if c, _ := sv.Layout.Find(3); c.Bytes != 68*disk.MiB || c.Volume.TotalBytes != 68*disk.MiB-4096 {
+		t.Errorf("C: has %s, its volume %d", c.Bytes, c.Volume.TotalBytes)
+	}
+	after := contents(t, im)
+	for path, want := range before {
+		if !strings.HasPrefix(path, "4/") && after[path] != want {
+			t.Errorf("%s has changed", path)
 		}
 	}
 }
