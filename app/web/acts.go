@@ -53,6 +53,9 @@ func (s *Server) addStep(c *gin.Context) {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
+	if m := me(c); m.Lead {
+		step.Lead = m.Name
+	}
 	if err := s.stage(st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
@@ -93,8 +96,11 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 		return err
 	}
 	cols := plan.Lay(st.Drive.sv.Layout, facts, steps)
-	if o := cols[len(cols)-1].Obstacles; len(o) > 0 {
-		return errors.New(strings.TrimSuffix(o[0].Text, ".") + "; no step was added")
+	last := cols[len(cols)-1]
+	for _, o := range append(last.Obstacles, last.Missing...) {
+		if len(last.Obstacles) > 0 || o.Code == plan.LeadMissing {
+			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
+		}
 	}
 	s.desk.Forget(st.Drive.path)
 	return s.store.SavePlan(st.Job.Number, steps, st.expect())

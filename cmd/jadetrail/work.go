@@ -92,7 +92,7 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		return o, nil, err
 	}
 	o = run.Options{
-		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Runs: p.runs, Shelf: &shelf.Shelf{Dir: p.shelf},
+		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: &shelf.Shelf{Dir: p.shelf},
 		Records: trail.Records{Dir: filepath.Join(filepath.Dir(p.trail), "records")}, Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
 		Now: time.Now, Random: rand.Reader, Report: reporter(),
 	}

@@ -122,6 +122,9 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 	if p.Protected && strings.TrimSpace(s.Release) == "" {
 		out = append(out, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
 	}
+	if o := needsLead(p, s, f); o != nil {
+		out = append(out, *o)
+	}
 	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" {
 		return out
 	}
@@ -137,6 +140,22 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 		text = fmt.Sprintf("%s has changed since its backup was made.", p.Title())
 	}
 	return append(out, *obstacle(BackupMissing, text+" Make a backup, or waive it with a reason.", p.Number).clear("back-up", "waiver"))
+}
+
+// needsLead tells that a release or waiver is for the lead alone: the release of
+// what a PC starts from, and a waiver over personal files.
+func needsLead(p *layout.Span, s Step, f Facts) *Obstacle {
+	if f.Lead || s.Lead != "" {
+		return nil
+	}
+	released, waived := strings.TrimSpace(s.Release) != "", strings.TrimSpace(s.Waiver) != ""
+	switch {
+	case released && (p.Role == layout.EFI || p.Active):
+		return obstacle(LeadMissing, fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title()), p.Number).clear("lead")
+	case waived && p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem):
+		return obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title()), p.Number).clear("lead")
+	}
+	return nil
 }
 
 // mayGrow returns the gap room behind p up to which it can grow, or why it

@@ -62,6 +62,8 @@ func TestObstacles(t *testing.T) {
 		{"backup of another state", []Step{{Do: Delete, Partition: "6", Release: "r"}}, "", "backup-missing"},
 		{"waived", []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}}, "", ""},
 		{"nothing in it, release only", []Step{{Do: Delete, Partition: "2"}}, "", "release-missing"},
+		{"a waiver over personal files", []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", "lead-missing"},
+		{"waived by the lead", []Step{{Do: Delete, Partition: "5", Waiver: "w", Lead: "Odile Farrow"}}, "", ""},
 		{"no backup at all", []Step{{Do: Delete, Partition: "5"}}, "", "backup-missing"},
 		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
 		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},
@@ -78,6 +80,14 @@ func TestObstacles(t *testing.T) {
 		if (last.Layout == nil) != (c.want != "") {
 			t.Errorf("%s: layout %v", c.name, last.Layout)
 		}
+	}
+	// On a drive that no PC starts from, the EFI partition may go, by the lead.
+	efi := []Step{{Do: Delete, Partition: "1", Release: "r", Waiver: "w"}}
+	if c := Lay(l, Facts{}, efi)[0]; codes(c.Missing) != "lead-missing" || c.Layout == nil {
+		t.Errorf("EFI: %v", c.Missing)
+	}
+	if c := Lay(l, Facts{Lead: true}, efi)[0]; len(c.Missing) > 0 {
+		t.Errorf("EFI, by the lead: %v", c.Missing)
 	}
 	o := Lay(l, facts, []Step{{Do: Grow, Partition: "3", By: "1GiB"}})[0].Obstacles[0]
 	if len(o.Partitions) != 3 || !strings.Contains(o.Text, "Recovery") {

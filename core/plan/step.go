@@ -35,6 +35,8 @@ type Step struct {
 	Waiver    string `json:"waiver,omitempty"`
 	Erase     bool   `json:"erase,omitempty"`
 	Record    string `json:"record,omitempty"`
+	// Lead is the name of the lead who answers for the step, where it needs one.
+	Lead string `json:"lead,omitempty"`
 }
 
 // Plan is steps in their order.
@@ -143,6 +145,7 @@ const (
 	TableFull      Code = "table-full"
 	ReleaseMissing Code = "release-missing"
 	BackupMissing  Code = "backup-missing"
+	LeadMissing    Code = "lead-missing"
 )
 
 // Obstacle is why something cannot be done. Clears names what would clear it.
@@ -188,6 +191,8 @@ type Record struct {
 type Facts struct {
 	// StartsHere tells that the PC starts from this drive.
 	StartsHere bool
+	// Lead tells that whoever carries the plan out answers for the lead.
+	Lead bool
 	// TableTrouble is why the table must not be changed, empty when it can be.
 	TableTrouble string
 	Backups      map[int]Backup

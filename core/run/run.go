@@ -67,6 +67,7 @@ type Options struct {
 	Plan     *plan.Plan
 	Expect   *layout.Layout // the drive as the plan was made for it; nil for as it is
 	Who, Job string
+	Lead     bool   // whoever carries out answers for the lead
 	Serial   string // the last four characters of the serial number, as typed
 	Rehearse bool
 	Runs     string
@@ -259,6 +260,7 @@ func prepare(o Options) (*prepared, error) {
 	if err != nil {
 		return nil, err
 	}
+	facts.Lead = o.Lead
 	cols := plan.Lay(now.Layout, facts, o.Plan.Steps)
 	blocked := &Blocked{}
 	for _, c := range cols {
