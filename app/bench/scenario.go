@@ -14,9 +14,9 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
-	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
+	"jadetrail/core/volume"
 	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
 )
@@ -130,18 +130,6 @@ func writeJSON(path string, v any) error {
 	return os.WriteFile(path, append(b, '\n'), 0o644)
 }
 
-// lay writes a table onto a blank drive.
-func lay(im *disk.Image, s script.Script) error {
-	for _, op := range s {
-		if op.Kind == script.Write {
-			if _, err := im.WriteAt(op.Data, int64(op.Off)); err != nil {
-				return err
-			}
-		}
-	}
-	return im.Sync()
-}
-
 // part is a partition of a demo drive.
 type part struct {
 	typ, id, name string
@@ -170,7 +158,10 @@ func build(path string, size, sector disk.Bytes, diskID string, parts []part) er
 		}
 		at += p.size
 	}
-	return lay(im, table.New(im, diskID, entries...))
+	if err := table.New(im, diskID, entries...).Apply(im, nil); err != nil {
+		return err
+	}
+	return im.Sync()
 }
 
 func reception(path string) error {
@@ -198,7 +189,7 @@ func reception(path string) error {
 func shelfDrive(path string) error {
 	return build(path, 2000398934016, 512, shelfDisk, []part{
 		{table.TypeBasic, shelfVolume, "Basic data partition", (2000398934016 - 2*disk.MiB).Down(disk.Grid), 0, func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: "Shelf", Serial: 0x5a1c77e00b421042, Hidden: hidden, Time: day, Files: []ntfs.Source{
+			return ntfs.Make(w, ntfs.Options{Label: "Shelf", Serial: 0x5a1c77e00b421042, Hidden: hidden, Time: day, Files: []volume.Source{
 				{Path: "Read me.txt", Data: []byte("Lantern Quay Repairs, Port Ellery. Backups of customers' drives. Never work on this drive.\r\n")},
 			}})
 		}},
@@ -240,70 +231,70 @@ func (g *generator) noise(n int) []byte {
 	return b
 }
 
-func (g *generator) loader() []fat.Source {
-	var out []fat.Source
-	out = append(out, fat.Source{Path: "EFI/Boot/bootx64.efi", Data: g.noise(1400 << 10), Modified: g.when()})
+func (g *generator) loader() []volume.Source {
+	var out []volume.Source
+	out = append(out, volume.Source{Path: "EFI/Boot/bootx64.efi", Data: g.noise(1400 << 10), Modified: g.when()})
 	for i := range 24 {
-		out = append(out, fat.Source{Path: fmt.Sprintf("EFI/Loader/Languages/words-%02d.dat", i), Data: g.noise(20<<10 + i*700), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("EFI/Loader/Languages/words-%02d.dat", i), Data: g.noise(20<<10 + i*700), Modified: g.when()})
 	}
-	return append(out, fat.Source{Path: "EFI/Loader/start.cfg", Data: []byte("wait 5\r\nstart reception\r\n"), Modified: g.when()})
+	return append(out, volume.Source{Path: "EFI/Loader/start.cfg", Data: []byte("wait 5\r\nstart reception\r\n"), Modified: g.when()})
 }
 
 var species = []string{"cat", "dog", "rabbit", "goose", "tortoise", "ferret", "parrot", "hedgehog"}
 
 // spread reserves room over a few large files, so that a volume is as full as
 // its story says.
-func (g *generator) spread(dir string, n int, total disk.Bytes) []ntfs.Source {
-	var out []ntfs.Source
+func (g *generator) spread(dir string, n int, total disk.Bytes) []volume.Source {
+	var out []volume.Source
 	for i := range n {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("%s/block-%03d.cache", dir, i), Data: g.text("cache block", 4), Reserve: total / disk.Bytes(n), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("%s/block-%03d.cache", dir, i), Data: g.text("cache block", 4), Reserve: total / disk.Bytes(n), Modified: g.when()})
 	}
 	return out
 }
 
-func (g *generator) system(full disk.Bytes) []ntfs.Source {
-	var out []ntfs.Source
+func (g *generator) system(full disk.Bytes) []volume.Source {
+	var out []volume.Source
 	for i := range 300 {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(14<<10)), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(14<<10)), Modified: g.when()})
 	}
 	for _, hive := range []string{"SYSTEM", "SOFTWARE", "SAM"} {
-		out = append(out, ntfs.Source{Path: "Windows/System32/config/" + hive, Data: g.noise(64 << 10), Modified: g.when()})
+		out = append(out, volume.Source{Path: "Windows/System32/config/" + hive, Data: g.noise(64 << 10), Modified: g.when()})
 	}
 	for i := range 1800 {
 		s := species[g.rng.IntN(len(species))]
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Practice/Patients/%02d/%s-%05d card.txt", i%60, s, 10000+i*7), Data: g.text("Patient card: "+s, 3+g.rng.IntN(30)), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Practice/Patients/%02d/%s-%05d card.txt", i%60, s, 10000+i*7), Data: g.text("Patient card: "+s, 3+g.rng.IntN(30)), Modified: g.when()})
 	}
 	for i := range 240 {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Practice/Letters/2026-%02d/reminder %03d.txt", 1+i%11, i), Data: g.text("Reminder", 12), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Practice/Letters/2026-%02d/reminder %03d.txt", 1+i%11, i), Data: g.text("Reminder", 12), Modified: g.when()})
 	}
 	return append(out, g.spread("Practice/Imaging cache", 96, full)...)
 }
 
-func (g *generator) recovery() []ntfs.Source {
-	out := []ntfs.Source{
+func (g *generator) recovery() []volume.Source {
+	out := []volume.Source{
 		{Path: "Recovery/rescue image.bin", Data: g.noise(40 << 20), Reserve: 700 * disk.MiB, Modified: g.when()},
 		{Path: "Recovery/boot image.sdi", Data: g.noise(3 << 20), Modified: g.when()},
 		{Path: "Recovery/settings.xml", Data: []byte("<recovery place=\"4\" in-use=\"yes\"/>\r\n"), Modified: g.when()},
 	}
 	for i := range 30 {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Recovery/Logs/attempt-%02d.log", i), Data: g.text("Recovery log", 9), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Recovery/Logs/attempt-%02d.log", i), Data: g.text("Recovery log", 9), Modified: g.when()})
 	}
 	return out
 }
 
-func (g *generator) xrays(full disk.Bytes) []ntfs.Source {
-	var out []ntfs.Source
+func (g *generator) xrays(full disk.Bytes) []volume.Source {
+	var out []volume.Source
 	for i := range 900 {
 		s := species[g.rng.IntN(len(species))]
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("X-rays/%d/%s-%05d view %d.xry", 2024+i%3, s, 10000+i*7, 1+i%4), Data: g.noise(4<<10 + g.rng.IntN(20<<10)), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("X-rays/%d/%s-%05d view %d.xry", 2024+i%3, s, 10000+i*7, 1+i%4), Data: g.noise(4<<10 + g.rng.IntN(20<<10)), Modified: g.when()})
 	}
 	return append(out, g.spread("X-rays/Full size", 48, full)...)
 }
 
-func (g *generator) maker(full disk.Bytes) []ntfs.Source {
-	var out []ntfs.Source
+func (g *generator) maker(full disk.Bytes) []volume.Source {
+	var out []volume.Source
 	for i := range 160 {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Drivers/Set %d/part-%03d.pak", i%9, i), Data: g.noise(8 << 10), Modified: g.when()})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Drivers/Set %d/part-%03d.pak", i%9, i), Data: g.noise(8 << 10), Modified: g.when()})
 	}
 	return append(out, g.spread("Image", 12, full)...)
 }

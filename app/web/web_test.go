@@ -181,8 +181,8 @@ func TestChangedDrive(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, op := range sc {
-		d.im.WriteAt(op.Data, int64(op.Off))
+	if err := sc.Apply(d.im, nil); err != nil {
+		t.Fatal(err)
 	}
 	d.close()
 	page := s.get(t, "/jobs/J-1042")

@@ -369,7 +369,7 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 	for j := range s {
 		s[j].Step = i
 	}
-	if err := apply(over, s, p.sources); err != nil {
+	if err := s.Apply(over, p.sources); err != nil {
 		return err
 	}
 	after, err := survey.Read(over, o.PC)
@@ -424,27 +424,6 @@ func compared(text string, dev disk.Device, rec *trail.Record, m *shelf.Manifest
 		return text, err
 	}
 	return fmt.Sprintf("%s; compared with its backup: %s the same, %s different, %s unknown", text, c.Same, c.Differ, c.Unknown), nil
-}
-
-func apply(dev disk.Device, s script.Script, sources map[string]io.ReaderAt) error {
-	for _, op := range s {
-		var err error
-		switch op.Kind {
-		case script.Write:
-			_, err = dev.WriteAt(op.Data, int64(op.Off))
-		case script.Hole:
-			err = dev.Zero(op.Off, op.Len)
-		case script.Fill:
-			b := make([]byte, op.Len)
-			if _, err = sources[op.Source].ReadAt(b, int64(op.SourceOff)); err == nil {
-				_, err = dev.WriteAt(b, int64(op.Off))
-			}
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // record gathers what is kept of a deletion.

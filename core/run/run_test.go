@@ -38,10 +38,10 @@ var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
 // uid is a unique id that differs in its last digits.
 func uid(n int) string { return fmt.Sprintf("5a1c77e0-1042-4d0b-9c3e-0000000000%02x", n) }
 
-func files(tag string, n int) []ntfs.Source {
-	var out []ntfs.Source
+func files(tag string, n int) []volume.Source {
+	var out []volume.Source
 	for i := range n {
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("%s/box %d/card-%03d.txt", tag, i%3, i), Data: bytes.Repeat(fmt.Appendf(nil, "%s %d. ", tag, i), 1+i*7)})
+		out = append(out, volume.Source{Path: fmt.Sprintf("%s/box %d/card-%03d.txt", tag, i%3, i), Data: bytes.Repeat(fmt.Appendf(nil, "%s %d. ", tag, i), 1+i*7)})
 	}
 	return out
 }
@@ -71,20 +71,20 @@ func makeDrive(t testing.TB, path string, sector disk.Bytes) {
 		}
 		at += size
 	}
-	volume := func(tag string, n int) func(w disk.Device, hidden uint32) error {
+	filled := func(tag string, n int) func(w disk.Device, hidden uint32) error {
 		return func(w disk.Device, hidden uint32) error {
 			return ntfs.Make(w, ntfs.Options{Label: tag, Serial: uint64(n), Hidden: hidden, Time: day, Files: files(tag, n)})
 		}
 	}
 	add(table.TypeEFI, efi, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
-		return fat.Make(w, fat.Options{Label: "SYSTEM", Hidden: hidden, Time: day, Files: []fat.Source{{Path: "EFI/Boot/bootx64.efi", Data: []byte("start")}}})
+		return fat.Make(w, fat.Options{Label: "SYSTEM", Hidden: hidden, Time: day, Files: []volume.Source{{Path: "EFI/Boot/bootx64.efi", Data: []byte("start")}}})
 	})
 	add(table.TypeReserved, 4*disk.MiB, 0, nil)
-	add(table.TypeBasic, 48*disk.MiB, 0, volume("System", 60))
-	add(table.TypeRecovery, 24*disk.MiB, table.AttrRequired|table.AttrNoLetter, volume("Recovery", 12))
-	add(table.TypeBasic, 32*disk.MiB, 0, volume("X-rays", 30))
-	add(table.TypeOEM, 16*disk.MiB, table.AttrRequired, volume("Maker", 9))
-	apply(im, table.New(im, uid(0xd0), entries...), nil)
+	add(table.TypeBasic, 48*disk.MiB, 0, filled("System", 60))
+	add(table.TypeRecovery, 24*disk.MiB, table.AttrRequired|table.AttrNoLetter, filled("Recovery", 12))
+	add(table.TypeBasic, 32*disk.MiB, 0, filled("X-rays", 30))
+	add(table.TypeOEM, 16*disk.MiB, table.AttrRequired, filled("Maker", 9))
+	table.New(im, uid(0xd0), entries...).Apply(im, nil)
 }
 
 // shop is a drive with all that belongs to it.
@@ -451,7 +451,7 @@ func TestRefusals(t *testing.T) {
 			if copies == 1 {
 				s = s[:n]
 			}
-			apply(im, s, nil)
+			s.Apply(im, nil)
 		}
 	}
 	last := int64(640*disk.MiB) - 512

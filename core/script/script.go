@@ -3,6 +3,9 @@
 package script
 
 import (
+	"fmt"
+	"io"
+
 	"jadetrail/core/disk"
 )
 
@@ -73,4 +76,30 @@ func (s Script) Rewritten() (n disk.Bytes) {
 		}
 	}
 	return n
+}
+
+// Apply does the script on a copy or a blank drive, where no journal is needed.
+func (s Script) Apply(dev disk.Device, sources map[string]io.ReaderAt) error {
+	for _, op := range s {
+		var err error
+		switch op.Kind {
+		case Write:
+			_, err = dev.WriteAt(op.Data, int64(op.Off))
+		case Hole:
+			err = dev.Zero(op.Off, op.Len)
+		case Fill:
+			src := sources[op.Source]
+			if src == nil {
+				return fmt.Errorf("the source %s is not there", op.Source)
+			}
+			b := make([]byte, op.Len)
+			if _, err = src.ReadAt(b, int64(op.SourceOff)); err == nil {
+				_, err = dev.WriteAt(b, int64(op.Off))
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -43,7 +43,7 @@ func noise(n int) []byte {
 // cluster.
 func withVolume(t testing.TB) (*disk.Image, volume.Volume, disk.Bytes) {
 	im := drive(t, 96*disk.MiB)
-	if err := ntfs.Make(im, ntfs.Options{Label: "Recovery", Time: day, Files: []ntfs.Source{{Path: "a/rescue.bin", Data: noise(5 << 20)}, {Path: "b.txt", Data: []byte("b")}}}); err != nil {
+	if err := ntfs.Make(im, ntfs.Options{Label: "Recovery", Time: day, Files: []volume.Source{{Path: "a/rescue.bin", Data: noise(5 << 20)}, {Path: "b.txt", Data: []byte("b")}}}); err != nil {
 		t.Fatal(err)
 	}
 	stale := 80 * disk.MiB

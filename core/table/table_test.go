@@ -25,12 +25,8 @@ func blank(t testing.TB, sector disk.Bytes) *disk.Image {
 
 func put(t testing.TB, dev disk.Device, s script.Script) {
 	t.Helper()
-	for _, op := range s {
-		if op.Kind == script.Write {
-			if _, err := dev.WriteAt(op.Data, int64(op.Off)); err != nil {
-				t.Fatal(err)
-			}
-		}
+	if err := s.Apply(dev, nil); err != nil {
+		t.Fatal(err)
 	}
 }
 

@@ -84,6 +84,17 @@ type File struct {
 	ID uint64 `json:"-"`
 }
 
+// Source is a file for a new volume. Folders above it are made; Folder makes one
+// that may stay empty. Reserve is room kept beyond the contents, in bytes, where the
+// file system can do that.
+type Source struct {
+	Path     string
+	Data     []byte
+	Reserve  disk.Bytes
+	Modified time.Time
+	Folder   bool
+}
+
 // Volume is a file system that can be looked into.
 type Volume interface {
 	// Info measures the volume.

@@ -13,6 +13,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
+	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
 )
 
@@ -46,10 +47,8 @@ func build(what, path string, whole disk.Bytes, parts []disk.Bytes) error {
 		}
 		at += size
 	}
-	for _, op := range table.New(im, "5a1c77e0-be9c-4d0b-9c3e-000000000100", entries...) {
-		if _, err := im.WriteAt(op.Data, int64(op.Off)); err != nil {
-			return err
-		}
+	if err := table.New(im, "5a1c77e0-be9c-4d0b-9c3e-000000000100", entries...).Apply(im, nil); err != nil {
+		return err
 	}
 	if err := im.Sync(); err != nil {
 		return err
@@ -59,8 +58,8 @@ func build(what, path string, whole disk.Bytes, parts []disk.Bytes) error {
 
 // files are a few thousand small ones, and for the backup 2 GiB that do not
 // compress.
-func files(what string, size disk.Bytes) []ntfs.Source {
-	var out []ntfs.Source
+func files(what string, size disk.Bytes) []volume.Source {
+	var out []volume.Source
 	rng := rand.NewChaCha8([32]byte{1})
 	n, each := 200, 3000
 	switch what {
@@ -72,11 +71,11 @@ func files(what string, size disk.Bytes) []ntfs.Source {
 	for i := range n {
 		b := make([]byte, each)
 		rng.Read(b)
-		out = append(out, ntfs.Source{Path: fmt.Sprintf("Folder %d/file %d.bin", i%40, i), Data: b})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Folder %d/file %d.bin", i%40, i), Data: b})
 	}
 	if what != "backup" { // scattered, so that the bitmaps are no plain stretch
 		for i := range 60 {
-			out = append(out, ntfs.Source{Path: fmt.Sprintf("Large/%d.bin", i), Data: []byte("x"), Reserve: size / 80})
+			out = append(out, volume.Source{Path: fmt.Sprintf("Large/%d.bin", i), Data: []byte("x"), Reserve: size / 80})
 		}
 	}
 	return out

@@ -25,13 +25,13 @@ func image(t testing.TB, size, sector disk.Bytes) *disk.Image {
 	return im
 }
 
-func sources() []Source {
-	var out []Source
+func sources() []volume.Source {
+	var out []volume.Source
 	for i := range 120 {
-		out = append(out, Source{Path: fmt.Sprintf("EFI/Loader %d/a rather long name %03d.efi", i%5, i), Data: bytes.Repeat([]byte{byte(i), 7}, i*i), Modified: day})
+		out = append(out, volume.Source{Path: fmt.Sprintf("EFI/Loader %d/a rather long name %03d.efi", i%5, i), Data: bytes.Repeat([]byte{byte(i), 7}, i*i), Modified: day})
 	}
 	// Thirteen letters fill a long entry exactly.
-	return append(out, Source{Path: "thirteen.text", Data: []byte("x")}, Source{Path: "EMPTY.TXT"})
+	return append(out, volume.Source{Path: "thirteen.text", Data: []byte("x")}, volume.Source{Path: "EMPTY.TXT"})
 }
 
 func TestMakeAndRead(t *testing.T) {

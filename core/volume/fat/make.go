@@ -9,14 +9,8 @@ import (
 	"unicode/utf16"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/volume"
 )
-
-// Source is a file for a new volume. Folders above it are made.
-type Source struct {
-	Path     string
-	Data     []byte
-	Modified time.Time
-}
 
 // Options of a new volume.
 type Options struct {
@@ -25,14 +19,14 @@ type Options struct {
 	Serial  uint32
 	Hidden  uint32 // sectors before the partition on its drive
 	Time    time.Time
-	Files   []Source
+	Files   []volume.Source
 }
 
 type folder struct {
 	name     string
 	parent   *folder
 	subs     []*folder
-	files    []Source
+	files    []volume.Source
 	first    uint32
 	clusters uint32
 }

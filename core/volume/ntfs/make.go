@@ -10,17 +10,8 @@ import (
 	"unicode/utf16"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/volume"
 )
-
-// Source is a file for a new volume. Folders above it are made. Reserve is
-// room kept for it beyond its contents, in bytes.
-type Source struct {
-	Path     string
-	Data     []byte
-	Reserve  disk.Bytes
-	Modified time.Time
-	Folder   bool
-}
 
 // Options of a new volume.
 type Options struct {
@@ -29,7 +20,7 @@ type Options struct {
 	Serial  uint64
 	Hidden  uint32 // sectors before the partition on its drive
 	Time    time.Time
-	Files   []Source
+	Files   []volume.Source
 }
 
 // ErrFull is returned when the files do not fit into the volume.
@@ -435,7 +426,7 @@ func log2(n disk.Bytes) (k int) {
 
 // planned is a file whose record number is settled.
 type planned struct {
-	Source
+	volume.Source
 	num int64
 	dir *folder
 }

@@ -11,7 +11,6 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
-	"jadetrail/core/script"
 	"jadetrail/core/volume"
 )
 
@@ -32,29 +31,12 @@ func contents(i int) []byte {
 	return bytes.Repeat(fmt.Appendf(nil, "card %d of the box. ", i), 1+i*i%400)
 }
 
-func sources(n int) []Source {
-	var out []Source
+func sources(n int) []volume.Source {
+	var out []volume.Source
 	for i := range n {
-		out = append(out, Source{Path: fmt.Sprintf("Patients/Box %d/card-%04d é.txt", i%7, i), Data: contents(i), Modified: day.Add(time.Duration(i) * time.Hour)})
+		out = append(out, volume.Source{Path: fmt.Sprintf("Patients/Box %d/card-%04d é.txt", i%7, i), Data: contents(i), Modified: day.Add(time.Duration(i) * time.Hour)})
 	}
-	return append(out, Source{Path: "Empty", Folder: true}, Source{Path: "cache.bin", Data: []byte("short"), Reserve: 3 * disk.MiB})
-}
-
-// apply carries a volume's script out on dev as it stands.
-func apply(t testing.TB, dev disk.Device, s script.Script) {
-	t.Helper()
-	for _, op := range s {
-		var err error
-		switch op.Kind {
-		case script.Write:
-			_, err = dev.WriteAt(op.Data, int64(op.Off))
-		case script.Hole:
-			err = dev.Zero(op.Off, op.Len)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
+	return append(out, volume.Source{Path: "Empty", Folder: true}, volume.Source{Path: "cache.bin", Data: []byte("short"), Reserve: 3 * disk.MiB})
 }
 
 // verify opens the volume and compares it with what was put into it.
@@ -133,7 +115,9 @@ func TestMakeAndGrow(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			apply(t, dev, s)
+			if err := s.Apply(dev, nil); err != nil {
+				t.Fatal(err)
+			}
 			after, err := verify(t, dev, c.files).Info()
 			if err != nil {
 				t.Fatal(err)
