@@ -1,0 +1,199 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadetrail/app/bench"
+	"jadetrail/core/disk"
+)
+
+// bin runs a bench command and returns its exit status and what it printed.
+func bin(t *testing.T, args ...string) (status int, out, trouble string) {
+	t.Helper()
+	capture := func(f **os.File) func() string {
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		old := *f
+		*f = w
+		text := make(chan string)
+		go func() { b, _ := io.ReadAll(r); text <- string(b) }()
+		return func() string { w.Close(); *f = old; return <-text }
+	}
+	o, e := capture(&os.Stdout), capture(&os.Stderr)
+	status = execute(context.Background(), args)
+	return status, o(), e()
+}
+
+func reception(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	if _, err := bench.Make(dir); err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(dir, "tidewater-reception.img")
+}
+
+func write(t *testing.T, name, text string) string {
+	t.Helper()
+	p := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func TestStory(t *testing.T) {
+	image := reception(t)
+	facts := image + ".pc.json"
+	must := func(want int, args ...string) string {
+		t.Helper()
+		status, out, trouble := bin(t, args...)
+		if status != want {
+			t.Fatalf("%v: exit status %d, want %d\n%s%s", args, status, want, out, trouble)
+		}
+		if want != 0 && strings.Count(strings.TrimSpace(trouble), "\n") > 0 {
+			t.Errorf("%v: more than one line: %q", args, trouble)
+		}
+		return out
+	}
+	var l struct {
+		Scheme string `json:"scheme"`
+		Size   int64  `json:"size_bytes"`
+		Sector int    `json:"sector_bytes"`
+		Spans  []map[string]any
+	}
+	decode := func(text string, v any) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(text), v); err != nil {
+			t.Fatalf("%v: %.200s", err, text)
+		}
+	}
+	decode(must(0, "inspect", "--json", "--pc", facts, image), &l)
+	if l.Scheme != "gpt" || l.Size != 512110190592 || l.Sector != 512 || len(l.Spans) != 10 {
+		t.Errorf("inspect: %+v", l)
+	}
+	c := l.Spans[4]
+	v, _ := c["volume"].(map[string]any)
+	if c["number"] != 3.0 || c["role"] != "start-system" || c["protected"] != false || c["container"] != 0.0 || c["start_lba"] != 567296.0 || v["kind"] != "ntfs" || v["clean"] != true || v["cluster_bytes"] != 4096.0 {
+		t.Errorf("inspect: C: is %v", c)
+	}
+	if g := l.Spans[8]; g["kind"] != "gap" || g["why"] != "free" || g["type_id"] != nil {
+		t.Errorf("inspect: the gap is %v", g)
+	}
+	var fl struct{ Files []map[string]any }
+	decode(must(0, "files", "--json", "--hash", "--partition", "4", image), &fl)
+	hashed := 0
+	for _, f := range fl.Files {
+		if h, _ := f["sha256"].(string); len(h) == 64 {
+			hashed++
+		}
+	}
+	if len(fl.Files) != 35 || hashed != 33 {
+		t.Errorf("files: %d, %d hashed", len(fl.Files), hashed)
+	}
+	decode(must(0, "files", "--json", "--partition", "4", "--path", "/recovery", image), &fl)
+	if len(fl.Files) != 4 {
+		t.Errorf("one level: %v", fl.Files)
+	}
+	var sound struct{ Sound bool }
+	if decode(must(0, "check", "--json", image), &sound); !sound.Sound {
+		t.Error("check: not sound")
+	}
+	var b struct{ Backup string }
+	decode(must(0, "back-up", "--json", "--partition", "4", "--kind", "image", image), &b)
+	must(0, "verify-backup", "--backup", b.Backup, "--shelf", image+".trail/shelf")
+	pl := write(t, "plan.json", `{"version": 1, "steps": [{"do": "delete", "partition": "4", "release": "not wanted", "erase": false}, {"do": "grow", "partition": "3", "by": "1 GiB", "edge": "end"}]}`)
+	must(0, "carry-out", "--rehearse", "--pc", facts, "--plan", pl, image)
+	must(1, "carry-out", "--pc", facts, "--plan", pl, image)
+	must(1, "carry-out", "--pc", facts, "--serial", "0000", "--plan", pl, image)
+	var r struct {
+		Run     string
+		Records []string
+		Marks   []string
+	}
+	decode(must(0, "carry-out", "--json", "--pc", facts, "--serial", "7F3K", "--who", "Ines Marsh", "--plan", pl, image), &r)
+	if r.Run == "" || len(r.Records) != 1 || len(r.Marks) != 1 {
+		t.Errorf("carry-out: %+v", r)
+	}
+	must(1, "resume", image)
+	must(0, "bring-back", "--record", r.Records[0], image)
+	must(1, "bring-back", "--record", "d-unknown", image)
+	must(0, "check", image)
+	if out := must(0, "verify-trail", image+".trail/trail.jsonl"); !strings.Contains(out, "the chain is whole") {
+		t.Errorf("verify-trail: %s", out)
+	}
+	lines, _ := os.ReadFile(image + ".trail/trail.jsonl")
+	must(1, "verify-trail", write(t, "t.jsonl", strings.Replace(string(lines), "Ines Marsh", "Nobody", 1)))
+	for line := range strings.SplitSeq(strings.TrimSpace(string(lines)), "\n") {
+		var e map[string]any
+		decode(line, &e)
+		for _, k := range []string{"seq", "version", "time", "who", "act", "previous", "hash", "signature"} {
+			if _, ok := e[k]; !ok {
+				t.Errorf("an entry lacks %s", k)
+			}
+		}
+		if e["act"] == "delete" && e["record"] != r.Records[0] {
+			t.Errorf("the deletion names record %v", e["record"])
+		}
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	image := reception(t)
+	facts := image + ".pc.json"
+	step := func(s string) string { return write(t, "p.json", `{"version": 1, "steps": [`+s+`]}`) }
+	im, err := disk.OpenImage(image, 0, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	before, err := disk.ReadFull(im, 0, 4*disk.MiB)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		want int
+		says string
+		args []string
+	}{
+		{2, "empty", []string{"inspect", write(t, "empty.img", "")}},
+		{2, "not a drive image", []string{"inspect", write(t, "letter.txt", strings.Repeat("Dear customer, ", 999))}},
+		{2, "no such file", []string{"inspect", "/nowhere/at/all.img"}},
+		{2, "name one image", []string{"inspect"}},
+		{2, "unknown flag", []string{"inspect", "--frobnicate", image}},
+		{2, "unknown command", []string{"frobnicate"}},
+		{2, "name a plan", []string{"carry-out", image}},
+		{2, "cannot be read", []string{"carry-out", "--plan", write(t, "x.json", "{"), image}},
+		{2, "negative", []string{"carry-out", "--plan", step(`{"do": "grow", "partition": "3", "by": "-5"}`), image}},
+		{2, "not an amount", []string{"carry-out", "--plan", step(`{"do": "grow", "partition": "3", "by": "lots"}`), image}},
+		{2, "not files or image", []string{"back-up", "--partition", "4", "--kind", "photograph", image}},
+		{2, "off or running", []string{"inspect", "--pc", write(t, "pc.json", `{"version": 1, "state": "asleep"}`), image}},
+		{1, "cannot carry out", []string{"carry-out", "--plan", step(`{"do": "slide", "partition": "5", "by": "1GiB"}`), image}},
+		{1, "lie before", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "grow", "partition": "3", "by": "1GiB"}`), image}},
+		{1, "The PC starts this system", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "delete", "partition": "3", "waiver": "w"}`), image}},
+		{1, "only EFI", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "delete", "partition": "1", "release": "r", "waiver": "w"}`), image}},
+		{1, "no partition 9", []string{"carry-out", "--plan", step(`{"do": "delete", "partition": "9"}`), image}},
+		{1, "more than the", []string{"carry-out", "--plan", step(`{"do": "delete", "partition": "6", "release": "r", "waiver": "w"}, {"do": "grow", "partition": "5", "by": "500 GiB"}`), image}},
+		{1, "cannot be looked into", []string{"files", "--partition", "2", image}},
+		{1, "no such file or folder", []string{"files", "--partition", "3", "--path", "Nowhere", image}},
+		{1, "no such backup", []string{"verify-backup", "--backup", "b-none", "--shelf", t.TempDir()}},
+		{1, "no such partition", []string{"back-up", "--partition", "9", "--kind", "image", image}},
+		{1, "no unfinished run", []string{"resume", image}},
+	} {
+		status, out, trouble := bin(t, c.args...)
+		if status != c.want || !strings.Contains(strings.ToLower(trouble), strings.ToLower(c.says)) || strings.Count(strings.TrimSpace(trouble), "\n") > 0 || out != "" {
+			t.Errorf("%v: exit status %d, says %q %q", c.args, status, trouble, out)
+		}
+	}
+	if after, _ := disk.ReadFull(im, 0, 4*disk.MiB); string(before) != string(after) {
+		t.Error("a refusal changed the drive")
+	}
+}
