@@ -1,0 +1,221 @@
+package survey
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
+)
+
+var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
+
+func uid(n int) string { return fmt.Sprintf("5a1c77e0-1042-4d0b-9c3e-0000000000%02x", n) }
+
+// piece is one partition of a test drive.
+type piece struct {
+	typ   string
+	attrs uint64
+	fill  func(t *testing.T, w disk.Device)
+}
+
+// raw puts bytes at places of a partition.
+func raw(at map[int64][]byte) func(t *testing.T, w disk.Device) {
+	return func(t *testing.T, w disk.Device) {
+		for off, b := range at {
+			if _, err := w.WriteAt(b, off); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+func ntfsWith(hidden uint32, files ...string) func(t *testing.T, w disk.Device) {
+	return func(t *testing.T, w disk.Device) {
+		o := ntfs.Options{Label: "V", Time: day, Hidden: hidden}
+		for _, f := range files {
+			o.Files = append(o.Files, volume.Source{Path: f, Data: []byte(f)})
+		}
+		if err := ntfs.Make(w, o); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+const each = 40 * disk.MiB
+
+func drive(t *testing.T, pieces ...piece) *disk.Image {
+	t.Helper()
+	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), disk.Bytes(len(pieces)+1)*each, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	var entries []table.Entry
+	at := disk.MiB
+	for i, p := range pieces {
+		entries = append(entries, table.NewEntry(table.Entry{Slot: i + 1, TypeID: p.typ, UniqueID: uid(i + 1), Start: at.At(512), End: (at + each).At(512) - 1, Attributes: p.attrs}))
+		if p.fill != nil {
+			p.fill(t, disk.NewWindow(im, at, each))
+		}
+		at += each
+	}
+	if err := table.New(im, uid(0xd0), entries...).Apply(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	return im
+}
+
+func ext(compat, incompat uint32) func(t *testing.T, w disk.Device) {
+	b := make([]byte, 1024)
+	b[56], b[57], b[58] = 0x53, 0xef, 1
+	binary.LittleEndian.PutUint32(b[24:], 2)
+	binary.LittleEndian.PutUint32(b[92:], compat)
+	binary.LittleEndian.PutUint32(b[96:], incompat)
+	copy(b[120:], "recordings")
+	return raw(map[int64][]byte{1024: b})
+}
+
+func TestRolesAndKinds(t *testing.T) {
+	efi := func(t *testing.T, w disk.Device) {
+		if err := fat.Make(w, fat.Options{Label: "SYSTEM", Cluster: 512, Time: day}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	system := ntfsWith(0, "Windows/System32/config/SYSTEM")
+	cases := []struct {
+		piece
+		role      layout.Role
+		kind      volume.Kind // "" for nothing
+		protected bool
+		finding   string
+	}{
+		{piece{table.TypeEFI, 0, efi}, layout.EFI, volume.FAT32, true, ""},
+		{piece{table.TypeEFI, 0, nil}, layout.EFI, "", true, "efi-without-fat"},
+		{piece{table.TypeReserved, 0, nil}, layout.Reserved, "", true, ""},
+		{piece{table.TypeReserved, 0, ntfsWith(0)}, layout.Reserved, volume.NTFS, true, "reserved-with-volume"},
+		{piece{table.TypeBasic, 0, system}, layout.StartSystem, volume.NTFS, false, ""},
+		{piece{table.TypeBasic, 0, system}, layout.OtherSystem, volume.NTFS, false, ""},
+		{piece{table.TypeBasic, 0, ntfsWith(0, "Windows/notes.txt")}, layout.Data, volume.NTFS, false, ""},
+		{piece{table.TypeBasic, table.AttrRequired, ntfsWith(0)}, layout.OEM, volume.NTFS, true, ""},
+		{piece{table.TypeBasic, table.AttrReadOnly, ntfsWith(0)}, layout.Data, volume.NTFS, true, ""},
+		{piece{table.TypeRecovery, 0, nil}, layout.Recovery, "", true, "recovery-empty"},
+		{piece{table.TypeOEM, 0, nil}, layout.OEM, "", true, ""},
+		{piece{table.TypeLinux, 0, ext(0, 0)}, layout.Data, volume.Ext2, false, ""},
+		{piece{table.TypeLinux, 0, ext(4, 0)}, layout.Data, volume.Ext3, false, ""},
+		{piece{table.TypeLinux, 0, ext(4, 0x40)}, layout.Data, volume.Ext4, false, ""},
+		{piece{table.TypeSwap, 0, raw(map[int64][]byte{4086: []byte("SWAPSPACE2")})}, layout.Swap, volume.Swap, false, ""},
+		{piece{table.TypeBasic, 0, raw(map[int64][]byte{3: []byte("EXFAT   ")})}, layout.Data, volume.ExFAT, false, ""},
+		{piece{table.TypeLinux, 0, raw(map[int64][]byte{0: []byte("LUKS\xba\xbe")})}, layout.Data, volume.Sealed, false, ""},
+		{piece{table.TypeLVM, 0, raw(map[int64][]byte{512: []byte("LABELONE")})}, layout.Data, volume.LVM, false, ""},
+		{piece{table.TypeBasic, 0, nil}, layout.Unknown, "", false, ""},
+		{piece{table.TypeBasic, 0, raw(map[int64][]byte{int64(each) - 600: {1}})}, layout.Unknown, volume.Unknown, false, ""},
+		{piece{table.TypeBasic, 0, raw(map[int64][]byte{3: append([]byte("NTFS    "), make([]byte, 499)...), 510: {0x55, 0xaa}})}, layout.Unknown, volume.Unknown, false, "volume-damaged"},
+		{piece{table.TypePool, 0, nil}, layout.Unknown, "", false, ""},
+	}
+	var pieces []piece
+	for _, c := range cases {
+		pieces = append(pieces, c.piece)
+	}
+	facts := &pc.Facts{Version: 1, State: pc.Running, Start: uid(5), Letters: map[string]string{uid(7): "P"}, Held: map[string]string{uid(7): "the scanner program"}}
+	sv, err := Read(drive(t, pieces...), facts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, c := range cases {
+		p, ok := sv.Layout.Find(i + 1)
+		if !ok {
+			t.Fatalf("partition %d is missing", i+1)
+		}
+		kind := volume.Kind("")
+		if p.Volume != nil {
+			kind = p.Volume.Kind
+		}
+		if p.Role != c.role || kind != c.kind || p.Protected != c.protected {
+			t.Errorf("partition %d: role %s, kind %q, protected %v; want %s, %q, %v", i+1, p.Role, kind, p.Protected, c.role, c.kind, c.protected)
+		}
+		found := ""
+		for _, f := range sv.Layout.Findings {
+			if f.Partition == i+1 {
+				found = f.Code
+			}
+		}
+		if found != c.finding {
+			t.Errorf("partition %d: finding %q, want %q", i+1, found, c.finding)
+		}
+	}
+	if p, _ := sv.Layout.Find(7); p.Letter != "P" || p.Held != "the scanner program" {
+		t.Errorf("letter %q, held by %q", p.Letter, p.Held)
+	}
+	if p, _ := sv.Layout.Find(14); p.Volume.Label != "recordings" || p.Volume.ClusterBytes != 4096 || !p.Volume.Clean {
+		t.Errorf("ext4: %+v", p.Volume)
+	}
+	if p, _ := sv.Layout.Find(22); !p.Member {
+		t.Error("a member of a pool was not told apart")
+	}
+	without, err := Read(drive(t, pieces[4]), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, _ := without.Layout.Find(1); p.Role != layout.OtherSystem {
+		t.Errorf("without facts a system is %s", p.Role)
+	}
+}
+
+func TestCheck(t *testing.T) {
+	im := drive(t, piece{table.TypeBasic, 0, ntfsWith(2048)}, piece{table.TypeBasic, 0, ntfsWith(7)})
+	sv, err := Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := sv.Check()
+	if len(l) != 1 || l[0].Code != "hidden-sectors" || l[0].Severity != "note" || l[0].Partition != 2 {
+		t.Errorf("found %+v", l)
+	}
+	blank, err := disk.CreateImage(filepath.Join(t.TempDir(), "b.img"), each, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer blank.Close()
+	if sv, err = Read(blank, nil); err != nil || sv.Layout.Scheme != "none" || len(sv.Layout.Spans) != 1 || sv.Layout.Spans[0].Why != layout.Free {
+		t.Errorf("a blank drive: %+v, %v", sv.Layout, err)
+	}
+}
+
+func TestIdentity(t *testing.T) {
+	p := filepath.Join(t.TempDir(), "d.img")
+	if id, err := ReadIdentity(p); err != nil || id != (Identity{}) {
+		t.Errorf("none: %+v, %v", id, err)
+	}
+	os.WriteFile(p+".drive.json", []byte(`{"model": "stick", "serial": "A-1", "removable": true}`), 0o644)
+	if id, err := ReadIdentity(p); err != nil || id != (Identity{"stick", "A-1", true}) {
+		t.Errorf("%+v, %v", id, err)
+	}
+	os.WriteFile(p+".drive.json", []byte(`{`), 0o644)
+	if _, err := ReadIdentity(p); err == nil {
+		t.Error("half an identity was taken")
+	}
+}
+
+func TestFactsAboutThePC(t *testing.T) {
+	for text, ok := range map[string]bool{
+		`{"version": 1, "name": "a", "state": "off", "letters": {"x": "C"}}`: true,
+		`{"version": 2, "state": "off"}`:                                     false,
+		`{"version": 1, "state": "asleep"}`:                                  false,
+		`{"version": 1, "state": "off", "lettres": {}}`:                      false,
+		`[]`: false,
+	} {
+		if _, err := pc.Parse([]byte(text)); (err == nil) != ok {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
