@@ -239,3 +239,61 @@ func TestHostileRequests(t *testing.T) {
 		t.Error("signing in leads elsewhere")
 	}
 }
+
+// TestRecordAndEvents deletes a partition, watches the work as a page does, and
+// alters the record behind the application's back.
+func TestRecordAndEvents(t *testing.T) {
+	s := open(t)
+	r, err := s.client.Get(s.url + "/jobs/J-1042/work")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Body.Close()
+	if ct := r.Header.Get("Content-Type"); ct != "text/event-stream" {
+		t.Fatalf("events come as %s", ct)
+	}
+	seen := make(chan string, 1)
+	go func() {
+		var all strings.Builder
+		b := make([]byte, 4096)
+		for !strings.Contains(all.String(), `"outcome"`) {
+			n, err := r.Body.Read(b)
+			all.Write(b[:n])
+			if err != nil {
+				break
+			}
+		}
+		seen <- all.String()
+	}()
+	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "6", "release", "not wanted", "waiver", "none needed")
+	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	if out := s.settle(t); !strings.Contains(out, "as planned") {
+		t.Fatal(out)
+	}
+	if ev := <-seen; !strings.Contains(ev, `"kind":"carry-out"`) || !strings.Contains(ev, "One record kept") {
+		t.Errorf("events: %s", ev)
+	}
+	list, err := s.store.Entries(store.Filter{Act: "delete"})
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%v, %v", list, err)
+	}
+	path := "/records/" + list[0].Record
+	if page := s.get(t, path); !strings.Contains(page, "Genuine") || !strings.Contains(page, "Plan to bring it back") || !strings.Contains(page, "none needed") {
+		t.Error("the record's page does not say what was kept")
+	}
+	if page := s.get(t, "/trail?act=delete&text=oem"); !strings.Contains(page, path) || !strings.Contains(page, "The chain is whole") {
+		t.Error("the trail does not lead to the record")
+	}
+	file := filepath.Join(s.data, "records", list[0].Record, "record.json")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(file, []byte(strings.Replace(string(b), "none needed", "never asked", 1)), 0o644)
+	if page := s.get(t, path); !strings.Contains(page, "This record was altered") {
+		t.Error("an altered record passes for genuine")
+	}
+	if text := s.get(t, "/trail.jsonl"); strings.Count(text, "\n") != 5 {
+		t.Errorf("exported %d lines", strings.Count(text, "\n"))
+	}
+}

@@ -240,3 +240,46 @@ func FuzzOpen(f *testing.F) {
 		Open(j)
 	})
 }
+
+// TestDamagedJournal changes and cuts the journal at every place: what is read is
+// either the run as it was begun, or no run at all.
+func TestDamagedJournal(t *testing.T) {
+	b := newBench(t)
+	dev, j := overlay(t, b.base), journal(t)
+	if _, err := Begin(j, dev, b.script); err != nil {
+		t.Fatal(err)
+	}
+	good, err := os.ReadFile(j.Name())
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole := func(c *Carry) bool {
+		if len(c.script) != len(b.script) {
+			return false
+		}
+		for i, op := range c.script {
+			if w := b.script[i]; op.Kind != w.Kind || op.Off != w.Off || op.Len != w.Len || !bytes.Equal(op.Data, w.Data) || op.Hash != w.Hash {
+				return false
+			}
+		}
+		return true
+	}
+	try := func(what string, at int, x []byte) {
+		os.WriteFile(j.Name(), x, 0o600)
+		c, err := Open(j)
+		switch {
+		case err == nil && !whole(c):
+			t.Fatalf("%s at %d: another run was read", what, at)
+		case err != nil && !errors.Is(err, ErrVoid) && !errors.Is(err, ErrJournal):
+			t.Fatalf("%s at %d: %v", what, at, err)
+		}
+	}
+	try("nothing", 0, good)
+	step := max(len(good)/700, 1)
+	for at := 0; at < len(good); at += step {
+		x := bytes.Clone(good)
+		x[at] ^= 0x40
+		try("a byte changed", at, x)
+		try("cut", at, good[:at])
+	}
+}

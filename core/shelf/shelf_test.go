@@ -176,3 +176,84 @@ func TestStoppedBackupLeavesNothing(t *testing.T) {
 		t.Errorf("left behind: %v", left)
 	}
 }
+
+// TestHostileManifest changes what a manifest says: it is refused before anything
+// is allocated by its word.
+func TestHostileManifest(t *testing.T) {
+	im, v, _ := withVolume(t)
+	sh, _ := Open(t.TempDir())
+	good, err := sh.Make(context.Background(), request(im, v), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, change := range map[string]func(m *Manifest){
+		"another name":       func(m *Manifest) { m.ID = "b-2" },
+		"a newer version":    func(m *Manifest) { m.Version = 2 },
+		"absurd size":        func(m *Manifest) { m.Bytes = 1 << 60 },
+		"negative size":      func(m *Manifest) { m.Bytes = -1 },
+		"a huge piece":       func(m *Manifest) { m.Pieces[1].Len = 1 << 40 },
+		"a huge frame":       func(m *Manifest) { m.Pieces[1].FrameLen = 1 << 40 },
+		"pieces overlap":     func(m *Manifest) { m.Pieces[1].Off -= 10 },
+		"a piece is missing": func(m *Manifest) { m.Pieces = m.Pieces[1:] },
+		"cut short":          func(m *Manifest) { m.Pieces = m.Pieces[:3] },
+	} {
+		m := *good
+		m.Pieces = append([]Piece(nil), good.Pieces...)
+		change(&m)
+		if err := sh.save(filepath.Join(sh.Dir, good.ID), &m); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := sh.Load(good.ID); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if list, err := sh.List(); err != nil || len(list) != 0 {
+			t.Errorf("%s: is listed: %v, %v", name, list, err)
+		}
+	}
+	os.WriteFile(filepath.Join(sh.Dir, good.ID, "manifest.json"), []byte("{"), 0o644)
+	if _, err := sh.Load(good.ID); !errors.Is(err, ErrDamaged) {
+		t.Errorf("half a manifest: %v", err)
+	}
+}
+
+// TestWriter compares the direct writer with a plain buffer under random appends
+// and flushes.
+func TestWriter(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 9))
+	p := filepath.Join(t.TempDir(), "w")
+	w, err := newWriter(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	var want []byte
+	src := noise(3 << 20)
+	for range 60 {
+		b := src[:rng.IntN(1<<rng.IntN(22)+1)]
+		if err := w.append(b); err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, b...)
+		if rng.IntN(3) > 0 {
+			continue
+		}
+		if err := w.flush(); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := os.ReadFile(p); err != nil || !bytes.Equal(got, want) {
+			t.Fatalf("after %d bytes the file has %d, %v", len(want), len(got), err)
+		}
+	}
+}
+
+func TestRawFramesAreZstd(t *testing.T) {
+	for _, n := range []int{1, 128<<10 - 1, 128 << 10, 128<<10 + 1, 4 << 20} {
+		b := noise(n)
+		p := filepath.Join(t.TempDir(), "f.zst")
+		os.WriteFile(p, appendRaw(appendRaw(nil, b), b), 0o644)
+		got, err := exec.Command("zstd", "-d", "-c", p).Output()
+		if err != nil || !bytes.Equal(got, append(bytes.Clone(b), b...)) {
+			t.Errorf("%d bytes: %d came back, %v", n, len(got), err)
+		}
+	}
+}
