@@ -130,6 +130,13 @@ test("look inside, shelf, keys and errors", async ({ page }) => {
     await page.reload();
     await expect(page.getByText("is whole: every piece reads back")).toBeVisible({ timeout: 500 });
   }).toPass();
+  await page.getByRole("button", { name: "Export" }).first().click();
+  await expect(async () => {
+    await page.reload();
+    await expect(page.getByRole("link", { name: "Download" })).toBeVisible({ timeout: 500 });
+  }).toPass();
+  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Download" }).click()]);
+  expect(download.suggestedFilename()).toMatch(/^b-.*\.img\.zst$/);
   await sound(page);
   await picture(page, "shelf");
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -70,17 +71,28 @@ func (s *Server) shelfPage(c *gin.Context) {
 	if w, ok := s.desk.State("shelf"); ok && w.Ended != nil && w.Kind != "" {
 		v.Trouble = w.Trouble + w.Outcome
 	} else if ok && w.Ended == nil {
-		v.Trouble = "A backup is being verified; " + workView(w).Line + "."
+		v.Trouble = w.Title + ": " + workView(w).Line + "."
 	}
 	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
 }
 
+// onShelf starts work on a backup; there is one piece of it at a time.
+func (s *Server) onShelf(c *gin.Context, kind, title string, f func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error)) {
+	id, who := c.PostForm("backup"), me(c).Name
+	err := s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		return f(ctx, id, who, fromShelf(report))
+	})
+	if err != nil {
+		s.refuse(c, err, "/shelf")
+		return
+	}
+	c.Redirect(303, "/shelf")
+}
+
 func (s *Server) verifyBackup(c *gin.Context) {
-	id := c.PostForm("backup")
-	who := me(c).Name
-	err := s.desk.Start("shelf", "verify-backup", "Verification", func(ctx context.Context, report func(work.Update)) (string, error) {
+	s.onShelf(c, "verify-backup", "Verification", func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
 		now := s.now()
-		m, err := s.shelf.Verify(ctx, id, now, fromShelf(report))
+		m, err := s.shelf.Verify(ctx, id, now, report)
 		if err != nil {
 			return "", err
 		}
@@ -93,11 +105,34 @@ func (s *Server) verifyBackup(c *gin.Context) {
 			Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}, Text: fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title()),
 		})
 	})
+}
+
+func (s *Server) exportBackup(c *gin.Context) {
+	s.onShelf(c, "export", "Export", func(ctx context.Context, id, _ string, report func(shelf.Progress)) (string, error) {
+		m, err := s.shelf.Export(ctx, id, report)
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s can be handed over; SHA-256 of the raw image: %s.", m.ID, m.SHA256), nil
+	})
+}
+
+// download hands a backup's image over, with ranges for a download that was cut.
+func (s *Server) download(c *gin.Context) {
+	m, err := s.shelf.Load(c.Param("backup"))
 	if err != nil {
-		s.refuse(c, err, "/shelf")
+		s.fail(c, err)
 		return
 	}
-	c.Redirect(303, "/shelf")
+	f, err := s.shelf.Image(m)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Type", "application/zstd")
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.img.zst"`, m.ID))
+	http.ServeContent(c.Writer, c.Request, "", m.Made, f)
 }
 
 // recordView is the page of one deletion.

@@ -184,6 +184,8 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/stop", s.stopWork)
 	in.GET("/shelf", s.shelfPage)
 	in.POST("/shelf/verify", s.verifyBackup)
+	in.POST("/shelf/export", s.exportBackup)
+	in.GET("/shelf/:backup/image.zst", s.download)
 	in.GET("/trail", s.trailPage)
 	in.GET("/trail.jsonl", s.exportTrail)
 	in.GET("/records/:record", s.recordPage)

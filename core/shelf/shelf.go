@@ -94,7 +94,8 @@ type Manifest struct {
 	// the ranges that hold the partition's own bytes.
 	LeftOut   bool            `json:"free_left_out"`
 	Allocated [][2]disk.Bytes `json:"allocated,omitempty"`
-	Hash      string          `json:"blake3"` // of the whole raw image
+	Hash      string          `json:"blake3"`           // of the whole raw image
+	SHA256    string          `json:"sha256,omitempty"` // of the whole raw image, once it was exported
 	Verified  *time.Time      `json:"verified"`
 	Pieces    []Piece         `json:"pieces"`
 }
@@ -161,6 +162,15 @@ func (s *Shelf) List() ([]*Manifest, error) {
 	}
 	slices.SortFunc(out, func(a, b *Manifest) int { return b.Made.Compare(a.Made) })
 	return out, nil
+}
+
+// Image opens the backup's zstd frames for a hand-over.
+func (s *Shelf) Image(m *Manifest) (*os.File, error) {
+	p, err := s.path(m.ID, "image.zst")
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(p)
 }
 
 func (s *Shelf) save(dir string, m *Manifest) error {

@@ -3,6 +3,7 @@ package shelf
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"io"
@@ -83,6 +84,15 @@ func TestImageIsWhatZstdReads(t *testing.T) {
 		got, err := exec.Command("zstd", "-d", "-c", filepath.Join(sh.Dir, "b-1", "image.zst")).Output()
 		if err != nil || !bytes.Equal(got, want) {
 			t.Errorf("%s: zstd -d gives %d bytes, %v", name, len(got), err)
+		}
+		if m, err = sh.Export(context.Background(), m.ID, nil); err != nil {
+			t.Fatal(err)
+		}
+		if h := sha256.Sum256(want); m.SHA256 != hex.EncodeToString(h[:]) {
+			t.Errorf("%s: exported with SHA-256 %s", name, m.SHA256)
+		}
+		if m, err = sh.Load(m.ID); err != nil || m.SHA256 == "" {
+			t.Errorf("%s: the manifest does not keep the hash: %v", name, err)
 		}
 		r, err := sh.Reader(m)
 		if err != nil {
