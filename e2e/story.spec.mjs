@@ -202,3 +202,66 @@ test("a tablet", async ({ page }) => {
   expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth)).toBe(true);
   await sound(page);
 });
+
+// reach presses Tab until the element with the given role and name has the focus.
+async function reach(page, target) {
+  for (let i = 0; i < 80; i++) {
+    if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
+    await page.keyboard.press("Tab");
+  }
+  throw new Error("it cannot be reached by keyboard");
+}
+
+test("a whole deletion planned and taken out by keyboard alone", async ({ page }) => {
+  await page.goto("/sign-in");
+  await page.keyboard.type("tobias"); // the name has the focus
+  await page.keyboard.press("Tab");
+  await page.keyboard.type("lantern-tobias");
+  await page.keyboard.press("Enter");
+  await reach(page, page.getByRole("link", { name: /Tidewater Vets/ }));
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
+  await reach(page, block(page, "C: System"));
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "OEM", exact: true }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  await expect(page.getByRole("heading", { name: "OEM", exact: true })).toBeVisible();
+  await reach(page, page.getByRole("textbox", { name: /Release/ }));
+  await page.keyboard.type("Not wanted");
+  await page.keyboard.press("Enter");
+  await expect(step(page, "Delete OEM")).toBeVisible();
+  await expect(page.getByText("1 of 1 backup missing")).toBeVisible();
+  await expect(page.getByText("after 1 backup")).toBeVisible();
+  await reach(page, page.getByRole("button", { name: /Take out step 1/ }));
+  await page.keyboard.press("Enter");
+  await expect(page.getByText("no steps yet")).toBeVisible();
+});
+
+test("nothing on the drive's page is cut off, doubled or out of its column", async ({ page }) => {
+  await signIn(page);
+  for (const p of [1, 2, 3, 5, 6]) {
+    await page.goto(`/jobs/J-1042?p=${p}`);
+    await expect(page.locator(".map svg")).toBeVisible();
+    const trouble = await page.evaluate(() => {
+      const out = [];
+      for (const box of document.querySelectorAll(".stages, .side, .price, .top")) {
+        if (box.scrollWidth > box.clientWidth + 1) out.push(`${box.className} is wider than its place`);
+      }
+      for (const t of document.querySelectorAll(".map text")) {
+        const r = t.getBoundingClientRect(), m = document.querySelector(".map svg").getBoundingClientRect();
+        if (r.left < m.left - 2 || r.bottom > m.bottom + 2) out.push(`${t.textContent} leaves the map`);
+      }
+      for (const g of document.querySelectorAll(".map g[role=button]")) {
+        const box = g.querySelector("rect").getBoundingClientRect();
+        for (const t of g.querySelectorAll(":scope > text:not(.mark)")) {
+          const r = t.getBoundingClientRect();
+          if (r.right > box.right + 1 || r.left < box.left - 1) out.push(`${t.textContent} leaves its block`);
+        }
+        const [a, b] = [...g.querySelectorAll(":scope > text:not(.mark)")].map((t) => t.getBoundingClientRect());
+        if (a && b && Math.abs(a.top - b.top) < 4 && a.right > b.left) out.push(`${g.textContent} overlaps`);
+      }
+      const ids = [...document.querySelectorAll("[id]")].map((e) => e.id);
+      if (new Set(ids).size !== ids.length) out.push("an id stands twice");
+      return out;
+    });
+    expect(trouble).toEqual([]);
+  }
+});

@@ -36,6 +36,9 @@ echo "  dd $(took "$a" "$b") s, carry-out with record, journal, rehearsal, proof
 "$work/make" backup "$work/backup.img" >"$work/ranges"
 read -r off len <"$work/ranges"
 dd if="$work/backup.img" of="$work/raw" bs=4M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none
+drop
+a=$(now); dd if="$work/raw" of="$work/plain" bs=32M oflag=direct conv=fsync status=none; b=$(now); dd if="$work/plain" of=/dev/null bs=4M iflag=direct status=none; c=$(now); rm -f "$work/plain"
+echo "Of itself this disk takes $(took "$a" "$b") s to write 2 GiB durably and $(took "$b" "$c") s to read them past the page cache."
 echo "Image backup with its verification of 2 GiB that do not compress, against zstd -1 -T2 to a file and zstd -d of it to nowhere:"
 for pass in 1 2 3; do
   drop; cat "$work/raw" >/dev/null

@@ -121,6 +121,14 @@ var functions = template.FuncMap{
 	"day":     func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") },
 	"short":   func(s string) string { return s[:min(len(s), 12)] },
 	"role":    func(r layout.Role) string { return strings.ReplaceAll(string(r), "-", " ") },
+	// The role, where a title does not say it already.
+	"besides": func(s layout.Span) string {
+		r := strings.ReplaceAll(string(s.Role), "-", " ")
+		if strings.EqualFold(s.Title(), r) {
+			return ""
+		}
+		return ", " + r
+	},
 	"json": func(v any) (template.JS, error) {
 		b, err := json.Marshal(v) // escapes <, > and &, so it cannot end its element
 		return template.JS(b), err

@@ -165,7 +165,7 @@ export function trailMap(root, data) {
     columns.forEach((c, i) => {
       if (spine(i)) {
         const g = el("g", { role: "button", tabindex: "0", "aria-label": `Unfold the mark of ${c.title}` });
-        g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s", xs[i], 32, c.title.split(" ")[2] ?? ""));
+        g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s mark", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s mark", xs[i], 32, c.title.split(" ")[2] ?? ""));
         for (const b of c.blocks ?? []) g.append(el("rect", { class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`, x: xs[i], y: b.y, width: SPINE, height: b.h, rx: 3 }), b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])));
         const unfold = () => { open = i; draw(); };
         g.addEventListener("click", unfold);

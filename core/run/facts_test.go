@@ -1,0 +1,147 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// TestBackupMustStandForTheState backs a partition up, changes it, and looks at
+// what the gate then says.
+func TestBackupMustStandForTheState(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	im := s.open(t)
+	missing := func() string {
+		t.Helper()
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := s.options(im)
+		f, err := Facts(im, sv, o.PC, o.Shelf, o.Records, s.steps, o.Random)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, m := range plan.Lay(sv.Layout, f, s.steps)[0].Missing {
+			out = append(out, m.Text)
+		}
+		return strings.Join(out, " ")
+	}
+	if m := missing(); !strings.Contains(m, "no backup") {
+		t.Errorf("before a backup: %q", m)
+	}
+	m, err := BackUp(context.Background(), s.options(im), 4, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m := missing(); m != "" {
+		t.Errorf("with a backup: %q", m)
+	}
+	// A backup of another partition, or of the same number elsewhere, is none.
+	o := s.options(im)
+	if _, err := BackUp(context.Background(), o, 6, nil); err != nil {
+		t.Fatal(err)
+	}
+	if m := missing(); m != "" {
+		t.Errorf("with two backups: %q", m)
+	}
+	// One byte of a record in the table of files.
+	sv, _ := survey.Read(im, nil)
+	p, _ := sv.Layout.Find(4)
+	at := int64(p.Start.Offset(512)) + 4*4096 + 70*1024 + 900
+	old, _ := disk.ReadFull(im, disk.Bytes(at), 1)
+	im.WriteAt([]byte{old[0] + 1}, at)
+	if m := missing(); !strings.Contains(m, "has changed since its backup") {
+		t.Errorf("after a change: %q", m)
+	}
+	if _, err := CarryOut(context.Background(), s.options(im)); err == nil {
+		t.Error("deleted with a backup of another state")
+	}
+	im.WriteAt(old, at)
+	if m := missing(); m != "" {
+		t.Errorf("as it was again: %q", m)
+	}
+	// A backup that was never verified does not stand for anything.
+	path := filepath.Join(s.dir, "shelf", m.ID, "manifest.json")
+	b, _ := os.ReadFile(path)
+	i := bytes.Index(b, []byte(`"verified":"`))
+	j := i + 12 + bytes.IndexByte(b[i+12:], '"') + 1
+	os.WriteFile(path, append(append(bytes.Clone(b[:i]), `"verified":null`...), b[j:]...), 0o644)
+	if m := missing(); !strings.Contains(m, "not been verified") {
+		t.Errorf("not verified: %q", m)
+	}
+	if _, err := o.Shelf.Verify(context.Background(), m.ID, day, nil); err != nil {
+		t.Fatal(err)
+	}
+	if m := missing(); m != "" {
+		t.Errorf("verified again: %q", m)
+	}
+}
+
+func TestBackUpEntersTheTrail(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	if _, err := BackUp(context.Background(), s.options(im), 9, nil); !errors.Is(err, ErrNoPartition) {
+		t.Errorf("no such partition: %v", err)
+	}
+	full := s.options(im)
+	full.Shelf = &shelf.Shelf{Dir: full.Shelf.Dir, Room: func() (disk.Bytes, error) { return 10, nil }}
+	if _, err := BackUp(context.Background(), full, 4, nil); !errors.Is(err, shelf.ErrRoom) {
+		t.Errorf("a full shelf: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(s.dir, "trail.jsonl")); err == nil {
+		t.Error("a backup that was not made is in the trail")
+	}
+	// The reserved partition holds nothing, and is backed up all the same.
+	for _, n := range []int{1, 2} {
+		m, err := BackUp(context.Background(), s.options(im), n, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if m.Verified == nil || m.From.Fingerprint == "" || m.From.Serial != "TLX5-220-7F3K" || m.Who != "Ines Marsh" {
+			t.Errorf("manifest: %+v", m)
+		}
+	}
+	list, err := trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}.Read()
+	if err != nil || len(list) != 2 || list[0].Act != trail.ActBackup || list[0].Backup == "" || list[0].Partition != 1 {
+		t.Errorf("%+v, %v", list, err)
+	}
+}
+
+// TestNoRoom refuses a run before it begins when the host is short of room.
+func TestNoRoom(t *testing.T) {
+	if err := roomFor(t.TempDir(), nil); err != nil {
+		t.Errorf("an empty script: %v", err)
+	}
+	huge := script.Script{{Kind: script.Fill, Len: disk.Bytes(1) << 55}}
+	if err := roomFor(t.TempDir(), huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
+		t.Errorf("more than any disk has: %v", err)
+	}
+}
+
+func TestSentence(t *testing.T) {
+	for in, want := range map[string]string{"the shelf is full": "The shelf is full.", "Done.": "Done.", "": ""} {
+		if got := Sentence(errors.New(in)); got != want {
+			t.Errorf("%q became %q", in, got)
+		}
+	}
+	a, err := newID("d", "x", bytes.NewReader([]byte{1, 2, 3}))
+	if err != nil || a != "d-x-010203" {
+		t.Errorf("%s, %v", a, err)
+	}
+	if _, err := newID("d", "x", bytes.NewReader(nil)); err == nil {
+		t.Error("an id without randomness")
+	}
+}
