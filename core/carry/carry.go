@@ -80,12 +80,6 @@ type Carry struct {
 	state  byte
 }
 
-// State of a run as its journal has it.
-func (c *Carry) Finished() bool { return c.state == frameDone }
-
-// Undone tells that the run was taken back.
-func (c *Carry) Undone() bool { return c.state == frameUndone }
-
 // Script returns what the run does.
 func (c *Carry) Script() script.Script { return c.script }
 

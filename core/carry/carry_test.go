@@ -173,8 +173,8 @@ func TestUndoThenRedo(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := contents(t, dev)
-	if c, err = Open(j); err != nil || !c.Finished() {
-		t.Fatalf("%v, finished %v", err, c.Finished())
+	if c, err = Open(j); err != nil || c.state != frameDone {
+		t.Fatalf("%v, not finished", err)
 	}
 	if err := c.Back(dev, nil); err != nil {
 		t.Fatal(err)
@@ -184,7 +184,7 @@ func TestUndoThenRedo(t *testing.T) {
 	if !bytes.Equal(got, before) {
 		t.Error("undo of a finished run does not lead back")
 	}
-	if c, err = Open(j); err != nil || !c.Undone() {
+	if c, err = Open(j); err != nil || c.state != frameUndone {
 		t.Fatalf("%v", err)
 	}
 	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil || !bytes.Equal(contents(t, dev), after) {

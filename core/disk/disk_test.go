@@ -151,3 +151,67 @@ func TestPower(t *testing.T) {
 		}
 	}
 }
+
+// TestLocks lets one writer at a drive, and none while it is read as a whole.
+func TestLocks(t *testing.T) {
+	p := filepath.Join(t.TempDir(), "d")
+	w, err := CreateImage(p, MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := OpenImage(p, 0, true); !errors.Is(err, ErrInUse) {
+		t.Errorf("a second writer: %v", err)
+	}
+	r, err := OpenImage(p, 0, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	if err := r.Share(); !errors.Is(err, ErrInUse) {
+		t.Errorf("read as a whole while a writer is at work: %v", err)
+	}
+	w.Close()
+	if err := r.Share(); err != nil {
+		t.Error(err)
+	}
+	if _, err := OpenImage(p, 0, true); !errors.Is(err, ErrInUse) {
+		t.Errorf("a writer while it is read as a whole: %v", err)
+	}
+	other, err := OpenImage(p, 0, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if err := other.Share(); err != nil {
+		t.Errorf("two readers: %v", err)
+	}
+}
+
+func TestRecorder(t *testing.T) {
+	im, err := CreateImage(filepath.Join(t.TempDir(), "d"), MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	r := NewRecorder(im)
+	r.WriteAt([]byte("abc"), 10)
+	r.Zero(100, 50)
+	if w := r.Written(); len(w) != 2 || w[0] != [2]Bytes{10, 13} || w[1] != [2]Bytes{100, 150} {
+		t.Errorf("%v", w)
+	}
+}
+
+func FuzzParseAmount(f *testing.F) {
+	for _, s := range []string{"42 GiB", "all but half", "1,5tib", "+0.0000000001 B", "999999999999999999999999999999 TB"} {
+		f.Add(s, int64(1<<40))
+	}
+	f.Fuzz(func(t *testing.T, text string, whole int64) {
+		if whole < 0 {
+			return
+		}
+		b, err := ParseAmount(text, Bytes(whole))
+		if err == nil && (b < 1 || b > Bytes(whole)) {
+			t.Errorf("%q of %d is %d", text, whole, b)
+		}
+	})
+}

@@ -1,8 +1,6 @@
 package disk
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -181,6 +179,15 @@ func (im *Image) Sync() error {
 	return im.f.Sync()
 }
 
+// Share keeps writers out, of other processes too, while the drive is read as a
+// whole; ErrInUse when one is at work.
+func (im *Image) Share() error {
+	if err := unix.Flock(int(im.f.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
+		return fmt.Errorf("%s: %w", im.f.Name(), ErrInUse)
+	}
+	return nil
+}
+
 // Forget drops the image's pages from the page cache, so that the next read
 // comes from the medium.
 func (im *Image) Forget() error {
@@ -189,12 +196,3 @@ func (im *Image) Forget() error {
 
 // Close releases the file and its lock.
 func (im *Image) Close() error { return im.f.Close() }
-
-// SHA256 hashes n bytes at off, holes without reading them from the medium.
-func SHA256(d Device, off, n Bytes) (string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(d, int64(off), int64(n))); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}

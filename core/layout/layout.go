@@ -108,6 +108,7 @@ type Layout struct {
 	DiskID      string       `json:"disk_id"`
 	FirstUsable disk.LBA     `json:"first_usable_lba"`
 	LastUsable  disk.LBA     `json:"last_usable_lba"`
+	Slots       int          `json:"slots"` // entries that the table has room for
 	Findings    finding.List `json:"findings"`
 	Spans       []Span       `json:"spans"`
 }

@@ -304,7 +304,7 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 }
 
 func freeNumber(l *layout.Layout) int {
-	for n := 1; n <= 128; n++ {
+	for n := 1; n <= l.Slots; n++ {
 		if _, taken := l.Find(n); !taken {
 			return n
 		}

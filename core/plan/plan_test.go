@@ -25,7 +25,7 @@ func part(n int, start, size disk.Bytes, role layout.Role, kind volume.Kind) lay
 
 // reception is a drive like that of the demo: the system is hemmed in.
 func reception() *layout.Layout {
-	l := &layout.Layout{Scheme: "gpt", Size: 500 * disk.GiB, Sector: sec, FirstUsable: 34}
+	l := &layout.Layout{Scheme: "gpt", Size: 500 * disk.GiB, Sector: sec, FirstUsable: 34, Slots: 128}
 	l.LastUsable = l.Size.At(sec) - 34
 	return l.With([]layout.Span{
 		part(1, disk.MiB, 260*disk.MiB, layout.EFI, volume.FAT32),
@@ -139,6 +139,7 @@ func TestBringBack(t *testing.T) {
 		{"written over, backup", after, Record{Span: *gone, Backup: "b"}, FromBackup, ""},
 		{"taken, backup", grown, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
 		{"taken, no backup", grown, Record{Span: *gone, Kept: true}, "", "nowhere-to-go"},
+		{"no free entry", func() *layout.Layout { full := *l; full.Slots = 6; return &full }(), Record{Span: *gone, Kept: true, Backup: "b"}, "", "table-full"},
 		{"already there", l, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
 	} {
 		col := Lay(c.l, Facts{Records: map[string]Record{"r": c.r}, NewID: "new"}, []Step{{Do: BringBack, Record: "r"}})[0]

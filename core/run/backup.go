@@ -16,6 +16,11 @@ var ErrNoPartition = errors.New("there is no such partition")
 // BackUp makes a verified image of a partition on the shelf and enters it in the
 // trail. The drive is only read.
 func BackUp(ctx context.Context, o Options, number int, report func(shelf.Progress)) (*shelf.Manifest, error) {
+	if im, ok := o.Dev.(interface{ Share() error }); ok {
+		if err := im.Share(); err != nil {
+			return nil, err
+		}
+	}
 	sv, err := survey.Read(o.Dev, o.PC)
 	if err != nil {
 		return nil, err

@@ -67,7 +67,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 	s := &Survey{Table: t, Volumes: map[int]volume.Volume{}}
 	l := &layout.Layout{
 		Scheme: string(t.Scheme), Size: dev.Size(), Sector: dev.SectorBytes(), DiskID: t.DiskID,
-		FirstUsable: t.FirstUsable, LastUsable: t.LastUsable, Findings: append(finding.List{}, t.Findings...),
+		FirstUsable: t.FirstUsable, LastUsable: t.LastUsable, Slots: t.Slots(), Findings: append(finding.List{}, t.Findings...),
 	}
 	if t.Scheme == table.None {
 		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table.")

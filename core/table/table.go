@@ -328,15 +328,12 @@ func (t *Table) Writable() error {
 	return nil
 }
 
-// FreeSlot returns the lowest unused slot, 0 when the table is full.
-func (t *Table) FreeSlot() int {
-	g := t.copy()
-	for slot := 1; g != nil && slot <= g.count; slot++ {
-		if !slices.ContainsFunc(t.Entries, func(e Entry) bool { return e.Slot == slot }) {
-			return slot
-		}
+// Slots is how many entries the table has room for.
+func (t *Table) Slots() int {
+	if g := t.copy(); g != nil {
+		return g.count
 	}
-	return 0
+	return 4
 }
 
 // Set returns the script that puts raw into the given slot, or empties the slot

@@ -206,7 +206,7 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		tb.Ranges()
-		tb.FreeSlot()
+		tb.Slots()
 		tb.Set(1, nil)
 	})
 }

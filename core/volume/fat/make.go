@@ -23,12 +23,11 @@ type Options struct {
 }
 
 type folder struct {
-	name     string
-	parent   *folder
-	subs     []*folder
-	files    []volume.Source
-	first    uint32
-	clusters uint32
+	name   string
+	parent *folder
+	subs   []*folder
+	files  []volume.Source
+	first  uint32
 }
 
 type maker struct {

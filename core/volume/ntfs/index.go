@@ -183,7 +183,7 @@ func (v *Volume) folder(num int64, up []uint16) ([]indexed, error) {
 	if err != nil {
 		return nil, err
 	}
-	if root.value == nil || len(root.value) < 32 {
+	if len(root.value) < 32 {
 		return nil, fmt.Errorf("%w: folder %d has no root of its index", volume.ErrDamaged, num)
 	}
 	var blocks *stream

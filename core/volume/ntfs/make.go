@@ -71,7 +71,6 @@ type folder struct {
 	subs     map[string]*folder
 	entries  []entry
 	modified uint64
-	view     bool // a system file without names in it
 }
 
 func (m *maker) clustersFor(n disk.Bytes) int64 { return int64((n + m.cluster - 1) / m.cluster) }
