@@ -1,0 +1,81 @@
+package recognise
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/volume"
+)
+
+func device(t testing.TB, at map[int64]string) *disk.Image {
+	t.Helper()
+	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "v"), 2*disk.MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	for off, b := range at {
+		im.WriteAt([]byte(b), off)
+	}
+	return im
+}
+
+func TestSignatures(t *testing.T) {
+	for name, c := range map[string]struct {
+		at   map[int64]string
+		want volume.Kind
+	}{
+		"nothing":          {nil, ""},
+		"zeros written":    {map[int64]string{0: string(make([]byte, 100000))}, ""},
+		"one byte":         {map[int64]string{1 << 20: "x"}, volume.Unknown},
+		"exFAT":            {map[int64]string{3: "EXFAT   "}, volume.ExFAT},
+		"swap":             {map[int64]string{4086: "SWAPSPACE2"}, volume.Swap},
+		"LVM":              {map[int64]string{512: "LABELONE"}, volume.LVM},
+		"encrypted":        {map[int64]string{0: "LUKS\xba\xbe\x00\x02"}, volume.Sealed},
+		"encrypted volume": {map[int64]string{3: "-FVE-FS-"}, volume.Sealed},
+		"ext2":             {map[int64]string{1024 + 56: "\x53\xef"}, volume.Ext2},
+		"half an NTFS":     {map[int64]string{3: "NTFS    ", 510: "\x55\xaa"}, volume.Unknown},
+		"half a FAT":       {map[int64]string{0: "\xeb\x3c\x90", 54: "FAT16   ", 510: "\x55\xaa"}, volume.Unknown},
+	} {
+		f, err := Open(device(t, c.at))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		got := volume.Kind("")
+		if f.Info != nil {
+			got = f.Info.Kind
+			if f.Info.TotalBytes != 2*disk.MiB {
+				t.Errorf("%s: measured %d", name, f.Info.TotalBytes)
+			}
+		}
+		if got != c.want || f.Volume != nil {
+			t.Errorf("%s is %q, want %q", name, got, c.want)
+		}
+	}
+}
+
+// FuzzOpen recognises whatever the first and second half of a device hold.
+func FuzzOpen(f *testing.F) {
+	f.Add([]byte("\xeb\x52\x90NTFS    "), []byte("x"))
+	f.Add([]byte("\xeb\x3c\x90MSDOS5.0"), []byte{})
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		if len(a)+len(b) > 1<<20 {
+			return
+		}
+		p := filepath.Join(t.TempDir(), "v")
+		os.WriteFile(p, nil, 0o600)
+		os.Truncate(p, int64(disk.MiB*2))
+		im, err := disk.OpenImage(p, 512, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer im.Close()
+		im.WriteAt(a, 0)
+		im.WriteAt([]byte{0x55, 0xaa}, 510)
+		im.WriteAt(b, 1024)
+		Open(im)
+	})
+}
