@@ -75,6 +75,7 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   await page.getByRole("row", { name: /deleted/ }).getByRole("link", { name: "record" }).click();
   await expect(page.getByRole("heading", { name: "Record of Recovery" })).toBeVisible();
   await expect(page.getByText("Genuine")).toBeVisible();
+  await expect(page.getByText("Its place is taken, all or in part: C: System lies there now.")).toBeVisible();
   await expect(page.getByText("Recovery/settings.xml")).toBeVisible();
   await expect(page.getByText("It is rebuilt from its backup, at another place.")).toBeVisible();
   await expect(page.getByText("0x8000000000000001")).toBeVisible();

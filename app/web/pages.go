@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -137,23 +136,22 @@ func (s *Server) download(c *gin.Context) {
 
 // recordView is the page of one deletion.
 type recordView struct {
-	Rec       *trail.Record
-	Title     string
-	Entry     *trail.Entry
-	Job       *store.Job
-	Genuine   bool // the record is the one the trail speaks of
-	Way       string
-	Can       bool
-	Obstacle  string
-	Kept      string
-	Compared  *shelf.Compared
-	Back      *trail.Entry // when it was brought back
-	Undone    bool
-	Files     []volume.File
-	More      int
-	Reserved  disk.Bytes
-	Formerly  *layout.Span
-	BackupOld time.Duration
+	Rec      *trail.Record
+	Title    string
+	Entry    *trail.Entry
+	Job      *store.Job
+	Genuine  bool // the record is the one the trail speaks of
+	Way      string
+	Can      bool
+	Obstacle string
+	Kept     string
+	Over     []string // what lies over its place now
+	Compared *shelf.Compared
+	Back     *trail.Entry // when it was brought back
+	Undone   bool
+	Files    []volume.File
+	More     int
+	Formerly *layout.Span // on the drive again
 }
 
 func (s *Server) recordPage(c *gin.Context) {
@@ -227,6 +225,11 @@ func (s *Server) standing(v *recordView) error {
 	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.PC, s.shelf, s.records, []plan.Step{step}, s.random)
 	if err != nil {
 		return err
+	}
+	for _, p := range st.Drive.sv.Layout.Partitions() {
+		if p.Start <= v.Rec.Span.End && v.Rec.Span.Start <= p.End && p.UniqueID != v.Rec.Span.UniqueID {
+			v.Over = append(v.Over, p.Title())
+		}
 	}
 	f := facts.Records[v.Rec.ID]
 	v.Kept = "The first or last megabyte at its place is not what it was: something has written there."

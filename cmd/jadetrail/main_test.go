@@ -112,6 +112,9 @@ func TestStory(t *testing.T) {
 	must(0, "verify-backup", "--backup", b.Backup, "--shelf", image+".trail/shelf")
 	pl := write(t, "plan.json", `{"version": 1, "steps": [{"do": "delete", "partition": "4", "release": "not wanted", "erase": false}, {"do": "grow", "partition": "3", "by": "1 GiB", "edge": "end"}]}`)
 	must(0, "carry-out", "--rehearse", "--pc", facts, "--plan", pl, image)
+	if runs, _ := os.ReadDir(image + ".trail/runs"); len(runs) > 0 {
+		t.Error("a rehearsal left a run behind")
+	}
 	must(1, "carry-out", "--pc", facts, "--plan", pl, image)
 	must(1, "carry-out", "--pc", facts, "--serial", "0000", "--plan", pl, image)
 	var r struct {
@@ -192,6 +195,9 @@ func TestRefusals(t *testing.T) {
 		if status != c.want || !strings.Contains(strings.ToLower(trouble), strings.ToLower(c.says)) || strings.Count(strings.TrimSpace(trouble), "\n") > 0 || out != "" {
 			t.Errorf("%v: exit status %d, says %q %q", c.args, status, trouble, out)
 		}
+	}
+	if left, _ := filepath.Glob(image + ".trail/*"); len(left) > 0 {
+		t.Errorf("refusals left behind %v", left)
 	}
 	if after, _ := disk.ReadFull(im, 0, 4*disk.MiB); string(before) != string(after) {
 		t.Error("a refusal changed the drive")

@@ -99,17 +99,6 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 	return o, im, nil
 }
 
-// begin makes the folders that a run writes into; a command that is refused
-// before leaves none behind.
-func begin(o *run.Options) error {
-	sh, err := shelf.Open(o.Shelf.Dir)
-	if err != nil {
-		return err
-	}
-	o.Shelf = sh
-	return os.MkdirAll(o.Records.Dir, 0o755)
-}
-
 // reporter prints progress on standard error when that is a terminal.
 func reporter() func(carry.Progress) {
 	if !term.IsTerminal(int(os.Stderr.Fd())) {
@@ -159,9 +148,6 @@ func carryOutCmd() *cobra.Command {
 }
 
 func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
-	if err := begin(&o); err != nil {
-		return err
-	}
 	res, err := run.CarryOut(ctx, o)
 	if err != nil {
 		return err
@@ -236,9 +222,6 @@ func backUpCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			if err := begin(&o); err != nil {
-				return err
-			}
 			m, err := run.BackUp(cmd.Context(), o, part, shelfReporter())
 			if err != nil {
 				if errors.Is(err, run.ErrNoPartition) {

@@ -146,6 +146,9 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 	if err != nil {
 		return nil, err
 	}
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the shelf cannot be used: %w", err)
+	}
 	need := room(r.Dev, ranges)
 	free, err := s.Free()
 	if err != nil {

@@ -151,6 +151,9 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 // be read is left out.
 func (s *Shelf) List() ([]*Manifest, error) {
 	dirs, err := os.ReadDir(s.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil // nothing was ever put there
+	}
 	if err != nil {
 		return nil, err
 	}
