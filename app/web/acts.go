@@ -41,7 +41,7 @@ const maxReason = 500
 
 // addStep stages a step, or gives a step that is staged what was missing.
 func (s *Server) addStep(c *gin.Context) {
-	st, err := s.state(c.Param("job"), false)
+	st, err := s.state(c.Param("job"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -141,7 +141,7 @@ func (s *Server) takeOut(c *gin.Context) {
 
 // layAnew keeps the plan's steps for the drive as it is now.
 func (s *Server) layAnew(c *gin.Context) {
-	st, err := s.state(c.Param("job"), false)
+	st, err := s.state(c.Param("job"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -182,7 +182,7 @@ func (s *Server) backUp(c *gin.Context) {
 	if n, err := strconv.Atoi(c.PostForm("partition")); err == nil && c.PostForm("all") == "" {
 		numbers = []int{n}
 	} else {
-		st, err := s.state(c.Param("job"), false)
+		st, err := s.state(c.Param("job"))
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -368,7 +368,7 @@ func (s *Server) bringBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	st, err := s.state(number, false)
+	st, err := s.state(number)
 	if err != nil {
 		s.refuse(c, err, where)
 		return

@@ -58,7 +58,7 @@ func (s *Server) benchPage(c *gin.Context) {
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
 		bj := benchJob{Job: j}
-		st, err := s.state(j.Number, false)
+		st, err := s.state(j.Number)
 		if err != nil {
 			bj.Line, bj.Care = "its drive is in no bay, or cannot be read", true
 		} else {

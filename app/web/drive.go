@@ -201,11 +201,9 @@ func (s *Server) past(diskID string, most int) ([]mapColumn, []pile, error) {
 
 // smallBar is one stripe of a small column drawing.
 type smallBar struct {
-	Role           string
-	Y, H, Fill     float64
-	Gap            bool
-	Title          string
-	UsedH, Y2, Top float64
+	Role        string
+	Gap         bool
+	Y, H, UsedH float64
 }
 
 // column computes a small drawing of a drive, height units high.
@@ -227,7 +225,7 @@ func column(l *layout.Layout, height float64) []smallBar {
 	space := height - 1.5*float64(len(spans)) - 2*float64(len(spans))
 	for _, sp := range spans {
 		h := 2 + math.Max(space, 0)*math.Pow(float64(sp.Bytes), 0.6)/weight
-		b := smallBar{Role: string(sp.Role), Y: y, H: h, Gap: sp.Kind == layout.Gap, Title: sp.Title()}
+		b := smallBar{Role: string(sp.Role), Y: y, H: h, Gap: sp.Kind == layout.Gap}
 		if f := fill(&sp); f >= 0 {
 			b.UsedH = h * float64(f) / 100
 		} else {

@@ -13,7 +13,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
-	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
 
@@ -29,7 +28,6 @@ type jobState struct {
 	Stages  []stage
 	Last    *trail.Entry // the latest run that was carried out
 	Entries int
-	Backups []*shelf.Manifest
 	Work    work.State
 	Busy    bool
 }
@@ -37,20 +35,20 @@ type jobState struct {
 // rate is what a drive writes in a second, until runs have taught better.
 const rate = 140 * disk.MiB
 
-func (s *Server) state(number string, full bool) (*jobState, error) {
+func (s *Server) state(number string) (*jobState, error) {
 	j, d, err := s.job(number, false)
 	if err != nil {
 		return nil, err
 	}
 	st := &jobState{Job: j, Drive: d}
-	if err := s.work(st, full); err != nil {
+	if err := s.work(st); err != nil {
 		d.close()
 		return nil, err
 	}
 	return st, nil
 }
 
-func (s *Server) work(st *jobState, full bool) error {
+func (s *Server) work(st *jobState) error {
 	var err error
 	d := st.Drive
 	var expect *layout.Layout
@@ -75,11 +73,6 @@ func (s *Server) work(st *jobState, full bool) error {
 	st.Entries = len(entries)
 	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
 		st.Last = &entries[i]
-	}
-	if full {
-		if st.Backups, err = s.shelf.List(); err != nil {
-			return err
-		}
 	}
 	if w, ok := s.desk.State(d.path); ok && w.Kind != "" {
 		st.Work, st.Busy = w, w.Ended == nil
@@ -212,7 +205,6 @@ type panel struct {
 	Covered bool
 	Purpose string
 	Looks   bool // it can be looked into
-	Files   int
 }
 
 var purposes = map[layout.Role]string{
@@ -239,7 +231,6 @@ type jobView struct {
 	Ready     bool
 	Deletes   bool // then the serial check guards the carry-out
 	Obstacles []plan.Obstacle
-	Missing   []plan.Obstacle
 	Backups   []plan.Obstacle
 	Drives    []benchBay
 	WorkURL   string
@@ -257,7 +248,7 @@ type mapData struct {
 }
 
 func (s *Server) jobPage(c *gin.Context) {
-	st, err := s.state(c.Param("job"), true)
+	st, err := s.state(c.Param("job"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -266,8 +257,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: "/jobs/" + st.Job.Number + "/work", Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
-	v.Missing = append(append([]plan.Obstacle{}, v.Backups...), releases...)
-	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Missing) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
+	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
 	v.Deletes = slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.Delete })
 	fmt.Sscan(c.Query("p"), &v.Selected)
 	if _, ok := v.L.Find(v.Selected); !ok {
@@ -476,7 +466,7 @@ type amountMeaning struct {
 
 // amount says what an entered amount means, while it is entered.
 func (s *Server) amount(c *gin.Context) {
-	st, err := s.state(c.Param("job"), false)
+	st, err := s.state(c.Param("job"))
 	if err != nil {
 		c.JSON(404, amountMeaning{Text: run.Sentence(err)})
 		return

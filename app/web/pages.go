@@ -214,7 +214,7 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = "The trail does not speak of this record."
 		return nil
 	}
-	st, err := s.state(v.Entry.Job, true)
+	st, err := s.state(v.Entry.Job)
 	if err != nil {
 		v.Obstacle = run.Sentence(err)
 		return nil
