@@ -312,6 +312,11 @@ func (s *Server) watch(c *gin.Context) {
 	c.Header("Content-Type", "text/event-stream")
 	c.Status(200)
 	out := http.NewResponseController(c.Writer)
+	// The server's limit for reading a request would end the watching.
+	if err := out.SetReadDeadline(time.Time{}); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		c.Error(err)
+		return
+	}
 	send := func(text string) bool {
 		_, err := io.WriteString(c.Writer, text)
 		return err == nil && out.Flush() == nil
