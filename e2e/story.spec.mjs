@@ -266,3 +266,19 @@ test("nothing on the drive's page is cut off, doubled or out of its column", asy
     expect(trouble).toEqual([]);
   }
 });
+
+test("the dark theme is as sound", async ({ page }) => {
+  await page.emulateMedia({ colorScheme: "dark" });
+  await page.goto("/sign-in");
+  await sound(page);
+  await signIn(page, "odile");
+  await sound(page);
+  for (const path of ["/jobs/J-1042?p=3", "/jobs/J-1042?p=6", "/trail", "/shelf", "/jobs/J-1042/files?p=5"]) {
+    await page.goto(path);
+    await sound(page);
+  }
+  await page.goto("/trail?act=delete");
+  await page.getByRole("link", { name: "record" }).first().click();
+  await expect(page.getByRole("heading", { name: /Record of/ })).toBeVisible();
+  await sound(page);
+});
