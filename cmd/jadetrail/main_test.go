@@ -110,6 +110,9 @@ func TestStory(t *testing.T) {
 	var b struct{ Backup string }
 	decode(must(0, "back-up", "--json", "--partition", "4", "--kind", "image", image), &b)
 	must(0, "verify-backup", "--backup", b.Backup, "--shelf", image+".trail/shelf")
+	must(2, "verify-backup", "--backup", b.Backup)
+	t.Chdir(filepath.Dir(image))
+	must(0, "verify-backup", "--backup", b.Backup)
 	pl := write(t, "plan.json", `{"version": 1, "steps": [{"do": "delete", "partition": "4", "release": "not wanted", "erase": false}, {"do": "grow", "partition": "3", "by": "1 GiB", "edge": "end"}]}`)
 	must(0, "carry-out", "--rehearse", "--pc", facts, "--plan", pl, image)
 	if runs, _ := os.ReadDir(image + ".trail/runs"); len(runs) > 0 {

@@ -263,7 +263,12 @@ func verifyBackupCmd() *cobra.Command {
 				return errUse{errors.New("name the backup with --backup")}
 			}
 			if dir == "" {
-				return errUse{errors.New("name the shelf with --shelf")}
+				// Beside the images of this folder.
+				found, err := filepath.Glob(filepath.Join("*.trail", "shelf", filepath.Base(id)))
+				if err != nil || len(found) != 1 {
+					return errUse{fmt.Errorf("%d shelves beside the images of this folder hold %s; name the shelf with --shelf", len(found), id)}
+				}
+				dir = filepath.Dir(found[0])
 			}
 			m, err := (&shelf.Shelf{Dir: dir}).Verify(cmd.Context(), id, time.Now(), shelfReporter())
 			if err != nil {
