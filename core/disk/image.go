@@ -188,10 +188,11 @@ func (im *Image) Share() error {
 	return nil
 }
 
-// Forget drops the image's pages from the page cache, so that the next read
+// Forget drops n bytes at off from the page cache, so that the next read of them
 // comes from the medium.
-func (im *Image) Forget() error {
-	return unix.Fadvise(int(im.f.Fd()), 0, 0, unix.FADV_DONTNEED)
+func (im *Image) Forget(off, n Bytes) error {
+	start := off.Down(page) // whole pages, else their edges would stay
+	return unix.Fadvise(int(im.f.Fd()), int64(start), int64((off + n).Up(page)-start), unix.FADV_DONTNEED)
 }
 
 // Close releases the file and its lock.

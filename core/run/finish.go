@@ -144,9 +144,15 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map
 // prove reads the drive back: it is laid out as planned, every volume has the
 // fingerprint that the copy had, and nothing was written beside the script.
 func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, error) {
-	if im, ok := o.Dev.(interface{ Forget() error }); ok {
-		if err := im.Forget(); err != nil {
-			return "", err
+	// What was written is read past the page cache.
+	if im, ok := o.Dev.(interface{ Forget(off, n disk.Bytes) error }); ok {
+		for _, op := range c.Script() {
+			if op.Len == 0 {
+				continue
+			}
+			if err := im.Forget(op.Off, op.Len); err != nil {
+				return "", err
+			}
 		}
 	}
 	sv, err := survey.Read(o.Dev, o.PC)
