@@ -192,7 +192,7 @@ func (im *Image) Share() error {
 // comes from the medium.
 func (im *Image) Forget(off, n Bytes) error {
 	start := off.Down(page) // whole pages, else their edges would stay
-	return unix.Fadvise(int(im.f.Fd()), int64(start), int64((off + n).Up(page)-start), unix.FADV_DONTNEED)
+	return unix.Fadvise(int(im.f.Fd()), int64(start), int64((off+n).Up(page)-start), unix.FADV_DONTNEED)
 }
 
 // Close releases the file and its lock.
