@@ -273,9 +273,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 		at, part := int64(0), []*job(nil)
 		for j := range hashed {
 			j.at = at
-			if err := f.append(j.frame); err != nil {
-				return err
-			}
+			f.append(j.frame)
 			n := min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes)
 			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
 			at += int64(len(j.frame))

@@ -8,66 +8,102 @@ import (
 
 // writer appends to a file past the page cache where the file system allows it: a
 // backup is read back from the medium anyway, and bytes that were never cached
-// need neither be written back nor dropped.
+// need neither be written back nor dropped. While one buffer is being written the
+// next is filled.
 type writer struct {
 	f      *os.File
 	direct bool
-	at     int64 // in the file, a multiple of block
+	at     int64 // of buf in the file, a multiple of block
 	buf    []byte
 	size   int64
+	spare  chan []byte
+	queue  chan chunk
+	ended  chan struct{}
+}
+
+// chunk is bytes on their way to the file; done is told when it and all before it
+// are there.
+type chunk struct {
+	b    []byte
+	at   int64
+	done chan error
 }
 
 const (
 	block     = 4096 // what direct writes are aligned to
-	writeSize = 32 << 20
+	writeSize = 16 << 20
 )
 
 func newWriter(path string) (*writer, error) {
 	const flags = os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	w := &writer{buf: make([]byte, 0, writeSize+int(pieceBytes)+64<<10)}
+	w := &writer{spare: make(chan []byte, 3), queue: make(chan chunk, 2), ended: make(chan struct{})}
 	var err error
 	if w.f, err = os.OpenFile(path, flags|unix.O_DIRECT, 0o644); err == nil {
 		w.direct = true
-		return w, nil
+	} else {
+		os.Remove(path) // a file system without direct writes may have made it
+		if w.f, err = os.OpenFile(path, flags, 0o644); err != nil {
+			return nil, err
+		}
 	}
-	os.Remove(path) // a file system without direct writes may have made it
-	w.f, err = os.OpenFile(path, flags, 0o644)
-	return w, err
+	for range cap(w.spare) {
+		w.spare <- make([]byte, 0, writeSize+int(pieceBytes)+64<<10)
+	}
+	w.buf = <-w.spare
+	go w.drain()
+	return w, nil
 }
 
-func (w *writer) append(b []byte) error {
+// drain writes what is queued. After a failure nothing more is written.
+func (w *writer) drain() {
+	defer close(w.ended)
+	var failed error
+	for c := range w.queue {
+		if c.b != nil {
+			if failed == nil {
+				_, failed = w.f.WriteAt(c.b, c.at)
+			}
+			w.spare <- c.b[:0]
+		}
+		if c.done != nil {
+			c.done <- failed
+		}
+	}
+}
+
+// append takes b; an error shows at the next flush.
+func (w *writer) append(b []byte) {
 	for len(b) > 0 {
 		n := min(len(b), cap(w.buf)-len(w.buf))
 		w.buf = append(w.buf, b[:n]...)
 		b = b[n:]
 		w.size += int64(n)
 		if len(w.buf) >= writeSize {
-			if err := w.write(len(w.buf) - len(w.buf)%block); err != nil {
-				return err
-			}
+			w.send()
 		}
 	}
-	return nil
 }
 
-// write puts the first n bytes of the buffer into the file and keeps the rest.
-func (w *writer) write(n int) error {
-	if _, err := w.f.WriteAt(w.buf[:n], w.at); err != nil {
-		return err
-	}
+// send queues the whole blocks of the buffer and goes on in another one.
+func (w *writer) send() {
+	n := len(w.buf) - len(w.buf)%block
+	next := append(<-w.spare, w.buf[n:]...)
+	w.queue <- chunk{b: w.buf[:n], at: w.at}
 	w.at += int64(n)
-	w.buf = w.buf[:copy(w.buf, w.buf[n:])]
-	return nil
+	w.buf = next
 }
 
-// flush puts everything appended so far into the file. A last block that is not
-// full is written with zeros behind it, cut off again, and written once more with
-// what follows.
+// flush returns when everything appended so far is in the file. A last block that
+// is not full is written with zeros behind it, cut off again, and written once
+// more with what follows.
 func (w *writer) flush() error {
-	if whole := len(w.buf) - len(w.buf)%block; whole > 0 {
-		if err := w.write(whole); err != nil {
-			return err
-		}
+	if len(w.buf) >= block {
+		w.send()
+	}
+	done := make(chan error)
+	w.queue <- chunk{done: done}
+	if err := <-done; err != nil {
+		return err
 	}
 	rest := len(w.buf)
 	if rest == 0 {
@@ -86,5 +122,9 @@ func (w *writer) flush() error {
 
 func (w *writer) sync() error { return w.f.Sync() }
 
-// Close closes the file.
-func (w *writer) Close() error { return w.f.Close() }
+// Close closes the file; what was not flushed may be lost.
+func (w *writer) Close() error {
+	close(w.queue)
+	<-w.ended
+	return w.f.Close()
+}
