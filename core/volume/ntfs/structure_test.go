@@ -300,3 +300,50 @@ func TestBitsOfTheBitmap(t *testing.T) {
 		}
 	}
 }
+
+// TestMeasures compares what Info and Allocated say with the bitmap itself.
+func TestMeasures(t *testing.T) {
+	dev := image(t, 96*disk.MiB, 512)
+	if err := Make(dev, Options{Time: day, Files: sources(120)}); err != nil {
+		t.Fatal(err)
+	}
+	v, err := Open(dev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := v.system(recBitmap, atData, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	bits, err := s.all(1 << 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	used, last := int64(0), int64(0)
+	for c := range v.boot.clusters {
+		if bits[c/8]>>(c%8)&1 != 0 {
+			used, last = used+1, c
+		}
+	}
+	i, err := v.Info()
+	if err != nil || i.UsedBytes != disk.Bytes(used)*4096 || i.ShrinkCut != disk.Bytes(last+1)*4096+512 {
+		t.Errorf("measured %+v, %v; the bitmap has %d clusters, the last is %d", i, err, used, last)
+	}
+	var sum, end disk.Bytes
+	if err := v.Allocated(func(a, b disk.Bytes) error {
+		if a < end || b <= a {
+			t.Errorf("range %d to %d behind %d", a, b, end)
+		}
+		sum, end = sum+b-a, b
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if outside := dev.Size() - v.boot.bytes(); sum != i.UsedBytes+outside || end != dev.Size() {
+		t.Errorf("%d bytes are not free, up to %d; want %d", sum, end, i.UsedBytes+outside)
+	}
+	stop := errors.New("enough")
+	if err := v.Allocated(func(a, b disk.Bytes) error { return stop }); !errors.Is(err, stop) {
+		t.Errorf("a walk that was ended: %v", err)
+	}
+}
