@@ -12,15 +12,13 @@ package carry
 import (
 	"context"
 	"encoding/binary"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
 
-	"github.com/zeebo/blake3"
-
+	"jadetrail/core/digest"
 	"jadetrail/core/disk"
 	"jadetrail/core/script"
 )
@@ -325,7 +323,7 @@ func (c *Carry) do(dev disk.Device, op script.Op, sources map[string]io.ReaderAt
 		if _, err := src.ReadAt(b, int64(op.SourceOff)); err != nil && err != io.EOF {
 			return err
 		}
-		if sum := blake3.Sum256(b); hex.EncodeToString(sum[:]) != op.Hash {
+		if digest.Of(b, op.SourceOff).String() != op.Hash {
 			return fmt.Errorf("%w: %s, %d bytes at %d", ErrSource, op.Source, op.Len, op.SourceOff)
 		}
 		if _, err := dev.WriteAt(b, int64(op.Off)); err != nil {

@@ -3,7 +3,6 @@ package carry
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"errors"
 	"io"
 	"math/rand/v2"
@@ -11,8 +10,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/zeebo/blake3"
-
+	"jadetrail/core/digest"
 	"jadetrail/core/disk"
 	"jadetrail/core/script"
 )
@@ -48,8 +46,7 @@ func newBench(t *testing.T) *bench {
 	s.Barrier("two")
 	for i := range disk.Bytes(4) {
 		b := backup[i*16384 : (i+1)*16384]
-		sum := blake3.Sum256(b)
-		s = append(s, script.Op{Kind: script.Fill, Source: "b", SourceOff: i * 16384, Off: 3*disk.MiB + i*16384, Len: 16384, Hash: hex.EncodeToString(sum[:])})
+		s = append(s, script.Op{Kind: script.Fill, Source: "b", SourceOff: i * 16384, Off: 3*disk.MiB + i*16384, Len: 16384, Hash: digest.Of(b, i*16384).String()})
 	}
 	s.Barrier("three")
 	s.Put(0, bytes.Repeat([]byte{0xa4}, 512))

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/zeebo/blake3"
+	"lukechampine.com/blake3"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
@@ -132,7 +132,7 @@ func (s *shop) options(dev disk.Device) Options {
 // whether they are holes or not.
 func whole(t testing.TB, d disk.Device) string {
 	t.Helper()
-	h := blake3.New()
+	h := blake3.New(32, nil)
 	const page = 4096
 	zero := make([]byte, page)
 	b := make([]byte, page)

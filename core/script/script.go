@@ -19,8 +19,8 @@ const (
 	// Hole makes Len bytes at Off read as zeros.
 	Hole Kind = "hole"
 	// Fill puts Len bytes of the source named Source, from SourceOff, at Off.
-	// Hash is the BLAKE3 of these bytes, in hex; what does not match is never
-	// taken for done.
+	// Hash is the digest of these bytes in their place in the source (package
+	// digest); what does not match is never taken for done.
 	Fill Kind = "fill"
 	// Barrier is passed when everything before it is durable. Text says what the
 	// drive now is.

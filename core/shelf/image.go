@@ -16,10 +16,11 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
-	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
+	"lukechampine.com/blake3"
 
+	"jadetrail/core/digest"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
@@ -56,7 +57,7 @@ func Fingerprint(dev disk.Device, v volume.Volume) (string, error) {
 	if v != nil {
 		return v.Fingerprint()
 	}
-	h := blake3.New()
+	h := blake3.New(32, nil)
 	if _, err := io.CopyBuffer(h, io.NewSectionReader(dev, 0, int64(dev.Size())), make([]byte, 1<<20)); err != nil {
 		return "", err
 	}
@@ -184,8 +185,8 @@ type job struct {
 	raw   []byte
 	zero  bool
 	frame []byte
-	hash  [32]byte
-	at    int64 // of the frame in the image
+	node  digest.Node // of the piece, in the tree of the whole
+	at    int64       // of the frame in the image
 	done  chan error
 }
 
@@ -221,7 +222,7 @@ const syncEvery = 48 << 20
 // back past the page cache, and compared with what was to be written, byte by byte.
 func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]disk.Bytes, left bool, report func(Progress)) (*Manifest, error) {
 	size := r.Dev.Size()
-	m := &Manifest{Version: 1, ID: r.ID, Kind: "image", Made: r.Now, Who: r.Who, From: r.From, Bytes: size, LeftOut: left}
+	m := &Manifest{Version: 2, ID: r.ID, Kind: "image", Made: r.Now, Who: r.Who, From: r.From, Bytes: size, LeftOut: left}
 	if left {
 		m.Allocated = ranges
 	}
@@ -237,7 +238,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	defer back.Close()
 	workers := max(runtime.GOMAXPROCS(0), 2)
 	stock := make(buffers, 64)
-	todo, ordered, hashed := make(chan *job, workers), make(chan *job, 2*workers), make(chan *job, workers)
+	todo, ordered := make(chan *job, workers), make(chan *job, 2*workers)
 	written, toVerify := make(chan []*job, 1), make(chan *job, workers)
 	progress := &tally{total: 2 * size, report: report}
 	g, ctx := errgroup.WithContext(ctx)
@@ -245,11 +246,11 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	for range workers {
 		g.Go(func() error { return squeeze(todo, stock) })
 	}
-	g.Go(func() error { // hash the whole, in order
-		defer close(hashed)
-		whole := blake3.New()
+	g.Go(func() error { // write, in order
+		defer close(written)
+		var all digest.Whole
+		at, part := int64(0), []*job(nil)
 		for j := range ordered {
-			whole.Write(j.raw)
 			select {
 			case err := <-j.done:
 				if err != nil {
@@ -258,24 +259,11 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-			if !j.zero {
-				stock.put(j.raw)
-			}
-			if err := pass(ctx, hashed, j); err != nil {
-				return err
-			}
-		}
-		m.Hash = hex.EncodeToString(whole.Sum(nil))
-		return nil
-	})
-	g.Go(func() error { // write, in order
-		defer close(written)
-		at, part := int64(0), []*job(nil)
-		for j := range hashed {
+			all.Add(j.node)
 			j.at = at
 			f.append(j.frame)
 			n := min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes)
-			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: int64(len(j.frame)), Hash: hex.EncodeToString(j.hash[:]), Zero: j.zero})
+			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: int64(len(j.frame)), Hash: j.node.String(), Zero: j.zero})
 			at += int64(len(j.frame))
 			part = append(part, j)
 			progress.add("writing", n)
@@ -289,7 +277,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 				part = nil
 			}
 		}
-		m.Stored = disk.Bytes(at)
+		m.Hash, m.Stored = all.Sum(), disk.Bytes(at)
 		if err := f.flush(); err != nil || len(part) == 0 {
 			return err
 		}
@@ -404,11 +392,11 @@ func squeeze(todo <-chan *job, stock buffers) error {
 	sample, out := make([]byte, 0, 64<<10), make([]byte, 0, 80<<10)
 	for j := range todo {
 		z := blank()
+		j.node = digest.Of(j.raw, disk.Bytes(j.i)*pieceBytes)
 		switch {
 		case j.zero && len(j.raw) == len(z.raw):
-			j.hash, j.frame = z.hash, z.frame
+			j.frame = z.frame
 		default:
-			j.hash = blake3.Sum256(j.raw)
 			sample = sample[:0]
 			for at := 0; at+4096 <= len(j.raw) && len(sample) < cap(sample); at += max(len(j.raw)/16, 4096) {
 				sample = append(sample, j.raw[at:at+4096]...)
@@ -425,6 +413,9 @@ func squeeze(todo <-chan *job, stock buffers) error {
 				}
 				stock.put(raw)
 			}
+		}
+		if !j.zero {
+			stock.put(j.raw)
 		}
 		j.done <- nil
 	}
@@ -457,10 +448,9 @@ func newEncoder() (*zstd.Encoder, error) {
 }
 
 // blank is a whole piece of zeros: most pieces of a large volume are one, and
-// they are hashed and compressed only once.
+// they are compressed only once.
 var blank = sync.OnceValue(func() *job {
 	j := &job{raw: make([]byte, pieceBytes), zero: true}
-	j.hash = blake3.Sum256(j.raw)
 	if enc, err := newEncoder(); err == nil { // the options are constant
 		j.frame = enc.EncodeAll(j.raw, nil)
 	}
@@ -636,7 +626,7 @@ func (r *Reader) piece(p Piece) ([]byte, error) {
 	if _, err := r.f.ReadAt(frame, p.FrameOff); err != nil {
 		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
 	}
-	if z := blank(); p.Zero && p.Len == pieceBytes && bytes.Equal(frame, z.frame) && p.Hash == hex.EncodeToString(z.hash[:]) {
+	if z := blank(); p.Zero && p.Len == pieceBytes && bytes.Equal(frame, z.frame) {
 		return z.raw, nil
 	}
 	d, ok := r.dec.Get().(*zstd.Decoder)
@@ -648,7 +638,7 @@ func (r *Reader) piece(p Piece) ([]byte, error) {
 	if err != nil || disk.Bytes(len(raw)) != p.Len {
 		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
 	}
-	if h := blake3.Sum256(raw); hex.EncodeToString(h[:]) != p.Hash {
+	if digest.Of(raw, p.Off).String() != p.Hash {
 		return nil, fmt.Errorf("%w: %s at byte %d holds something else", ErrDamaged, r.id, p.Off)
 	}
 	return raw, nil
@@ -715,15 +705,14 @@ func Compare(dev disk.Device, m *Manifest) (Compared, error) {
 		for _, r := range ranges {
 			in += max(min(r[1], p.Off+p.Len)-max(r[0], p.Off), 0)
 		}
-		z := blank()
-		h := z.hash
-		if some || p.Len != pieceBytes {
+		same := !some && p.Zero
+		if !same {
 			if !some {
 				clear(part)
 			}
-			h = blake3.Sum256(part)
+			same = digest.Of(part, p.Off).String() == p.Hash
 		}
-		if hex.EncodeToString(h[:]) == p.Hash {
+		if same {
 			c.Same += in
 		} else {
 			c.Differ += in

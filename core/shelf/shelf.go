@@ -2,8 +2,8 @@
 //
 // A backup is a folder ID/ on the shelf with manifest.json and image.zst. The
 // image is a row of zstd frames (RFC 8878), one a piece of the partition, that
-// any zstd program turns into the raw partition. Every piece has its BLAKE3
-// hash in the manifest.
+// any zstd program turns into the raw partition. The manifest has the BLAKE3 hash
+// of the whole, and of every piece its chaining value in the same tree.
 package shelf
 
 import (
@@ -70,7 +70,8 @@ type Origin struct {
 }
 
 // Piece is one frame of the image. Off and Len are the place in the partition;
-// FrameOff and FrameLen in the image file.
+// FrameOff and FrameLen in the image file. Hash is the chaining value of the piece's
+// subtree (package digest).
 type Piece struct {
 	Off      disk.Bytes `json:"off"`
 	Len      disk.Bytes `json:"len"`
@@ -131,7 +132,7 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, fmt.Errorf("%w: %s: its manifest cannot be read: %v", ErrDamaged, id, err)
 	}
-	if m.Version != 1 || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
+	if m.Version != 2 || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
 		return nil, fmt.Errorf("%w: %s: its manifest is of another backup or version", ErrDamaged, id)
 	}
 	next, frame := disk.Bytes(0), int64(0)

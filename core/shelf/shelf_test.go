@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/zeebo/blake3"
+	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -198,7 +198,7 @@ func TestHostileManifest(t *testing.T) {
 	}
 	for name, change := range map[string]func(m *Manifest){
 		"another name":       func(m *Manifest) { m.ID = "b-2" },
-		"a newer version":    func(m *Manifest) { m.Version = 2 },
+		"a newer version":    func(m *Manifest) { m.Version = 3 },
 		"absurd size":        func(m *Manifest) { m.Bytes = 1 << 60 },
 		"negative size":      func(m *Manifest) { m.Bytes = -1 },
 		"a huge piece":       func(m *Manifest) { m.Pieces[1].Len = 1 << 40 },

@@ -15,7 +15,7 @@ import (
 	"time"
 	"unicode/utf16"
 
-	"github.com/zeebo/blake3"
+	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -460,7 +460,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: everything before the data area, and
 // every folder.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New()
+	h := blake3.New(32, nil)
 	if _, err := io.Copy(h, io.NewSectionReader(v.dev, 0, int64(v.dataStart))); err != nil {
 		return "", err
 	}

@@ -7,7 +7,7 @@ import (
 	"math/bits"
 	"time"
 
-	"github.com/zeebo/blake3"
+	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
@@ -300,7 +300,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: the boot sector, the table of files and
 // the bitmap, which change with every change to the volume.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New()
+	h := blake3.New(32, nil)
 	h.Write(v.boot.raw)
 	bm, err := v.system(recBitmap, atData, "")
 	if err != nil {
