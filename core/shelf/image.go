@@ -231,7 +231,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 		return nil, err
 	}
 	defer f.Close()
-	back, err := os.Open(dir + "/image.zst")
+	back, err := openPast(dir + "/image.zst")
 	if err != nil {
 		return nil, err
 	}
@@ -290,7 +290,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 				return err
 			}
 			end := part[len(part)-1].at + int64(len(part[len(part)-1].frame))
-			if err := unix.Fadvise(int(back.Fd()), part[0].at, end-part[0].at, unix.FADV_DONTNEED); err != nil {
+			if err := back.forget(part[0].at, end); err != nil {
 				return err
 			}
 			for _, j := range part {
@@ -304,11 +304,12 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	for range 2 * workers { // read back and compare; they wait for the medium
 		g.Go(func() error {
 			for j := range toVerify {
-				b := stock.get(disk.Bytes(len(j.frame)))
-				if _, err := back.ReadAt(b, j.at); err != nil || !bytes.Equal(b, j.frame) {
+				room := stock.get(pieceBytes + 64<<10)
+				b, err := back.read(room, j.at, len(j.frame))
+				if err != nil || !bytes.Equal(b, j.frame) {
 					return fmt.Errorf("%w: at byte %d the shelf does not hold what was written (%v)", ErrDamaged, j.at, err)
 				}
-				stock.put(b)
+				stock.put(room)
 				if !j.zero {
 					stock.put(j.frame)
 				}

@@ -122,6 +122,42 @@ func (w *writer) flush() error {
 
 func (w *writer) sync() error { return w.f.Sync() }
 
+// past reads a file past the page cache: directly where the file system allows it,
+// else after the cache was told to forget.
+type past struct {
+	f      *os.File
+	direct bool
+}
+
+func openPast(path string) (*past, error) {
+	if f, err := os.OpenFile(path, os.O_RDONLY|unix.O_DIRECT, 0); err == nil {
+		return &past{f, true}, nil
+	}
+	f, err := os.Open(path)
+	return &past{f: f}, err
+}
+
+func (p *past) forget(from, to int64) error {
+	return unix.Fadvise(int(p.f.Fd()), from, to-from, unix.FADV_DONTNEED)
+}
+
+// read reads n bytes at off, by way of room, which is longer by two blocks and
+// begins on a page.
+func (p *past) read(room []byte, off int64, n int) ([]byte, error) {
+	start := off
+	if p.direct {
+		start -= off % block
+	}
+	whole := room[:(int(off-start)+n+block-1)/block*block]
+	got, err := p.f.ReadAt(whole, start)
+	if got >= int(off-start)+n {
+		err = nil // the file may end within the last block
+	}
+	return whole[off-start:][:n], err
+}
+
+func (p *past) Close() error { return p.f.Close() }
+
 // Close closes the file; what was not flushed may be lost.
 func (w *writer) Close() error {
 	close(w.queue)
