@@ -1,8 +1,9 @@
 // Package table reads, checks and edits the partition table of a drive.
 //
-// A GUID partition table (GPT) is written as UEFI 2.10, chapter 5.3, has it. A
-// table in the master boot record (MBR) is read, its primaries only; changes
-// to it are refused. Edits come back as a script; nothing is written here.
+// A GUID partition table (GPT) is written as UEFI 2.10, chapter 5.3, has it, a
+// table in the master boot record (MBR) as chapter 5.2 has it, with the chain of
+// records of its extended container. Edits come back as a script; nothing is
+// written here.
 package table
 
 import (
@@ -59,9 +60,11 @@ var typeNames = map[string]string{
 	TypeEFI: "EFI system", TypeReserved: "reserved", TypeBasic: "basic data", TypeRecovery: "recovery",
 	TypeOEM: "OEM", TypeOEM2: "OEM", TypeLinux: "Linux data", TypeSwap: "Linux swap", TypeLVM: "LVM",
 	TypeRAID: "RAID member", TypeDynamic: "dynamic data", TypeDynMeta: "dynamic metadata", TypePool: "storage pool",
-	"01": "FAT12", "05": "extended container", "06": "FAT16", "07": "NTFS or exFAT", "0b": "FAT32", "0c": "FAT32",
+	"01": "FAT12", "04": "FAT16", "05": "extended container", "06": "FAT16", "07": "NTFS or exFAT", "0b": "FAT32", "0c": "FAT32",
 	"0e": "FAT16", "0f": "extended container", "12": "OEM", "27": "recovery", "82": "Linux swap", "83": "Linux data",
-	"8e": "LVM", "ee": "GPT protective", "ef": "EFI system", "42": "dynamic data", "fd": "RAID member",
+	"8e": "LVM", "ee": "GPT protective", "ef": "EFI system", "42": "dynamic data", "fd": "RAID member", "85": "extended container",
+	"11": "FAT12, hidden", "14": "FAT16, hidden", "16": "FAT16, hidden", "17": "NTFS or exFAT, hidden", "1b": "FAT32, hidden",
+	"1c": "FAT32, hidden", "1e": "FAT16, hidden", "15": "extended container, hidden", "1f": "extended container, hidden",
 }
 
 // TypeName names a type id for people; empty when it is not known.
@@ -76,7 +79,10 @@ type Entry struct {
 	Attributes uint64
 	Name       string
 	Active     bool
-	Raw        []byte // the entry to the byte
+	Hidden     bool
+	Container  int      // slot of the container that a logical volume lies in, 0 outside
+	Record     disk.LBA // of a logical volume: where its record in the chain lies
+	Raw        []byte   // the entry to the byte; of a logical volume its record's whole sector
 }
 
 // Table is a drive's partition table.
@@ -89,6 +95,9 @@ type Table struct {
 	Findings                finding.List
 
 	primary, backup *gptCopy // nil when damaged or missing
+	mbr             *mbrTable
+	last            disk.LBA // of the drive
+	unprotected     bool     // a GPT without its protective MBR
 }
 
 // Sentinel errors of Edit.
@@ -177,6 +186,7 @@ func Read(dev disk.Device) (*Table, error) {
 		return nil, err
 	}
 	last := dev.Size().At(sec) - 1
+	t.last = last
 	var why, whyBackup error
 	t.primary, why = readCopy(dev, 1)
 	at := last
@@ -196,10 +206,9 @@ func Read(dev disk.Device) (*Table, error) {
 			t.Findings.Add(finding.Error, "gpt-both-damaged", "Both copies of the partition table are damaged. First: %v. Second: %v.", why, whyBackup)
 			return t, nil
 		}
-		t.readMBR(mbr, last)
-		return t, nil
+		return t, t.readMBR(dev, mbr, last)
 	}
-	t.Scheme = GPT
+	t.Scheme, t.unprotected = GPT, prot == noProtection
 	t.checkProtective(prot, mbr, last)
 	switch {
 	case t.primary == nil:
@@ -235,7 +244,7 @@ func (t *Table) readEntries(g *gptCopy, last disk.LBA) {
 		}
 		t.Entries = append(t.Entries, parseEntry(i+1, raw))
 	}
-	slices.SortStableFunc(t.Entries, func(a, b Entry) int { return int(min(max(a.Start-b.Start, -1), 1)) })
+	t.order()
 	var before *Entry
 	ids := map[string]int{}
 	for i := range t.Entries {
@@ -263,6 +272,11 @@ func (t *Table) readEntries(g *gptCopy, last disk.LBA) {
 	}
 }
 
+// order sorts the entries by their place.
+func (t *Table) order() {
+	slices.SortStableFunc(t.Entries, func(a, b Entry) int { return int(min(max(a.Start-b.Start, -1), 1)) })
+}
+
 func parseEntry(slot int, raw []byte) Entry {
 	le := binary.LittleEndian
 	var name []uint16
@@ -277,6 +291,7 @@ func parseEntry(slot int, raw []byte) Entry {
 		Slot: slot, TypeID: guidText(raw[:16]), UniqueID: guidText(raw[16:32]),
 		Start: place(le.Uint64(raw[32:])), End: place(le.Uint64(raw[40:])),
 		Attributes: le.Uint64(raw[48:]), Name: string(utf16.Decode(name)), Raw: slices.Clone(raw),
+		Hidden: le.Uint64(raw[48:])&AttrHidden != 0,
 	}
 }
 
@@ -310,6 +325,14 @@ func NewEntry(e Entry) Entry {
 // the byte.
 func (e Entry) Moved(start, end disk.LBA) []byte {
 	raw := slices.Clone(e.Raw)
+	switch {
+	case e.Record != 0:
+		putPlace(raw[mbrEntries:], e.Record, start, end)
+		return raw
+	case len(raw) == 16:
+		putPlace(raw, 0, start, end)
+		return raw
+	}
 	binary.LittleEndian.PutUint64(raw[32:], uint64(start))
 	binary.LittleEndian.PutUint64(raw[40:], uint64(end))
 	return raw
@@ -317,8 +340,8 @@ func (e Entry) Moved(start, end disk.LBA) []byte {
 
 // Writable says why the table must not be changed, or nil.
 func (t *Table) Writable() error {
-	if t.Scheme != GPT {
-		return fmt.Errorf("%w: it is not a GPT", ErrNotWritable)
+	if t.Scheme == None {
+		return fmt.Errorf("%w: the drive has none", ErrNotWritable)
 	}
 	for _, f := range t.Findings {
 		if f.Severity == finding.Error || f.Code == "hybrid-mbr" {
@@ -330,7 +353,7 @@ func (t *Table) Writable() error {
 
 // Slots is how many entries the table has room for.
 func (t *Table) Slots() int {
-	if g := t.copy(); g != nil {
+	if g := t.copy(); g != nil && t.mbr == nil {
 		return g.count
 	}
 	return 4
@@ -340,10 +363,14 @@ func (t *Table) Slots() int {
 // when raw is nil. Both copies are rewritten, one after the other with a
 // barrier between, so that at every moment one of them is valid: first the
 // second copy (entries, then header), then the first. Only sectors that change
-// are written; whatever else they hold is kept to the byte.
+// are written; whatever else they hold is kept to the byte. On an MBR every change
+// is the write of one sector that matters at a time.
 func (t *Table) Set(slot int, raw []byte) (script.Script, error) {
 	if err := t.Writable(); err != nil {
 		return nil, err
+	}
+	if t.mbr != nil {
+		return t.setMBR(slot, raw)
 	}
 	if slot < 1 || slot > t.primary.count || len(raw) > t.primary.entrySize {
 		return nil, fmt.Errorf("%w: slot %d of %d", ErrSlot, slot, t.primary.count)
@@ -376,6 +403,12 @@ func (t *Table) Set(slot int, raw []byte) (script.Script, error) {
 // MBR, and both copies with their entries.
 func (t *Table) Ranges() [][2]disk.Bytes {
 	out := [][2]disk.Bytes{{0, t.Sector}}
+	if t.mbr != nil {
+		for _, l := range t.mbr.chain {
+			at := l.lba.Offset(t.Sector)
+			out = append(out, [2]disk.Bytes{at, at + t.Sector})
+		}
+	}
 	for _, g := range []*gptCopy{t.primary, t.backup} {
 		if g != nil {
 			h, a := g.lba.Offset(t.Sector), g.arrayLBA.Offset(t.Sector)

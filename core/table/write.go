@@ -2,6 +2,7 @@ package table
 
 import (
 	"encoding/binary"
+	"fmt"
 	"hash/crc32"
 	"slices"
 
@@ -128,47 +129,58 @@ func (t *Table) checkProtective(p protection, mbr []byte, last disk.LBA) {
 	}
 }
 
-// readMBR reads the four primaries of an MBR, or finds that there is no table.
-func (t *Table) readMBR(mbr []byte, last disk.LBA) {
-	if mbr[510] != 0x55 || mbr[511] != 0xaa {
-		return
+// Mend returns the script that rewrites one copy of a GPT from the other: the
+// damaged one, or where both are valid and differ, the one that is not kept. keep
+// is 1 for the first copy, 2 for the second, 0 for the one that is whole. A missing
+// protective MBR is made again.
+func (t *Table) Mend(keep int) (script.Script, error) {
+	if t.Scheme != GPT || t.copy() == nil {
+		return nil, fmt.Errorf("%w: it has no copy to be mended from", ErrNotWritable)
 	}
+	good := t.copy()
+	switch {
+	case keep == 1 && t.primary == nil, keep == 2 && t.backup == nil:
+		return nil, fmt.Errorf("%w: copy %d is damaged and cannot be kept", ErrNotWritable, keep)
+	case keep == 2:
+		good = t.backup
+	case keep == 0 && t.primary != nil && t.backup != nil && !t.primary.sameAs(t.backup):
+		return nil, fmt.Errorf("%w: both copies are valid and differ; say which is kept", ErrNotWritable)
+	}
+	sectors := disk.LBA(disk.Bytes(len(good.array)) / t.Sector)
+	my, array := disk.LBA(good.u64(32)), disk.LBA(0)
+	if good == t.backup {
+		my, array = 1, 2
+		if disk.LBA(good.u64(40)) < 2+sectors {
+			return nil, fmt.Errorf("%w: the first copy has no room before sector %d", ErrNotWritable, good.u64(40))
+		}
+	} else {
+		if my > t.last || my <= disk.LBA(good.u64(48))+sectors {
+			my = t.last
+		}
+		if array = my - sectors; array <= disk.LBA(good.u64(48)) {
+			return nil, fmt.Errorf("%w: the drive is too short for the second copy", ErrNotWritable)
+		}
+	}
+	h := slices.Clone(good.sector)
 	le := binary.LittleEndian
-	var entries []Entry
-	for i := range 4 {
-		raw := mbr[446+16*i : 462+16*i]
-		if raw[4] == 0 {
-			continue
-		}
-		start, size := disk.LBA(le.Uint32(raw[8:])), disk.LBA(le.Uint32(raw[12:]))
-		if raw[0]&0x7f != 0 || start == 0 || size == 0 {
-			return // a boot sector of a file system also ends in 55AA
-		}
-		entries = append(entries, Entry{
-			Slot: i + 1, TypeID: hexByte(raw[4]), Start: start, End: start + size - 1, Active: raw[0] == 0x80,
-			Raw: append([]byte(nil), raw...),
-		})
-		if start+size-1 > last {
-			t.Findings.Add(finding.Error, "entry-beyond-end", "Partition %d ends at sector %d, but the drive ends at sector %d.", i+1, start+size-1, last)
-		}
+	le.PutUint64(h[24:], uint64(my))
+	le.PutUint64(h[32:], uint64(good.lba))
+	le.PutUint64(h[72:], uint64(array))
+	sealHeader(h)
+	var s script.Script
+	s.Put(array.Offset(t.Sector), good.array)
+	s.Put(my.Offset(t.Sector), h)
+	s.Barrier("the other copy of the table written")
+	if disk.LBA(good.u64(32)) != my {
+		g := slices.Clone(good.sector)
+		le.PutUint64(g[32:], uint64(my))
+		sealHeader(g)
+		s.Put(good.lba.Offset(t.Sector), g)
+		s.Barrier("the kept copy names it")
 	}
-	if entries == nil {
-		return
+	if t.unprotected {
+		s.Put(0, protectiveMBR(t.Sector, t.last))
+		s.Barrier("protective MBR written")
 	}
-	slices.SortStableFunc(entries, func(a, b Entry) int { return int(a.Start - b.Start) })
-	t.Scheme, t.Entries = MBR, entries
-	t.DiskID = hexByte(mbr[443]) + hexByte(mbr[442]) + hexByte(mbr[441]) + hexByte(mbr[440])
-	t.FirstUsable, t.LastUsable = 1, min(last, 0xffffffff)
-	for i := range entries {
-		for j := range i {
-			if a, b := entries[j], entries[i]; a.Start <= b.End && b.Start <= a.End {
-				t.Findings.Add(finding.Error, "entries-overlap", "Partitions %d and %d overlap.", a.Slot, b.Slot)
-			}
-		}
-	}
-}
-
-func hexByte(b byte) string {
-	const digits = "0123456789abcdef"
-	return string([]byte{digits[b>>4], digits[b&15]})
+	return s, nil
 }
