@@ -91,7 +91,7 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 	if !replaced {
 		steps = append(steps, step)
 	}
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.PC, s.shelf, s.records, steps, s.random)
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.records, steps, s.random)
 	if err != nil {
 		return err
 	}

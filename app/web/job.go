@@ -62,7 +62,7 @@ func (s *Server) work(st *jobState) error {
 	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
 		return err
 	}
-	if st.Facts, err = run.Facts(d.im, d.sv, d.PC, s.shelf, s.records, st.Steps, s.random); err != nil {
+	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf, s.records, st.Steps, s.random); err != nil {
 		return err
 	}
 	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)

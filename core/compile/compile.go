@@ -28,6 +28,7 @@ var ErrCannot = errors.New("the step cannot be done")
 // Gone is what is known of a deleted partition that comes back.
 type Gone struct {
 	Entry  []byte          // of the table, to the byte
+	Table  [][]byte        // the table's sectors as they were
 	Backup *shelf.Manifest // nil when it comes back in its own place
 	Raw    io.ReaderAt     // the backup's contents, for the boot sectors to be mended
 }
@@ -39,6 +40,8 @@ func Step(sv *survey.Survey, col plan.Column, gone map[string]Gone) (script.Scri
 		return sv.Table.Set(col.Number, nil)
 	case plan.Grow:
 		return grow(sv, col)
+	case plan.Mend:
+		return sv.Table.Mend(col.Step.Keep)
 	case plan.BringBack:
 		return bringBack(sv, col, gone[col.Step.Record])
 	}
@@ -75,13 +78,9 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 // there, and then puts the entry back into the table.
 func bringBack(sv *survey.Survey, col plan.Column, g Gone) (script.Script, error) {
 	p, ok := col.Layout.Find(col.Number)
-	if !ok || len(g.Entry) < 128 {
+	if !ok || len(g.Entry) < 16 {
 		return nil, fmt.Errorf("%w: its record is not there", ErrCannot)
 	}
-	raw := slices.Clone(g.Entry)
-	binary.LittleEndian.PutUint64(raw[32:], uint64(p.Start))
-	binary.LittleEndian.PutUint64(raw[40:], uint64(p.End))
-	table.PutUniqueID(raw, p.UniqueID)
 	var s script.Script
 	if col.Place == plan.FromBackup {
 		if g.Backup == nil || g.Raw == nil || g.Backup.Bytes != p.Bytes || g.Backup.From.Sector != sv.Layout.Sector {
@@ -89,7 +88,19 @@ func bringBack(sv *survey.Survey, col plan.Column, g Gone) (script.Script, error
 		}
 		s = fill(sv, p, g)
 	}
-	set, err := sv.Table.Set(col.Number, raw)
+	e := table.Entry{Slot: col.Number, Record: p.Record, Raw: g.Entry}
+	raw := e.Moved(p.Start, p.End)
+	var set script.Script
+	var err error
+	switch {
+	case p.Container != 0:
+		set, err = sv.Table.Insert(p.Record, raw, sv.Table.LinkTo(p.Record, g.Table...))
+	case sv.Table.Scheme == table.MBR:
+		set, err = sv.Table.Set(col.Number, raw)
+	default:
+		table.PutUniqueID(raw, p.UniqueID)
+		set, err = sv.Table.Set(col.Number, raw)
+	}
 	return append(s, set...), err
 }
 

@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -26,7 +27,7 @@ var (
 
 // OpenImage opens the image at path. sector is 512 or 4096, or 0 to find out:
 // a drive with a GPT says it by where its header lies (UEFI 2.10, 5.3.2: the
-// primary header is in LBA 1), anything else counts as 512.
+// primary header is in LBA 1); what does not say it counts as 512.
 //
 // A drive opened for writing is locked against a second writer, across
 // processes too (ErrInUse).
@@ -89,6 +90,9 @@ func CreateImage(path string, size, sector Bytes) (*Image, error) {
 	return OpenImage(path, sector, true)
 }
 
+// guessSector finds out the sector size: from a GPT by where its header lies, from
+// an MBR by where boot sectors and records that say the same lie, from a drive
+// without a table by its own boot sector.
 func (im *Image) guessSector() Bytes {
 	var sig [8]byte
 	for _, s := range []int64{512, 4096} {
@@ -98,6 +102,24 @@ func (im *Image) guessSector() Bytes {
 				return Bytes(s)
 			}
 		}
+	}
+	var b [512]byte
+	if n, _ := im.f.ReadAt(b[:], 0); n < len(b) {
+		return 512
+	}
+	for i := range 4 {
+		e := b[446+16*i:][:16]
+		start := int64(binary.LittleEndian.Uint32(e[8:]))
+		for _, s := range []int64{512, 4096} {
+			var at [512]byte
+			if n, _ := im.f.ReadAt(at[:], start*s); start > 0 && n == len(at) && at[510] == 0x55 && at[511] == 0xaa &&
+				(e[4] == 0x05 || e[4] == 0x0f || int64(binary.LittleEndian.Uint16(at[11:])) == s) {
+				return Bytes(s)
+			}
+		}
+	}
+	if b[510] == 0x55 && b[511] == 0xaa && binary.LittleEndian.Uint16(b[11:]) == 4096 && (string(b[3:11]) == "NTFS    " || string(b[82:87]) == "FAT32") {
+		return 4096
 	}
 	return 512
 }

@@ -46,6 +46,7 @@ const (
 	Free      Why = "free"
 	Alignment Why = "alignment"
 	Table     Why = "table"
+	InChain   Why = "container" // the record of a logical volume lies in it
 )
 
 // Span is one partition or gap. End is included.
@@ -61,11 +62,14 @@ type Span struct {
 	Name       string       `json:"name"`
 	Attributes string       `json:"attributes"`
 	Active     bool         `json:"active"`
+	Hidden     bool         `json:"hidden,omitempty"`
 	Container  int          `json:"container"`
+	Record     disk.LBA     `json:"record_lba,omitempty"` // of a logical volume, in its container's chain
 	Role       Role         `json:"role"`
 	Protected  bool         `json:"protected"`
 	Letter     string       `json:"letter,omitempty"`
 	Held       string       `json:"held,omitempty"`
+	Loses      string       `json:"loses,omitempty"`  // by force, where it is held
 	Member     bool         `json:"member,omitempty"` // of a multi-drive set
 	Volume     *volume.Info `json:"volume,omitempty"`
 	Why        Why          `json:"why,omitempty"`
@@ -100,6 +104,12 @@ func (s Span) Title() string {
 	return t
 }
 
+// PlaceID names a partition of an MBR, which has no unique id of its own, as a PC
+// does: by the drive's signature and the partition's first byte.
+func PlaceID(diskID string, start disk.Bytes) string {
+	return fmt.Sprintf("%s:%d", diskID, int64(start))
+}
+
 // Layout is a drive at one moment.
 type Layout struct {
 	Scheme      string       `json:"scheme"`
@@ -128,10 +138,11 @@ func (l *Layout) Partitions() []Span {
 	return slices.DeleteFunc(slices.Clone(l.Spans), func(s Span) bool { return s.Kind == Gap })
 }
 
-// GapAt returns the free gap that begins at sector lba.
-func (l *Layout) GapAt(lba disk.LBA) (Span, bool) {
+// GapAt returns the free gap that begins at sector lba, inside the given container
+// or with 0 outside.
+func (l *Layout) GapAt(lba disk.LBA, container int) (Span, bool) {
 	for _, s := range l.Spans {
-		if s.Kind == Gap && s.Why == Free && s.Start == lba {
+		if s.Kind == Gap && s.Why == Free && s.Start == lba && s.Container == container {
 			return s, true
 		}
 	}
@@ -145,6 +156,7 @@ func (l *Layout) With(parts []Span) *Layout {
 	parts = slices.Clone(parts)
 	slices.SortStableFunc(parts, func(a, b Span) int { return int(min(max(a.Start-b.Start, -1), 1)) })
 	out.Spans = nil
+	inside := 0
 	gap := func(from, to disk.LBA, why Why) {
 		if to < from {
 			return
@@ -152,7 +164,7 @@ func (l *Layout) With(parts []Span) *Layout {
 		if why == Free && l.room(from, to) < disk.Grid {
 			why = Alignment
 		}
-		out.Spans = append(out.Spans, Span{Kind: Gap, Start: from, End: to, Bytes: (to - from + 1).Offset(l.Sector), Why: why})
+		out.Spans = append(out.Spans, Span{Kind: Gap, Start: from, End: to, Bytes: (to - from + 1).Offset(l.Sector), Container: inside, Why: why})
 	}
 	next := disk.LBA(0)
 	if l.Scheme != "none" {
@@ -161,13 +173,42 @@ func (l *Layout) With(parts []Span) *Layout {
 	}
 	last := l.Size.At(l.Sector) - 1
 	end := last
-	if l.Scheme == "gpt" {
+	if l.Scheme != "none" {
 		end = min(l.LastUsable, last)
 	}
 	for _, p := range parts {
+		if p.Container != 0 {
+			continue
+		}
 		gap(next, min(p.Start-1, end), Free)
 		out.Spans = append(out.Spans, p)
 		next = max(next, p.End+1)
+		if p.Role != Container {
+			continue
+		}
+		// Inside: the first record begins the container, each other one stands
+		// before its volume.
+		inside = p.Number
+		at := p.Start
+		if !slices.ContainsFunc(parts, func(q Span) bool { return q.Container == inside && q.Record == at }) {
+			gap(at, at, InChain)
+			at++
+		}
+		for _, q := range parts {
+			if q.Container != inside {
+				continue
+			}
+			if q.Record >= at && q.Record < q.Start {
+				gap(at, q.Record-1, Free)
+				gap(q.Record, q.Start-1, InChain)
+			} else {
+				gap(at, q.Start-1, Free)
+			}
+			out.Spans = append(out.Spans, q)
+			at = max(at, q.End+1)
+		}
+		gap(at, p.End, Free)
+		inside = 0
 	}
 	gap(next, end, Free)
 	gap(max(end+1, next), last, Table)

@@ -47,10 +47,10 @@ func TestGapsAreExplained(t *testing.T) {
 		}
 		next = s.End + 1
 	}
-	if g, ok := l.GapAt(60 * mib); !ok || l.Room(g) != 39*disk.MiB {
+	if g, ok := l.GapAt(60*mib, 0); !ok || l.Room(g) != 39*disk.MiB {
 		t.Errorf("the gap has room for %s", l.Room(g))
 	}
-	if _, ok := l.GapAt(50 * mib); ok {
+	if _, ok := l.GapAt(50*mib, 0); ok {
 		t.Error("what alignment left over was taken for free")
 	}
 	if _, ok := l.Find(9); ok {
@@ -69,7 +69,7 @@ func TestOverlappingPartitionsHaveNoGapBetween(t *testing.T) {
 			t.Errorf("a gap inside a partition: %+v", s)
 		}
 	}
-	if _, ok := l.GapAt(20480); !ok {
+	if _, ok := l.GapAt(20480, 0); !ok {
 		t.Error("the gap behind the longer one is missing")
 	}
 }

@@ -24,7 +24,9 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		} else {
 			apply(&c, l, f)
 		}
-		l = c.Layout
+		if l = c.Layout; s.Do == Mend && l != nil {
+			f.TableTrouble = f.Mended[s.Keep].Trouble
+		}
 		out = append(out, c)
 	}
 	return out
@@ -32,8 +34,12 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 
 func apply(c *Column, l *layout.Layout, f Facts) {
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	if f.TableTrouble != "" {
-		block(obstacle(TableUnsafe, f.TableTrouble))
+	if c.Step.Do == Mend {
+		mend(c, l, f)
+		return
+	}
+	if o := general(f); o != nil {
+		block(o)
 		return
 	}
 	if c.Step.Do == BringBack {
@@ -60,10 +66,14 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	case Grow:
 		c.Title = "Grow " + p.Title()
 		if c.Step.Edge == "head" {
-			block(obstacle(HeadNotYet, fmt.Sprintf("%s grows only into the gap that touches its end.", p.Title()), n))
+			o := growHead(l, p, f).Obstacle
+			if o == nil {
+				o = obstacle(NotYet, fmt.Sprintf("%s can grow toward its start, but this version does not carry that out.", p.Title()), n)
+			}
+			block(o)
 			return
 		}
-		room, o := mayGrow(l, p)
+		room, o := mayGrow(l, p, f)
 		if o != nil {
 			block(o)
 			return
@@ -92,28 +102,6 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 // fill its partition: one sector stays for the copy of the boot sector.
 func grownTotal(v volume.Info, part, sector disk.Bytes) disk.Bytes {
 	return (part - sector).Down(v.ClusterBytes)
-}
-
-// mayDelete says why a partition cannot be deleted at all, or nil.
-func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
-	switch {
-	case p.Role == layout.StartSystem:
-		return obstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).clear("start-order")
-	case p.Member:
-		return obstacle(SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.", p.Number)
-	case p.Held != "":
-		return obstacle(Held, fmt.Sprintf("The PC is running, and %s holds it open. Switch the PC off, or free the volume.", p.Held), p.Number).clear("switch-off")
-	case p.Role == layout.Container:
-		return obstacle(SetMember, "An extended container is dissolved with its logical volumes, which is not possible yet.", p.Number)
-	case p.Role == layout.EFI && f.StartsHere:
-		for _, q := range l.Partitions() {
-			if q.Role == layout.EFI && q.Number != p.Number {
-				return nil
-			}
-		}
-		return obstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
-	}
-	return nil
 }
 
 // missing is what the gate asks for before p is deleted.
@@ -156,61 +144,6 @@ func needsLead(p *layout.Span, s Step, f Facts) *Obstacle {
 		return obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title()), p.Number).clear("lead")
 	}
 	return nil
-}
-
-// mayGrow returns the gap room behind p up to which it can grow, or why it
-// cannot.
-func mayGrow(l *layout.Layout, p *layout.Span) (disk.LBA, *Obstacle) {
-	switch {
-	case p.Member:
-		return 0, obstacle(SetMember, "It belongs to a set of several drives and is only handled whole.", p.Number)
-	case p.Volume == nil || p.Volume.Kind != volume.NTFS:
-		what := "It holds no file system"
-		if p.Volume != nil {
-			what = fmt.Sprintf("A %s volume is handled whole", p.Volume.Kind)
-		}
-		return 0, obstacle(NotGrowable, what+"; only NTFS volumes can be grown.", p.Number)
-	case !p.Volume.Clean:
-		return 0, obstacle(NotClean, "The volume is not clean: it was not closed properly, or waits for a check. Let its PC check it and shut down fully first.", p.Number).clear("close-volume")
-	case p.Held != "" || p.Role == layout.StartSystem && p.Held != "":
-		return 0, obstacle(Held, fmt.Sprintf("The PC is running, and %s holds it open.", p.Held), p.Number).clear("switch-off")
-	}
-	gap, ok := l.GapAt(p.End + 1)
-	if !ok {
-		return 0, inTheWay(l, p)
-	}
-	end := (gap.End + 1).Offset(l.Sector).Down(disk.Grid).At(l.Sector) - 1
-	if end <= p.End {
-		return 0, obstacle(GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number)
-	}
-	return end, nil
-}
-
-// inTheWay names what stands between p and the next gap that could be used.
-func inTheWay(l *layout.Layout, p *layout.Span) *Obstacle {
-	var between []int
-	var names []string
-	for _, s := range l.Spans {
-		if s.Start <= p.End {
-			continue
-		}
-		if s.Kind == layout.Partition {
-			between = append(between, s.Number)
-			names = append(names, s.Title())
-			continue
-		}
-		if s.Why == layout.Free {
-			verb := "lies"
-			if len(names) > 1 {
-				verb = "lie"
-			}
-			return obstacle(InTheWay, fmt.Sprintf("%s %s before the %s gap.", join(names), verb, s.Bytes), between...).clear("delete", "slide")
-		}
-	}
-	if len(names) > 0 {
-		return obstacle(NoGap, fmt.Sprintf("%s follows it, and there is no gap behind.", join(names)), between...).clear("delete", "shrink")
-	}
-	return obstacle(NoGap, "It reaches the end of the drive.", p.Number)
 }
 
 func join(names []string) string {
@@ -263,11 +196,17 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	}
 	p := r.Span
 	c.Title = "Bring back " + p.Title()
-	free := slices.ContainsFunc(l.Spans, func(s layout.Span) bool {
-		return s.Kind == layout.Gap && s.Why != layout.Table && s.Start <= p.Start && p.End <= s.End
-	})
+	first := p.Start
+	if p.Container != 0 { // its record needs room too
+		first = p.Record
+		if x, ok := l.Find(p.Container); !ok || x.Role != layout.Container {
+			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title())))
+			return
+		}
+	}
+	free := covered(l, first, p.End, p.Container)
 	if _, taken := l.Find(p.Number); taken {
-		p.Number = freeNumber(l)
+		p.Number = freeNumber(l, p.Container)
 		if p.Number == 0 {
 			c.Obstacles = append(c.Obstacles, *obstacle(TableFull, "The partition table has no free entry."))
 			return
@@ -289,21 +228,77 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	case free:
 		c.Place, c.Detail = FromBackup, "from its backup, at its own place"
 	default:
-		gap, ok := smallestGap(l, p.Bytes)
+		need := p.Bytes
+		if p.Container != 0 {
+			need += disk.Grid // for its record
+		}
+		gap, ok := smallestGap(l, need, p.Container)
 		if !ok {
 			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes)))
 			return
 		}
 		n := p.End - p.Start
 		p.Start = gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector)
+		if p.Container != 0 {
+			p.Record = p.Start
+			p.Start += disk.Grid.At(l.Sector)
+		}
 		p.End = p.Start + n
 		c.Place, c.Detail = FromBackup, "from its backup, at another place"
+	}
+	if l.Scheme == "mbr" {
+		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
 	}
 	c.Number = p.Number
 	c.Layout = l.With(append(l.Partitions(), p))
 }
 
-func freeNumber(l *layout.Layout) int {
+// mend rewrites one copy of the table from the other.
+func mend(c *Column, l *layout.Layout, f Facts) {
+	c.Title, c.Detail = "Mend the table", "the other copy is written again"
+	after := f.Mended[c.Step.Keep].Layout
+	switch {
+	case f.ReadOnly:
+		c.Obstacles = append(c.Obstacles, *general(f))
+	case after == nil:
+		text := f.MendTrouble
+		if text == "" {
+			text = "Both copies of the table are whole and the same: there is nothing to mend."
+		}
+		c.Obstacles = append(c.Obstacles, *obstacle(TableUnsafe, text))
+	default:
+		c.Layout = after
+	}
+}
+
+// covered tells whether nothing but gaps lies from one sector to another, inside the
+// given container or with 0 outside.
+func covered(l *layout.Layout, from, to disk.LBA, container int) bool {
+	for _, s := range l.Spans {
+		if s.Container != container || s.Start > from || s.End < from {
+			continue
+		}
+		if s.Kind != layout.Gap || s.Why == layout.Table {
+			return false
+		}
+		if s.End >= to {
+			return true
+		}
+		from = s.End + 1
+	}
+	return false
+}
+
+// freeNumber is a slot for a new partition, or for a logical volume the next
+// number; 0 when the table is full.
+func freeNumber(l *layout.Layout, container int) int {
+	if container != 0 {
+		n := 4
+		for _, p := range l.Partitions() {
+			n = max(n, p.Number)
+		}
+		return n + 1
+	}
 	for n := 1; n <= l.Slots; n++ {
 		if _, taken := l.Find(n); !taken {
 			return n
@@ -312,42 +307,12 @@ func freeNumber(l *layout.Layout) int {
 	return 0
 }
 
-func smallestGap(l *layout.Layout, need disk.Bytes) (layout.Span, bool) {
+func smallestGap(l *layout.Layout, need disk.Bytes, container int) (layout.Span, bool) {
 	var best layout.Span
 	for _, s := range l.Spans {
-		if s.Kind == layout.Gap && s.Why == layout.Free && l.Room(s) >= need && (best.Bytes == 0 || s.Bytes < best.Bytes) {
+		if s.Kind == layout.Gap && s.Why == layout.Free && s.Container == container && l.Room(s) >= need && (best.Bytes == 0 || s.Bytes < best.Bytes) {
 			best = s
 		}
 	}
 	return best, best.Bytes > 0
-}
-
-// Act is something that can or cannot be done with a partition now.
-type Act struct {
-	Do       Do         `json:"do"`
-	Limit    disk.Bytes `json:"limit,omitempty"` // the most that can be gained
-	Obstacle *Obstacle  `json:"obstacle,omitempty"`
-	Missing  []Obstacle `json:"missing,omitempty"`
-}
-
-// Acts lists what can be done with a partition of the layout, and for what
-// cannot, why.
-func Acts(l *layout.Layout, number int, f Facts) []Act {
-	p, ok := l.Find(number)
-	if !ok {
-		return nil
-	}
-	if f.TableTrouble != "" {
-		o := obstacle(TableUnsafe, f.TableTrouble)
-		return []Act{{Do: Grow, Obstacle: o}, {Do: Delete, Obstacle: o}}
-	}
-	grow, del := Act{Do: Grow}, Act{Do: Delete}
-	room, o := mayGrow(l, p)
-	if grow.Obstacle = o; o == nil {
-		grow.Limit = (room - p.End).Offset(l.Sector)
-	}
-	if del.Obstacle = mayDelete(l, p, f); del.Obstacle == nil {
-		del.Missing = missing(p, Step{}, f)
-	}
-	return []Act{grow, del}
 }

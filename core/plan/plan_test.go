@@ -68,9 +68,9 @@ func TestObstacles(t *testing.T) {
 		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
 		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},
 		{"not larger", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", To: "100GiB"}}, "bad-amount", ""},
-		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "not-growable", ""},
+		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "not-resizable", ""},
 		{"after an obstacle", []Step{{Do: Delete, Partition: "3"}, {Do: Delete, Partition: "4"}}, "earlier-step", ""},
-		{"toward the start", []Step{{Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "head-needs-slide", ""},
+		{"toward the start", []Step{{Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "in-the-way", ""},
 	} {
 		cols := Lay(l, facts, c.steps)
 		last := cols[len(cols)-1]
@@ -176,81 +176,6 @@ func TestParse(t *testing.T) {
 	} {
 		if _, err := Parse([]byte(text)); (err == nil) != ok || err != nil && !errors.Is(err, ErrMalformed) {
 			t.Errorf("%s: %v", text, err)
-		}
-	}
-}
-
-// TestActs lists what can be done with every partition of the drive; what cannot
-// has its reason beside it.
-func TestActs(t *testing.T) {
-	l := reception()
-	facts := Facts{StartsHere: true}
-	for n, want := range map[int][2]string{
-		1: {"not-growable", "only-efi"}, 2: {"not-growable", ""}, 3: {"in-the-way", "start-system"}, 4: {"in-the-way", ""}, 5: {"in-the-way", ""}, 6: {"", ""},
-	} {
-		acts := Acts(l, n, facts)
-		if len(acts) != 2 || acts[0].Do != Grow || acts[1].Do != Delete {
-			t.Fatalf("partition %d: %+v", n, acts)
-		}
-		for i, a := range acts {
-			code := ""
-			if a.Obstacle != nil {
-				code = string(a.Obstacle.Code)
-				if a.Obstacle.Text == "" || a.Obstacle.Error() != a.Obstacle.Text || a.Obstacle.Partitions == nil {
-					t.Errorf("partition %d, %s: an obstacle without words: %+v", n, a.Do, a.Obstacle)
-				}
-			}
-			if code != want[i] {
-				t.Errorf("partition %d, %s: %q, want %q", n, a.Do, code, want[i])
-			}
-		}
-	}
-	gap := l.Spans[len(l.Spans)-2]
-	if a := Acts(l, 6, facts)[0]; a.Limit != l.Room(gap) {
-		t.Errorf("the last one can gain %s, the gap has %s", a.Limit, l.Room(gap))
-	}
-	if a := Acts(l, 4, facts)[1]; codes(a.Missing) != "release-missing backup-missing" {
-		t.Errorf("recovery: %v", a.Missing)
-	}
-	if Acts(l, 9, facts) != nil {
-		t.Error("acts for a partition that does not exist")
-	}
-	for _, a := range Acts(l, 6, Facts{TableTrouble: "The copies differ."}) {
-		if a.Obstacle == nil || a.Obstacle.Code != TableUnsafe {
-			t.Errorf("with an unsafe table: %+v", a)
-		}
-	}
-}
-
-// TestStatesThatRefuse holds volumes open, leaves them unclean, and makes them
-// members of a set.
-func TestStatesThatRefuse(t *testing.T) {
-	change := func(n int, f func(s *layout.Span)) *layout.Layout {
-		l := reception()
-		ps := l.Partitions()
-		v := *ps[n-1].Volume
-		ps[n-1].Volume = &v
-		f(&ps[n-1])
-		return l.With(ps)
-	}
-	for name, c := range map[string]struct {
-		f         func(s *layout.Span)
-		grow, del string
-	}{
-		"held open": {func(s *layout.Span) { s.Held = "the scanner" }, "held", "held"},
-		"not clean": {func(s *layout.Span) { s.Volume.Clean = false }, "not-clean", ""},
-		"member":    {func(s *layout.Span) { s.Member = true }, "set-member", "set-member"},
-		"sealed":    {func(s *layout.Span) { s.Volume.Kind = volume.Sealed }, "not-growable", ""},
-	} {
-		acts := Acts(change(6, c.f), 6, Facts{})
-		for i, want := range []string{c.grow, c.del} {
-			got := ""
-			if acts[i].Obstacle != nil {
-				got = string(acts[i].Obstacle.Code)
-			}
-			if got != want {
-				t.Errorf("%s, %s: %q, want %q", name, acts[i].Do, got, want)
-			}
 		}
 	}
 }

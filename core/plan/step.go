@@ -12,6 +12,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 )
 
 // Do is what a step does.
@@ -22,6 +23,7 @@ const (
 	Delete    Do = "delete"
 	Grow      Do = "grow"
 	BringBack Do = "bring-back"
+	Mend      Do = "mend" // one copy of a GPT from the other
 )
 
 // Step is one change in a plan.
@@ -35,6 +37,7 @@ type Step struct {
 	Waiver    string `json:"waiver,omitempty"`
 	Erase     bool   `json:"erase,omitempty"`
 	Record    string `json:"record,omitempty"`
+	Keep      int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
 	// Lead is the name of the lead who answers for the step, where it needs one.
 	Lead string `json:"lead,omitempty"`
 }
@@ -116,6 +119,10 @@ func (s Step) valid() error {
 		if s.Record == "" {
 			return errors.New("bring-back names no record")
 		}
+	case Mend:
+		if s.Keep < 0 || s.Keep > 2 {
+			return fmt.Errorf("keep is %d; a table has the copies 1 and 2", s.Keep)
+		}
 	default:
 		return fmt.Errorf("%q is not a step that can be carried out", s.Do)
 	}
@@ -135,9 +142,31 @@ const (
 	InTheWay       Code = "in-the-way"
 	NoGap          Code = "no-gap"
 	GapTooSmall    Code = "gap-too-small"
-	NotGrowable    Code = "not-growable"
+	NotResizable   Code = "not-resizable"
+	NoVolume       Code = "no-volume"
+	Sealed         Code = "sealed"
+	BadPlaces      Code = "bad-clusters"
+	Hibernated     Code = "hibernated"
+	ReadOnly       Code = "read-only"
+	Removable      Code = "removable"
+	LetterTaken    Code = "letter-taken"
+	Inside         Code = "inside-container"
+	Outside        Code = "outside-container"
+	FifthPrimary   Code = "fifth-primary"
+	BeyondMBR      Code = "beyond-mbr"
+	OtherDrive     Code = "other-drive"
+	GapBefore      Code = "gap-before"
+	LastCluster    Code = "last-cluster"
+	RestorePoints  Code = "restore-points"
+	TooLarge       Code = "too-large"
+	TooSmall       Code = "too-small"
+	HasVolumes     Code = "has-volumes"
+	NoNeighbour    Code = "no-neighbour"
+	Full           Code = "full"
+	NotReadable    Code = "not-readable"
+	NoPC           Code = "no-pc"
+	NotYet         Code = "not-yet"
 	NotClean       Code = "not-clean"
-	HeadNotYet     Code = "head-needs-slide"
 	BadAmount      Code = "bad-amount"
 	TableUnsafe    Code = "table-unsafe"
 	NoRecord       Code = "no-record"
@@ -195,9 +224,48 @@ type Facts struct {
 	Lead bool
 	// TableTrouble is why the table must not be changed, empty when it can be.
 	TableTrouble string
-	Backups      map[int]Backup
-	Records      map[string]Record
-	NewID        string // a unique id for a partition whose own is taken
+	// Mended is the drive after its table has been mended, by the copy that is kept;
+	// MendTrouble is why that cannot be done.
+	Mended      map[int]Mended
+	MendTrouble string
+	// ReadOnly tells that the drive is attached for evidence; Removable that it is
+	// a stick or a card.
+	ReadOnly, Removable bool
+	// Lacks are the expected letters that are missing, by unique id.
+	Lacks map[string]pc.Missing
+	// HasPC tells that the PC's facts are known.
+	HasPC bool
+	// Asleep names the volumes of this PC, on any of its drives, whose system is
+	// hibernated.
+	Asleep []string
+	// Elsewhere are the largest gaps of the other drives of the job.
+	Elsewhere []Elsewhere
+	// Insides is what only the files of a volume show, where they were read.
+	Insides map[int]InsideFacts
+	Backups map[int]Backup
+	Records map[string]Record
+	NewID   string // a unique id for a partition whose own is taken
+}
+
+// Mended is a drive whose table has been mended, and why the table must not be
+// changed even then.
+type Mended struct {
+	Layout  *layout.Layout
+	Trouble string
+}
+
+// Elsewhere is room on another drive.
+type Elsewhere struct {
+	Bay  string
+	Room disk.Bytes
+}
+
+// InsideFacts is what the files of a volume show.
+type InsideFacts struct {
+	// LastFile holds the volume's last used cluster; Fixed tells that it cannot be
+	// moved.
+	LastFile string
+	Fixed    bool
 }
 
 // Column is one planned step and the drive after it.

@@ -19,17 +19,52 @@ import (
 
 // Facts gathers what a plan on a drive depends on: the table's state, the
 // backups that stand for the partitions, the records that the steps name.
-func Facts(dev disk.Device, sv *survey.Survey, facts *pc.Facts, sh *shelf.Shelf, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
+func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	if err := sv.Table.Writable(); err != nil {
 		f.TableTrouble = Sentence(err)
 	}
 	l := sv.Layout
+	f.ReadOnly, f.Removable, f.HasPC = id.ReadOnly, id.Removable, facts != nil
+	for _, p := range l.Partitions() {
+		if p.Volume != nil && p.Volume.Hibernated {
+			f.Asleep = append(f.Asleep, p.Title())
+		}
+	}
 	if facts != nil {
 		f.StartsHere = strings.EqualFold(facts.StartDrive, l.DiskID)
+		there := map[string]bool{}
 		for _, p := range l.Partitions() {
 			f.StartsHere = f.StartsHere || p.Role == layout.StartSystem
+			there[strings.ToLower(p.UniqueID)] = true
 		}
+		for _, id := range facts.Hibernated {
+			if !there[strings.ToLower(id)] {
+				f.Asleep = append(f.Asleep, "a system on another drive")
+			}
+		}
+		f.Lacks = map[string]pc.Missing{}
+		for _, m := range facts.MissingLetters(func(id string) bool { return there[strings.ToLower(id)] }) {
+			f.Lacks[m.Partition] = m
+		}
+	}
+	for _, s := range steps {
+		if s.Do != plan.Mend {
+			continue
+		}
+		after, err := mended(dev, sv, facts, s.Keep)
+		if err != nil {
+			f.MendTrouble = Sentence(err)
+			continue
+		}
+		if f.Mended == nil {
+			f.Mended = map[int]plan.Mended{}
+		}
+		m := plan.Mended{Layout: after.Layout}
+		if err := after.Table.Writable(); err != nil {
+			m.Trouble = Sentence(err)
+		}
+		f.Mended[s.Keep] = m
 	}
 	backups, err := sh.List()
 	if err != nil {
@@ -66,12 +101,29 @@ func Facts(dev disk.Device, sv *survey.Survey, facts *pc.Facts, sh *shelf.Shelf,
 		}
 		f.Records[s.Record] = r
 	}
-	var id [16]byte
-	if _, err := io.ReadFull(random, id[:]); err != nil {
+	var fresh [16]byte
+	if _, err := io.ReadFull(random, fresh[:]); err != nil {
 		return f, err
 	}
-	f.NewID = compile.UniqueID(id)
+	f.NewID = compile.UniqueID(fresh)
 	return f, nil
+}
+
+// mended is the drive as it would be with its table mended.
+func mended(dev disk.Device, sv *survey.Survey, facts *pc.Facts, keep int) (*survey.Survey, error) {
+	s, err := sv.Table.Mend(keep)
+	if err != nil {
+		return nil, err
+	}
+	over, err := disk.NewOverlay(dev, "")
+	if err != nil {
+		return nil, err
+	}
+	defer over.Close()
+	if err := s.Apply(over, nil); err != nil {
+		return nil, err
+	}
+	return survey.Read(over, facts)
 }
 
 // Standing returns the best backup that stands for a partition as it is now, nil
@@ -98,7 +150,7 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 }
 
 func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {
-	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && m.From.Span.Number == p.Number && m.Bytes == p.Bytes
+	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.Bytes == p.Bytes
 }
 
 // forRecord is the verified backup that covers what a record's partition held.

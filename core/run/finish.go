@@ -159,6 +159,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 	if err != nil {
 		return "", err
 	}
+	sv.Relabel(m.After)
 	if d := layout.Differ(m.After, sv.Layout); len(d) > 0 {
 		return "", fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
 	}

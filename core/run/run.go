@@ -256,7 +256,7 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	facts, err := Facts(o.Dev, now, o.PC, o.Shelf, o.Records, o.Plan.Steps, o.Random)
+	facts, err := Facts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Records, o.Plan.Steps, o.Random)
 	if err != nil {
 		return nil, err
 	}
@@ -339,6 +339,9 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		}
 		e.Record = rec.ID
 		g := compile.Gone{Entry: rec.Entry}
+		for _, t := range rec.TableBefore {
+			g.Table = append(g.Table, t.Data)
+		}
 		if id := facts.Records[rec.ID].Backup; id != "" {
 			m, err := o.Shelf.Load(id)
 			if err != nil {
@@ -376,6 +379,7 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 	if err != nil {
 		return err
 	}
+	after.Relabel(c.Layout)
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
 		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(d, " "))
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"jadetrail/core/disk"
@@ -32,6 +33,8 @@ type Identity struct {
 	Model     string `json:"model"`
 	Serial    string `json:"serial"`
 	Removable bool   `json:"removable,omitempty"`
+	// ReadOnly tells that the drive is attached for evidence; nothing on it may change.
+	ReadOnly bool `json:"read_only,omitempty"`
 }
 
 // ReadIdentity reads the identity beside an image; a missing file is an empty
@@ -76,6 +79,9 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 	var parts []layout.Span
 	for _, e := range t.Entries {
 		p := span(e, l.Sector)
+		if t.Scheme == table.MBR {
+			p.UniqueID = layout.PlaceID(t.DiskID, p.Start.Offset(l.Sector))
+		}
 		if e.End >= e.Start && e.End <= last && p.Role != layout.Container {
 			found, err := recognise.Open(Window(dev, p))
 			if err != nil {
@@ -101,7 +107,7 @@ func span(e table.Entry, sector disk.Bytes) layout.Span {
 	return layout.Span{
 		Kind: layout.Partition, Number: e.Slot, Start: e.Start, End: e.End, Bytes: max(e.Bytes(sector), 0),
 		TypeID: e.TypeID, TypeName: table.TypeName(e.TypeID), UniqueID: e.UniqueID, Name: e.Name,
-		Attributes: fmt.Sprintf("0x%016x", e.Attributes), Active: e.Active,
+		Attributes: fmt.Sprintf("0x%016x", e.Attributes), Active: e.Active, Hidden: e.Hidden, Container: e.Container, Record: e.Record,
 	}
 }
 
@@ -109,6 +115,7 @@ var roles = map[string]layout.Role{
 	table.TypeEFI: layout.EFI, table.TypeReserved: layout.Reserved, table.TypeRecovery: layout.Recovery,
 	table.TypeOEM: layout.OEM, table.TypeOEM2: layout.OEM, table.TypeSwap: layout.Swap,
 	"ef": layout.EFI, "27": layout.Recovery, "12": layout.OEM, "82": layout.Swap, "05": layout.Container, "0f": layout.Container,
+	"85": layout.Container, "15": layout.Container, "1f": layout.Container,
 }
 
 var members = map[string]bool{
@@ -120,7 +127,7 @@ var members = map[string]bool{
 func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	role, known := roles[e.TypeID]
 	switch {
-	case facts != nil && facts.Start != "" && strings.EqualFold(facts.Start, e.UniqueID):
+	case facts != nil && facts.Start != "" && strings.EqualFold(facts.Start, p.UniqueID):
 		role = layout.StartSystem
 	case known:
 	case s.system(e.Slot):
@@ -144,14 +151,24 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	}
 	if facts != nil {
 		for id, letter := range facts.Letters {
-			if strings.EqualFold(id, e.UniqueID) {
+			if strings.EqualFold(id, p.UniqueID) {
 				p.Letter = letter
 			}
 		}
 		for id, by := range facts.Held {
-			if facts.State == pc.Running && strings.EqualFold(id, e.UniqueID) {
-				p.Held = by
+			if facts.State == pc.Running && strings.EqualFold(id, p.UniqueID) {
+				p.Held, p.Loses = by, facts.Loses[id]
 			}
+		}
+		if role == layout.StartSystem && facts.State == pc.Running && p.Held == "" {
+			p.Held = "the running system"
+		}
+		if p.Volume != nil {
+			has := func(ids []string) bool {
+				return slices.ContainsFunc(ids, func(id string) bool { return strings.EqualFold(id, p.UniqueID) })
+			}
+			p.Volume.Hibernated = p.Volume.Hibernated || has(facts.Hibernated)
+			p.Volume.RestorePoints = p.Volume.RestorePoints || has(facts.RestorePoints)
 		}
 	}
 }
@@ -180,6 +197,48 @@ func disagreement(p layout.Span) *finding.Finding {
 		return say("reserved-with-volume", fmt.Sprintf("Partition %d is of the type reserved, but holds a %s volume.", p.Number, p.Volume.Kind))
 	}
 	return nil
+}
+
+// Relabel gives the logical volumes of an MBR the numbers by which another layout
+// of the drive knows those at the same places; what is new gets numbers behind them.
+func (s *Survey) Relabel(like *layout.Layout) {
+	numbers, most := map[int]int{}, 4
+	for _, p := range like.Partitions() {
+		most = max(most, p.Number)
+	}
+	for _, p := range s.Layout.Partitions() {
+		if p.Container == 0 {
+			continue
+		}
+		if i := slices.IndexFunc(like.Spans, func(q layout.Span) bool { return q.Container != 0 && q.Kind == layout.Partition && q.Start == p.Start }); i >= 0 {
+			numbers[p.Number] = like.Spans[i].Number
+		} else {
+			most++
+			numbers[p.Number] = most
+		}
+	}
+	if len(numbers) == 0 {
+		return
+	}
+	s.Table.Relabel(numbers)
+	volumes := map[int]volume.Volume{}
+	for n, v := range s.Volumes {
+		if to, ok := numbers[n]; ok {
+			n = to
+		}
+		volumes[n] = v
+	}
+	s.Volumes = volumes
+	for i := range s.Layout.Spans {
+		if p := &s.Layout.Spans[i]; p.Kind == layout.Partition && p.Container != 0 {
+			p.Number = numbers[p.Number]
+		}
+	}
+	for i, f := range s.Layout.Findings {
+		if to, ok := numbers[f.Partition]; ok {
+			s.Layout.Findings[i].Partition = to
+		}
+	}
 }
 
 // Check returns what is wrong with the table and with every volume, whose own

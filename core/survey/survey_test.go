@@ -197,7 +197,7 @@ func TestIdentity(t *testing.T) {
 		t.Errorf("none: %+v, %v", id, err)
 	}
 	os.WriteFile(p+".drive.json", []byte(`{"model": "stick", "serial": "A-1", "removable": true}`), 0o644)
-	if id, err := ReadIdentity(p); err != nil || id != (Identity{"stick", "A-1", true}) {
+	if id, err := ReadIdentity(p); err != nil || id != (Identity{Model: "stick", Serial: "A-1", Removable: true}) {
 		t.Errorf("%+v, %v", id, err)
 	}
 	os.WriteFile(p+".drive.json", []byte(`{`), 0o644)

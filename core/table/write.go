@@ -143,6 +143,8 @@ func (t *Table) Mend(keep int) (script.Script, error) {
 		return nil, fmt.Errorf("%w: copy %d is damaged and cannot be kept", ErrNotWritable, keep)
 	case keep == 2:
 		good = t.backup
+	case t.primary != nil && t.backup != nil && t.primary.sameAs(t.backup) && !t.unprotected:
+		return nil, fmt.Errorf("%w: both copies are whole and the same, so there is nothing to mend", ErrNotWritable)
 	case keep == 0 && t.primary != nil && t.backup != nil && !t.primary.sameAs(t.backup):
 		return nil, fmt.Errorf("%w: both copies are valid and differ; say which is kept", ErrNotWritable)
 	}

@@ -24,9 +24,12 @@ const (
 	Ext2    Kind = "ext2"
 	Ext3    Kind = "ext3"
 	Ext4    Kind = "ext4"
+	ReFS    Kind = "refs"
 	Swap    Kind = "swap"
+	ISO     Kind = "iso9660"
 	Sealed  Kind = "sealed"
 	LVM     Kind = "lvm"
+	Member  Kind = "set-member"
 	Unknown Kind = "unknown"
 )
 
@@ -43,6 +46,15 @@ type Info struct {
 	ShrinkMin      disk.Bytes `json:"shrink_min_bytes"`
 	ShrinkMinExact bool       `json:"shrink_min_exact"`
 	Clean          bool       `json:"clean"`
+	// Hibernated tells that a system was put to sleep and will go on writing from
+	// memory; RestorePoints that the volume keeps earlier states of itself;
+	// BadClusters how many clusters it knows to be bad.
+	Hibernated    bool  `json:"hibernated,omitempty"`
+	RestorePoints bool  `json:"restore_points,omitempty"`
+	BadClusters   int64 `json:"bad_clusters,omitempty"`
+	// Detail is what else is known, for people: the kind of encryption, the set that
+	// a member belongs to.
+	Detail string `json:"detail,omitempty"`
 	// Use is how full the volume is along its length, in parts of equal size,
 	// each from 0 to 255; it is what the map draws.
 	Use []byte `json:"use,omitempty"`

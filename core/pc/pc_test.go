@@ -1,0 +1,69 @@
+package pc
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+)
+
+func till() *Facts {
+	return &Facts{
+		Version: 1, Name: "till PC", State: Running, Start: "c", Letters: map[string]string{"c": "C", "d": "D"},
+		Devices: []Device{{"card reader", "T"}, {"optical drive", "U"}}, Wanted: map[string]string{"t": "T", "g": "G", "d": "D"},
+	}
+}
+
+func TestParse(t *testing.T) {
+	b, _ := json.Marshal(till())
+	if f, err := Parse(b); err != nil || f.Devices[1].Letter != "U" {
+		t.Errorf("written out and read in: %+v, %v", f, err)
+	}
+	for name, text := range map[string]string{
+		"not JSON":         `{`,
+		"an unknown field": `{"version":1,"state":"off","colour":"red"}`,
+		"version":          `{"version":2,"state":"off"}`,
+		"state":            `{"version":1,"state":"asleep"}`,
+		"a letter twice":   `{"version":1,"state":"off","letters":{"a":"T"},"devices":[{"name":"card reader","letter":"T"}]}`,
+		"no letter":        `{"version":1,"state":"off","letters":{"a":"TT"}}`,
+		"waiting":          `{"version":1,"state":"off","wait_seconds":-1}`,
+		"too long":         `{"version":1,"state":"off","name":"` + strings.Repeat("x", maxFacts) + `"}`,
+	} {
+		if _, err := Parse([]byte(text)); !errors.Is(err, ErrFacts) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestLetters(t *testing.T) {
+	f := till()
+	for _, c := range []struct{ id, letter, want, says string }{
+		{"t", "e:", "E", ""}, {"d", "", "", ""}, {"d", "d", "D", ""},
+		{"t", "T", "", "card reader; V: is free"}, {"t", "D", "", "another volume; E: is free"},
+		{"t", "5", "", "not a letter"}, {"t", "TT", "", "not a letter"}, {"c", "K", "", "finds itself by it"},
+	} {
+		g, err := f.WithLetter(c.id, c.letter)
+		switch {
+		case c.says != "":
+			if !errors.Is(err, ErrLetter) || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s to %q: %v, want %q", c.id, c.letter, err, c.says)
+			}
+		case err != nil || g.Letters[c.id] != c.want:
+			t.Errorf("%s to %q: %v, %v", c.id, c.letter, g, err)
+		}
+	}
+	if f.Letters["d"] != "D" || len(f.Letters) != 2 {
+		t.Errorf("the facts were changed: %v", f.Letters)
+	}
+	got := f.MissingLetters(func(id string) bool { return id != "g" })
+	if len(got) != 2 || got[0] != (Missing{Letter: "G", Partition: "g", Gone: true}) || got[1] != (Missing{Letter: "T", Partition: "t", Holder: "card reader", Propose: "V"}) {
+		t.Errorf("%+v", got)
+	}
+	full := &Facts{Letters: map[string]string{}}
+	for l := 'C'; l <= 'Z'; l++ {
+		full.Letters[string(l)+"-volume"] = string(l)
+	}
+	if l := full.FreeLetter("T"); l != "" {
+		t.Errorf("with all letters taken %q is proposed", l)
+	}
+}
