@@ -88,7 +88,11 @@ type File struct {
 	Allocated disk.Bytes `json:"allocated,omitempty"`
 	Modified  time.Time  `json:"modified"`
 	Stream    string     `json:"stream,omitempty"`
-	Extents   []Extent   `json:"extents,omitempty"`
+	// Target is where a link leads, as far as the file system says.
+	Target string `json:"target,omitempty"`
+	// Stored tells that the contents are kept compressed or otherwise encoded.
+	Stored  string   `json:"stored,omitempty"`
+	Extents []Extent `json:"extents,omitempty"`
 	// Unreadable says why the contents cannot be decoded; they are then listed,
 	// never read as zeros.
 	Unreadable string `json:"unreadable,omitempty"`
@@ -114,6 +118,13 @@ type Volume interface {
 	// Files returns every file, folder and link, sorted by path, the file
 	// system's own files left out.
 	Files() ([]File, error)
+	// Walk visits every file, folder and link, folders before what is in them, the
+	// file system's own files left out.
+	Walk(visit func(File) error) error
+	// List returns one folder's entries, at most limit of them, from a place on that
+	// an earlier call returned ("" for the first), and the place of the next, "" at
+	// the end. It reads no more of the folder than that takes.
+	List(dir, from string, limit int) (page []File, next string, err error)
 	// Open returns the contents of a file that Files returned.
 	Open(File) (io.ReaderAt, error)
 	// Allocated calls f for each range [start, end) of the volume that is not

@@ -15,6 +15,7 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"golang.org/x/text/encoding/charmap"
 	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
@@ -175,21 +176,17 @@ func (v *Volume) Info() (volume.Info, error) {
 			}
 		}
 	}
-	const parts = 96
-	per := max((len(t)-2+parts-1)/parts, 1)
-	count := make([]int, (len(t)-2+per-1)/per)
-	last := uint32(1)
+	d := volume.NewDrawn(int64(v.clusters))
 	for c, next := range t[2:] {
 		if next != 0 {
-			i.UsedBytes += v.cluster
-			count[c/per]++
-			last = uint32(c) + 2
+			d.Add(int64(c), int64(c)+1)
+		}
+		if next == markBad {
+			i.BadClusters++
 		}
 	}
-	for _, n := range count {
-		i.Use = append(i.Use, byte((n*255+per-1)/per))
-	}
-	i.ShrinkCut = v.at(last + 1)
+	i.UsedBytes, i.Use = disk.Bytes(d.Used)*v.cluster, d.Use()
+	i.ShrinkCut = v.at(uint32(d.Last) + 3)
 	i.ShrinkMin = v.dataStart + i.UsedBytes
 	// The two top bits of the second entry tell a volume that was left open or
 	// whose medium failed (section 4.2).
@@ -239,76 +236,123 @@ func (v *Volume) chain(first uint32, limit int) ([]uint32, error) {
 const maxFolder = 65536 * 32
 
 func (v *Volume) root() ([]dirent, error) {
-	if v.kind != volume.FAT32 {
-		b, err := disk.ReadFull(v.dev, v.rootStart, v.rootSize)
-		if err != nil {
-			return nil, err
-		}
-		return parseFolder(b), nil
-	}
-	return v.folder(v.rootCluster)
+	var out []dirent
+	err := v.eachEntry(0, 0, func(e dirent, _ int64) bool { out = append(out, e); return true })
+	return out, err
 }
 
-func (v *Volume) folder(first uint32) ([]dirent, error) {
-	cs, err := v.chain(first, max(maxFolder/int(v.cluster), 1))
-	if err != nil {
-		return nil, err
+// eachEntry calls f for the entries of a folder from the 32-byte slot from on, with
+// the slot behind each, until f returns false. Cluster 0 is the root. A page of
+// entries is read at a time.
+func (v *Volume) eachEntry(first uint32, from int64, f func(e dirent, next int64) bool) error {
+	var cs []uint32
+	var at func(slot int64) (disk.Bytes, bool)
+	if first == 0 && v.kind != volume.FAT32 {
+		at = func(slot int64) (disk.Bytes, bool) {
+			return v.rootStart + disk.Bytes(slot)*32, disk.Bytes(slot)*32 < v.rootSize
+		}
+	} else {
+		if first == 0 {
+			first = v.rootCluster
+		}
+		var err error
+		if cs, err = v.chain(first, max(maxFolder/int(v.cluster), 1)); err != nil {
+			return err
+		}
+		at = func(slot int64) (disk.Bytes, bool) {
+			off := disk.Bytes(slot) * 32
+			if int64(off/v.cluster) >= int64(len(cs)) {
+				return 0, false
+			}
+			return v.at(cs[off/v.cluster]) + off%v.cluster, true
+		}
+	}
+	const page = 512 // every region begins and ends on a sector
+	if from > maxFolder/32 {
+		return nil
 	}
 	var b []byte
-	for _, c := range cs {
-		p, err := disk.ReadFull(v.dev, v.at(c), v.cluster)
-		if err != nil {
-			return nil, err
+	var p folderParser
+	for slot := from; ; slot++ {
+		if slot == from || slot%(page/32) == 0 {
+			off, ok := at(slot - slot%(page/32))
+			if !ok {
+				return nil
+			}
+			var err error
+			if b, err = disk.ReadFull(v.dev, off, page); err != nil {
+				return err
+			}
 		}
-		b = append(b, p...)
+		e, ok, end := p.next(b[slot%(page/32)*32:][:32])
+		if end || ok && !f(e, slot+1) {
+			return nil
+		}
 	}
-	return parseFolder(b), nil
 }
 
-// parseFolder reads 32-byte entries, long names before short ones (sections 6
-// and 7).
-func parseFolder(b []byte) []dirent {
-	var out []dirent
-	var long []uint16
-	var sum byte
-	for ; len(b) >= 32 && b[0] != 0; b = b[32:] {
-		if b[0] == 0xe5 {
-			long = nil
-			continue
-		}
-		if b[11] == attrLong {
-			var part []uint16
-			for _, span := range [][2]int{{1, 11}, {14, 26}, {28, 32}} {
-				for i := span[0]; i < span[1]; i += 2 {
-					part = append(part, le.Uint16(b[i:]))
-				}
+// folderParser puts long names, which come in pieces before their short one, together
+// (sections 6 and 7).
+type folderParser struct {
+	long []uint16
+	sum  byte
+}
+
+// next takes one 32-byte entry; ok tells that a file is complete, end that the
+// folder ends here.
+func (p *folderParser) next(b []byte) (e dirent, ok, end bool) {
+	switch {
+	case b[0] == 0:
+		return e, false, true
+	case b[0] == 0xe5:
+		p.long = nil
+		return e, false, false
+	case b[11] == attrLong:
+		var part []uint16
+		for _, span := range [][2]int{{1, 11}, {14, 26}, {28, 32}} {
+			for i := span[0]; i < span[1]; i += 2 {
+				part = append(part, le.Uint16(b[i:]))
 			}
-			if b[0]&0x40 != 0 {
-				long, sum = nil, b[13]
-			}
-			long = append(part, long...)
-			continue
 		}
-		e := dirent{attr: b[11], short: string(b[:11]), cluster: uint32(le.Uint16(b[20:]))<<16 | uint32(le.Uint16(b[26:])), size: le.Uint32(b[28:])}
-		d, c := le.Uint16(b[24:]), le.Uint16(b[22:])
-		e.modified = time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(c>>11), int(c>>5&63), int(c&31)*2, 0, time.UTC)
-		e.name = strings.TrimRight(e.short[:8], " ")
-		if ext := strings.TrimRight(e.short[8:], " "); ext != "" {
-			e.name += "." + ext
+		if b[0]&0x40 != 0 || len(p.long) > 260 {
+			p.long, p.sum = nil, b[13]
 		}
-		if b[12]&0x08 != 0 {
-			e.name = strings.ToLower(e.name)
-		}
-		if long != nil && sum == checksum(b[:11]) {
-			if i := slices.Index(long, 0); i >= 0 {
-				long = long[:i]
-			}
-			e.name = string(utf16.Decode(long))
-		}
-		long = nil
-		out = append(out, e)
+		p.long = append(part, p.long...)
+		return e, false, false
 	}
-	return out
+	e = dirent{attr: b[11], short: string(b[:11]), cluster: uint32(le.Uint16(b[20:]))<<16 | uint32(le.Uint16(b[26:])), size: le.Uint32(b[28:])}
+	d, c := le.Uint16(b[24:]), le.Uint16(b[22:])
+	e.modified = time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(c>>11), int(c>>5&63), int(c&31)*2, 0, time.UTC)
+	name, ext := oem(e.short[:8]), oem(e.short[8:])
+	if b[0] == 0x05 {
+		name = oem("\xe5" + e.short[1:8])
+	}
+	if b[12]&0x08 != 0 { // the name, the extension in lower case
+		name = strings.ToLower(name)
+	}
+	if b[12]&0x10 != 0 {
+		ext = strings.ToLower(ext)
+	}
+	if e.name = name; ext != "" {
+		e.name += "." + ext
+	}
+	if p.long != nil && p.sum == checksum(b[:11]) {
+		if i := slices.Index(p.long, 0); i >= 0 {
+			p.long = p.long[:i]
+		}
+		e.name = string(utf16.Decode(p.long))
+	}
+	p.long = nil
+	return e, true, false
+}
+
+// oem is a part of a short name in the old code page.
+func oem(s string) string {
+	t, err := charmap.CodePage437.NewDecoder().String(strings.TrimRight(s, " "))
+	if err != nil {
+		return s
+	}
+	return t
 }
 
 // checksum ties a long name to its short one (section 7.2).
@@ -320,60 +364,58 @@ func checksum(short []byte) (sum byte) {
 	return sum
 }
 
-// Files implements volume.Volume.
-func (v *Volume) Files() ([]volume.File, error) {
-	var out []volume.File
-	seen := map[uint32]bool{}
-	var walk func(prefix string, list []dirent) error
-	walk = func(prefix string, list []dirent) error {
-		for _, e := range list {
-			if e.attr&0x3f == attrLabel || e.attr&attrLabel != 0 || e.name == "." || e.name == ".." {
-				continue
+// folders is the volume as folders; the root of FAT12 and FAT16 is cluster 0.
+func (v *Volume) folders() volume.Folders[uint32] {
+	return volume.Folders[uint32]{Same: strings.EqualFold, Read: func(first uint32, from int64, f func(volume.Entry[uint32], int64) bool) error {
+		return v.eachEntry(first, from, func(e dirent, next int64) bool {
+			if e.attr&attrLabel != 0 || e.name == "." || e.name == ".." {
+				return true
 			}
-			f := volume.File{Path: prefix + e.name, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster)}
-			limit := int((f.Bytes + v.cluster - 1) / v.cluster)
-			if e.attr&attrFolder != 0 {
-				f.Kind, f.Bytes, limit = volume.Folder, 0, maxFolder/int(v.cluster)+1
+			x, enter := v.describe(e)
+			out := volume.Entry[uint32]{File: x}
+			if enter {
+				out.Enter = &e.cluster
 			}
-			var err error
-			if e.cluster != 0 {
-				var cs []uint32
-				cs, err = v.chain(e.cluster, max(limit, 1))
-				f.Extents, f.Allocated = v.extents(cs), disk.Bytes(len(cs))*v.cluster
-				if err == nil && f.Allocated < f.Bytes {
-					err = fmt.Errorf("%w: its chain of clusters is too short", volume.ErrDamaged)
-				}
-			} else if f.Bytes > 0 {
-				err = fmt.Errorf("%w: it has no clusters", volume.ErrDamaged)
-			}
-			if err != nil {
-				f.Unreadable = err.Error()
-			}
-			out = append(out, f)
-			if f.Kind != volume.Folder || err != nil {
-				continue
-			}
-			if seen[e.cluster] || strings.Count(f.Path, "/") > 128 {
-				return fmt.Errorf("%w: folder %s contains itself", volume.ErrDamaged, f.Path)
-			}
-			seen[e.cluster] = true
-			sub, err := v.folder(e.cluster)
-			if err != nil {
-				return err
-			}
-			if err := walk(f.Path+"/", sub); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	root, err := v.root()
-	if err == nil {
-		err = walk("", root)
-	}
-	slices.SortFunc(out, func(a, b volume.File) int { return strings.Compare(a.Path, b.Path) })
-	return out, err
+			return f(out, next)
+		})
+	}}
 }
+
+// describe is an entry as a file; enter tells that it is a folder that can be
+// looked into.
+func (v *Volume) describe(e dirent) (f volume.File, enter bool) {
+	f = volume.File{Path: e.name, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster)}
+	limit := int((f.Bytes + v.cluster - 1) / v.cluster)
+	if e.attr&attrFolder != 0 {
+		f.Kind, f.Bytes, limit = volume.Folder, 0, maxFolder/int(v.cluster)+1
+	}
+	var err error
+	if e.cluster != 0 {
+		var cs []uint32
+		cs, err = v.chain(e.cluster, max(limit, 1))
+		f.Extents, f.Allocated = v.extents(cs), disk.Bytes(len(cs))*v.cluster
+		if err == nil && f.Allocated < f.Bytes {
+			err = fmt.Errorf("%w: its chain of clusters is too short", volume.ErrDamaged)
+		}
+	} else if f.Bytes > 0 || f.Kind == volume.Folder {
+		err = fmt.Errorf("%w: it has no clusters", volume.ErrDamaged)
+	}
+	if err != nil {
+		f.Unreadable = err.Error()
+	}
+	return f, f.Kind == volume.Folder && err == nil
+}
+
+// Walk implements volume.Volume.
+func (v *Volume) Walk(visit func(volume.File) error) error { return v.folders().Walk(visit) }
+
+// List implements volume.Volume.
+func (v *Volume) List(dir, from string, limit int) ([]volume.File, string, error) {
+	return v.folders().List(dir, from, limit)
+}
+
+// Files implements volume.Volume.
+func (v *Volume) Files() ([]volume.File, error) { return volume.Collect(v.Walk) }
 
 func (v *Volume) extents(cs []uint32) []volume.Extent {
 	var out []volume.Extent
@@ -392,38 +434,7 @@ func (v *Volume) Open(f volume.File) (io.ReaderAt, error) {
 	if f.Unreadable != "" {
 		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, f.Unreadable)
 	}
-	return &reader{v.dev, f.Extents, f.Bytes}, nil
-}
-
-// reader reads a file's extents.
-type reader struct {
-	dev     disk.Device
-	extents []volume.Extent
-	size    disk.Bytes
-}
-
-// ReadAt implements io.ReaderAt.
-func (r *reader) ReadAt(p []byte, off int64) (int, error) {
-	done := 0
-	at := disk.Bytes(off)
-	for _, e := range r.extents {
-		if done == len(p) || disk.Bytes(off)+disk.Bytes(done) >= r.size {
-			break
-		}
-		if at >= e.Len {
-			at -= e.Len
-			continue
-		}
-		n := min(e.Len-at, disk.Bytes(len(p)-done), r.size-disk.Bytes(off)-disk.Bytes(done))
-		if _, err := r.dev.ReadAt(p[done:done+int(n)], int64(e.Off+at)); err != nil {
-			return done, err
-		}
-		done, at = done+int(n), 0
-	}
-	if done < len(p) {
-		return done, io.EOF
-	}
-	return done, nil
+	return volume.NewContents(v.dev, f.Extents, f.Bytes, f.Bytes), nil
 }
 
 // Allocated implements volume.Volume.

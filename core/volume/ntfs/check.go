@@ -105,8 +105,8 @@ func (v *Volume) marked(t *tree) (set, int) {
 		}
 	}
 	for _, n := range t.nodes {
-		for _, pieces := range n.pieces {
-			for _, a := range pieces {
+		for _, c := range n.streams {
+			for _, a := range c.pieces {
 				mark(a.runs)
 			}
 		}
@@ -163,6 +163,9 @@ func (v *Volume) Agrees() bool {
 
 // Upcase returns the volume's own table of upper-case letters.
 func (v *Volume) upcase() ([]uint16, error) {
+	if v.up != nil {
+		return v.up, nil
+	}
 	s, err := v.system(recUpCase, atData, "")
 	if err != nil {
 		return nil, err
@@ -174,7 +177,8 @@ func (v *Volume) upcase() ([]uint16, error) {
 	if len(b) != 128<<10 {
 		return nil, fmt.Errorf("%w: $UpCase has %d bytes", volume.ErrDamaged, len(b))
 	}
-	return upper(b, nil), nil
+	v.up = upper(b, nil)
+	return v.up, nil
 }
 
 func (v *Volume) checkFolders(l *finding.List, t *tree) {

@@ -1,8 +1,10 @@
 package ntfs
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"unicode"
 	"unicode/utf16"
 
@@ -167,6 +169,8 @@ type indexed struct {
 	ref  uint64
 	name string
 	key  []uint16 // the name in upper case
+	// short tells that it is the 8.3 form of a name that is listed too.
+	short bool
 }
 
 // maxBlocks bounds the blocks of one index that are read.
@@ -175,21 +179,131 @@ const maxBlocks = 1 << 20
 // folder reads the index of a folder in its own order, block by block along the
 // tree, each block at most once.
 func (v *Volume) folder(num int64, up []uint16) ([]indexed, error) {
-	r, err := v.record(num)
+	w, root, err := v.walker(num, up)
 	if err != nil {
 		return nil, err
+	}
+	err = w.walk(root, 0)
+	return w.out, err
+}
+
+// page returns at most limit entries of a folder behind the one named after, ""
+// for the first ones. Only the blocks that this takes are read.
+func (v *Volume) page(num int64, after string, limit int) ([]indexed, error) {
+	up, err := v.upcase()
+	if err != nil {
+		return nil, err
+	}
+	w, root, err := v.walker(num, up)
+	if err != nil {
+		return nil, err
+	}
+	if w.limit = limit; after != "" {
+		w.after = upper(bytes16(after), up)
+	}
+	if err = w.walk(root, 0); errors.Is(err, errEnough) {
+		err = nil
+	}
+	return w.out, err
+}
+
+// errEnough ends a walk that has found all it was asked for.
+var errEnough = errors.New("enough")
+
+// lookup follows names from the root to a file or folder.
+func (v *Volume) lookup(names ...string) (int64, bool) {
+	up, err := v.upcase()
+	if err != nil {
+		return 0, false
+	}
+	num := int64(recRoot)
+	for _, n := range names {
+		w, root, err := v.walker(num, up)
+		if err != nil {
+			return 0, false
+		}
+		// The entries from the name on: the first one is it, or it is not there.
+		w.from, w.limit = upper(bytes16(n), up), 1
+		if err := w.walk(root, 0); err != nil && !errors.Is(err, errEnough) || len(w.out) == 0 || !slices.Equal(w.out[0].key, w.from) {
+			return 0, false
+		}
+		num = int64(w.out[0].ref & (1<<48 - 1))
+	}
+	return num, true
+}
+
+// HasFolders tells whether the folders lie one in the other below the root.
+func (v *Volume) HasFolders(names ...string) bool {
+	num, ok := v.lookup(names...)
+	if !ok {
+		return false
+	}
+	r, err := v.record(num)
+	return err == nil && r.flags&isFolder != 0
+}
+
+// List implements volume.Volume: in the folder's own order; the place of the next
+// entry is the name of the last one.
+func (v *Volume) List(dir, from string, limit int) (files []volume.File, next string, err error) {
+	var parts []string
+	for part := range strings.SplitSeq(dir, "/") {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	num, ok := v.lookup(parts...)
+	if !ok || !v.HasFolders(parts...) {
+		return nil, "", fmt.Errorf("%w: %s", volume.ErrNotFound, dir)
+	}
+	prefix := strings.Join(parts, "/")
+	if prefix != "" {
+		prefix += "/"
+	}
+	for len(files) < limit {
+		ask := limit + 1
+		page, err := v.page(num, from, ask)
+		if err != nil {
+			return files, "", err
+		}
+		for _, x := range page {
+			if len(files) >= limit {
+				return files, from, nil
+			}
+			from = x.name
+			n := int64(x.ref & (1<<48 - 1))
+			if x.short || n < 16 {
+				continue
+			}
+			node, err := v.one(n)
+			if err != nil || node.seq != uint16(x.ref>>48) {
+				files = append(files, volume.File{Path: prefix + x.name, Kind: volume.Plain, ID: uint64(n), Unreadable: fmt.Sprintf("its record %d is not what the folder says (%v)", n, err)})
+				continue
+			}
+			files = append(files, v.describe(node, prefix+x.name)...)
+		}
+		if len(page) < ask {
+			return files, "", nil
+		}
+	}
+	return files, from, nil
+}
+
+func (v *Volume) walker(num int64, up []uint16) (*walker, []byte, error) {
+	r, err := v.record(num)
+	if err != nil {
+		return nil, nil, err
 	}
 	root, err := v.system(num, atIndexRoot, "$I30")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if len(root.value) < 32 {
-		return nil, fmt.Errorf("%w: folder %d has no root of its index", volume.ErrDamaged, num)
+		return nil, nil, fmt.Errorf("%w: folder %d has no root of its index", volume.ErrDamaged, num)
 	}
 	var blocks *stream
 	if le.Uint32(root.value[28:])&1 != 0 {
 		if blocks, err = v.system(r.num, atIndexAlloc, "$I30"); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	w := &walker{v: v, blocks: blocks, block: int64(v.boot.index), up: up, seen: map[int64]bool{}}
@@ -197,8 +311,7 @@ func (v *Volume) folder(num int64, up []uint16) ([]indexed, error) {
 	if w.block < w.per {
 		w.per = 512
 	}
-	err = w.walk(root.value[16:], 0)
-	return w.out, err
+	return w, root.value[16:], nil
 }
 
 type walker struct {
@@ -208,6 +321,15 @@ type walker struct {
 	up         []uint16
 	seen       map[int64]bool
 	out        []indexed
+	after      []uint16 // only what comes behind this key
+	from       []uint16 // only what comes at or behind this key
+	limit      int      // 0 for all
+}
+
+// skips tells that an entry, and what hangs below it, comes before what is asked
+// for.
+func (w *walker) skips(key []uint16) bool {
+	return w.after != nil && slices.Compare(key, w.after) <= 0 || w.from != nil && slices.Compare(key, w.from) < 0
 }
 
 func (w *walker) walk(h []byte, depth int) error {
@@ -225,6 +347,17 @@ func (w *walker) walk(h []byte, depth int) error {
 		if n < 16 || n > len(e) || n%8 != 0 || 16+kl > n {
 			return bad("entry is not valid")
 		}
+		k := e[16 : 16+kl]
+		var key []uint16
+		if flags&entryLast == 0 {
+			if kl < 66 || kl < 66+2*int(k[64]) {
+				return bad("entry has no name")
+			}
+			if key = upper(k[66:66+2*int(k[64])], w.up); w.skips(key) {
+				off += n
+				continue
+			}
+		}
 		if flags&entryNode != 0 {
 			if n < 24 {
 				return bad("entry is not valid")
@@ -236,12 +369,10 @@ func (w *walker) walk(h []byte, depth int) error {
 		if flags&entryLast != 0 {
 			return nil
 		}
-		k := e[16 : 16+kl]
-		if kl < 66 || kl < 66+2*int(k[64]) {
-			return bad("entry has no name")
+		w.out = append(w.out, indexed{le.Uint64(e), text16(k[66 : 66+2*int(k[64])]), key, k[65] == 2})
+		if w.limit > 0 && len(w.out) == w.limit {
+			return errEnough
 		}
-		nm := text16(k[66 : 66+2*int(k[64])])
-		w.out = append(w.out, indexed{le.Uint64(e), nm, upper(k[66:66+2*int(k[64])], w.up)})
 		off += n
 	}
 	return bad("block has no closing entry")
@@ -284,27 +415,4 @@ func upper(b []byte, up []uint16) []uint16 {
 		}
 	}
 	return u
-}
-
-// HasFolders tells whether the folders lie one in the other below the root. Only
-// their own indexes are read.
-func (v *Volume) HasFolders(names ...string) bool {
-	up, err := v.upcase()
-	if err != nil {
-		return false
-	}
-	num := int64(recRoot)
-	for _, n := range names {
-		list, err := v.folder(num, up)
-		if err != nil {
-			return false
-		}
-		want := upper(bytes16(n), up)
-		i := slices.IndexFunc(list, func(x indexed) bool { return slices.Equal(x.key, want) })
-		if i < 0 {
-			return false
-		}
-		num = int64(list[i].ref & (1<<48 - 1))
-	}
-	return true
 }

@@ -289,6 +289,7 @@ type stream struct {
 	initialised disk.Bytes
 	alloc       disk.Bytes
 	flags       uint16
+	unit        uint8 // of compression, as a power of two of clusters
 }
 
 // join makes one stream of the pieces of an attribute.
@@ -305,7 +306,7 @@ func (v *Volume) join(pieces []attr) (*stream, error) {
 			return nil, fmt.Errorf("%w: a stream's pieces do not follow each other", volume.ErrDamaged)
 		}
 		if i == 0 {
-			s.size, s.initialised, s.alloc, s.flags = p.size, p.initialised, p.alloc, p.flags
+			s.size, s.initialised, s.alloc, s.flags, s.unit = p.size, p.initialised, p.alloc, p.flags, p.unit
 		}
 		s.runs = append(s.runs, p.runs...)
 		next = p.highest + 1

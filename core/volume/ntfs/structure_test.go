@@ -257,7 +257,7 @@ func TestWhatCannotBeDecoded(t *testing.T) {
 	if err := Make(dev, Options{Time: day, Files: []volume.Source{{Path: "a", Data: data}}}); err != nil {
 		t.Fatal(err)
 	}
-	for flags, want := range map[uint16]string{1: "compressed", flagEncrypted: "encrypted"} {
+	for flags, want := range map[uint16]string{1: "compressed in a form that is not known", flagEncrypted: "encrypted"} {
 		v, _ := Open(dev)
 		r, err := v.record(recFirst)
 		if err != nil {

@@ -14,8 +14,12 @@ import (
 const (
 	tagMount       = 0xa0000003
 	tagSymlink     = 0xa000000c
-	tagCompressed  = 0x80000017 // kept compressed in another stream by the system
+	tagSystem      = 0x80000017 // kept compressed in another stream by the system
+	tagDeduped     = 0x80000013 // the contents are kept in a store for several files
 	tagPlaceholder = 0x9000001a // the contents are elsewhere; masks 0000f000
+	tagStart       = 0x8000001b // names a program; has no contents
+	tagUnixLink    = 0xa000001d
+	tagSocket      = 0x80000023
 )
 
 // name is one $FILE_NAME attribute.
@@ -23,6 +27,15 @@ type name struct {
 	parent uint64 // reference of the folder
 	text   string
 	space  byte // namespace: 0 POSIX, 1 long, 2 short (8.3), 3 both
+}
+
+// streamOf is one stream of a file; pieces are kept where the runs are wanted.
+type streamOf struct {
+	name        string
+	size, alloc disk.Bytes
+	flags       uint16
+	unit        uint8
+	pieces      []attr
 }
 
 // node is a base record with all that its extension records add.
@@ -33,8 +46,9 @@ type node struct {
 	names    []name
 	modified uint64
 	reparse  uint32
-	pieces   map[string][]attr // contents by stream name
-	other    []attr            // everything else that has runs
+	link     []byte // data of a reparse point
+	streams  []streamOf
+	other    []attr // everything else that has runs
 	trouble  error
 }
 
@@ -42,35 +56,43 @@ type node struct {
 type tree struct {
 	nodes   map[int64]*node
 	trouble []error // records that could not be read
+	runs    bool    // run lists are kept too
 }
 
-// scan reads the whole table of files once, piece by piece.
+// scan reads the whole table of files once, piece by piece, and keeps it.
 func (v *Volume) scan() (*tree, error) {
 	if v.tree != nil {
 		return v.tree, nil
 	}
-	t := &tree{nodes: map[int64]*node{}}
+	t, err := v.read(true)
+	if err == nil {
+		v.tree = t
+	}
+	return t, err
+}
+
+func (v *Volume) read(runs bool) (*tree, error) {
+	t := &tree{nodes: map[int64]*node{}, runs: runs}
 	size := int64(v.boot.record)
 	count := int64(v.mft.size) / size
-	per := max((1<<20)/size, 1)
+	per := max((256<<10)/size, 1)
+	b := make([]byte, per*size)
 	for first := int64(0); first < count; first += per {
 		n := min(per, count-first)
-		b := make([]byte, n*size)
-		if _, err := v.mft.ReadAt(b, first*size); err != nil {
+		if _, err := v.mft.ReadAt(b[:n*size], first*size); err != nil {
 			return nil, err
 		}
 		for i := range n {
 			t.add(v, first+i, b[i*size:(i+1)*size])
 		}
 	}
-	v.tree = t
 	return t, nil
 }
 
 func (t *tree) node(num int64) *node {
 	n := t.nodes[num]
 	if n == nil {
-		n = &node{num: num, pieces: map[string][]attr{}}
+		n = &node{num: num}
 		t.nodes[num] = n
 	}
 	return n
@@ -90,15 +112,20 @@ func (t *tree) add(v *Volume, num int64, b []byte) {
 			return
 		}
 	}
-	base := num
+	t.take(r, err)
+}
+
+// take adds what a record says to its node. The record's own bytes are not kept.
+func (t *tree) take(r *record, trouble error) {
+	base := r.num
 	if r.base != 0 {
 		base = int64(r.base & (1<<48 - 1))
 	}
 	n := t.node(base)
-	if err != nil {
-		n.trouble = err
+	if trouble != nil {
+		n.trouble = trouble
 	}
-	if base == num {
+	if base == r.num {
 		n.seq, n.flags = r.seq, r.flags
 	}
 	for _, a := range r.attrs {
@@ -110,41 +137,123 @@ func (t *tree) add(v *Volume, num int64, b []byte) {
 			}
 		case a.typ == atStandard && a.resident && len(a.value) >= 48:
 			n.modified = le.Uint64(a.value[8:])
-		case a.typ == atReparse && a.resident && len(a.value) >= 4:
-			n.reparse = le.Uint32(a.value)
+		case a.typ == atReparse && a.resident && len(a.value) >= 8:
+			n.reparse, n.link = le.Uint32(a.value), slices.Clone(a.value[8:])
+		case a.typ == atReparse && !a.resident:
+			n.reparse = ^uint32(0) // too long to be judged
 		case a.typ == atData:
-			if a.resident { // the record's bytes are not kept
-				a.value = slices.Clone(a.value)
+			i := slices.IndexFunc(n.streams, func(c streamOf) bool { return c.name == a.name })
+			if i < 0 {
+				i = len(n.streams)
+				n.streams = append(n.streams, streamOf{name: a.name})
 			}
-			n.pieces[a.name] = append(n.pieces[a.name], a)
-		case !a.resident:
+			c := &n.streams[i]
+			if a.resident || a.lowest == 0 {
+				c.size, c.alloc, c.flags, c.unit = a.size, a.alloc, a.flags, a.unit
+			}
+			if a.value = nil; t.runs {
+				c.pieces = append(c.pieces, a)
+			}
+		}
+		if !a.resident && a.typ != atData && t.runs {
+			a.value = nil
 			n.other = append(n.other, a)
 		}
 	}
+}
+
+// one reads a single file with its extension records.
+func (v *Volume) one(num int64) (*node, error) {
+	r, err := v.record(num)
+	if r == nil {
+		return nil, err
+	}
+	t := &tree{nodes: map[int64]*node{}, runs: true}
+	t.take(r, err)
+	if r.find(atList, "") != nil {
+		all, err := v.extensions(r)
+		if err != nil {
+			t.nodes[num].trouble = err
+		}
+		for _, x := range all {
+			if e, err := v.record(x); err == nil && int64(e.base&(1<<48-1)) == num {
+				t.take(e, nil)
+			} else {
+				t.nodes[num].trouble = fmt.Errorf("record %d, which extends it, cannot be read (%v)", x, err)
+			}
+		}
+	}
+	return t.nodes[num], nil
 }
 
 // maxDepth bounds the folders above a file; a chain that is longer runs in a
 // circle.
 const maxDepth = 256
 
-// path names a node from the root; ok is false for what cannot be reached from
-// it, and for the file system's own files.
-func (t *tree) path(n *node) (string, bool) {
-	var parts []string
-	for depth := 0; n.num != recRoot; depth++ {
-		i := slices.IndexFunc(n.names, func(x name) bool { return x.space != 2 })
-		if i < 0 || depth > maxDepth {
-			return "", false
-		}
-		parts = append(parts, n.names[i].text)
-		up := t.nodes[int64(n.names[i].parent&(1<<48-1))]
-		if up == nil || up.seq != uint16(n.names[i].parent>>48) || up.flags&isFolder == 0 || up.num == recExtend {
-			return "", false
-		}
-		n = up
+// paths names nodes from the root, and remembers folders.
+type paths struct {
+	t     *tree
+	known map[int64]string // of folders, with a slash behind
+}
+
+func (t *tree) paths() *paths { return &paths{t, map[int64]string{recRoot: ""}} }
+
+// folder is the path of a folder; ok is false for what cannot be reached from the
+// root, and for the file system's own.
+func (p *paths) folder(num int64, depth int) (string, bool) {
+	if s, ok := p.known[num]; ok {
+		return s, s != "\x00"
 	}
-	slices.Reverse(parts)
-	return strings.Join(parts, "/"), true
+	p.known[num] = "\x00" // until it is known, and for good if it is not reached
+	n := p.t.nodes[num]
+	if n == nil || n.flags&isFolder == 0 || num == recExtend || depth > maxDepth {
+		return "", false
+	}
+	for _, x := range n.names {
+		if x.space == 2 {
+			continue
+		}
+		if up, ok := p.above(x, depth); ok {
+			s := up + x.text + "/"
+			p.known[num] = s
+			return s, true
+		}
+	}
+	return "", false
+}
+
+// above is the path of the folder that a name lies in.
+func (p *paths) above(x name, depth int) (string, bool) {
+	num := int64(x.parent & (1<<48 - 1))
+	if up := p.t.nodes[num]; up == nil || up.seq != uint16(x.parent>>48) {
+		return "", false
+	}
+	return p.folder(num, depth+1)
+}
+
+// visit describes every file below the root, each under each of its names.
+func (t *tree) visit(v *Volume, f func(volume.File) error) error {
+	p := t.paths()
+	for num, n := range t.nodes {
+		if num < 16 || len(n.names) == 0 {
+			continue
+		}
+		for _, x := range n.names {
+			if x.space == 2 {
+				continue
+			}
+			up, ok := p.above(x, 0)
+			if !ok {
+				continue
+			}
+			for _, g := range v.describe(n, up+x.text) {
+				if err := f(g); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Files implements volume.Volume.
@@ -153,24 +262,19 @@ func (v *Volume) Files() ([]volume.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []volume.File
-	for num, n := range t.nodes {
-		if num < 16 || len(n.names) == 0 {
-			continue
+	return volume.Collect(func(f func(volume.File) error) error { return t.visit(v, f) })
+}
+
+// Walk implements volume.Volume. Extents are left out, and nothing is kept.
+func (v *Volume) Walk(f func(volume.File) error) error {
+	t := v.tree
+	if t == nil {
+		var err error
+		if t, err = v.read(false); err != nil {
+			return err
 		}
-		path, ok := t.path(n)
-		if !ok {
-			continue
-		}
-		out = append(out, v.describe(n, path)...)
 	}
-	slices.SortFunc(out, func(a, b volume.File) int {
-		if c := strings.Compare(a.Path, b.Path); c != 0 {
-			return c
-		}
-		return strings.Compare(a.Stream, b.Stream)
-	})
-	return out, nil
+	return t.visit(v, f)
 }
 
 // describe lists a node: itself, and one more for each alternate stream.
@@ -179,63 +283,141 @@ func (v *Volume) describe(n *node, path string) []volume.File {
 	if n.flags&isFolder != 0 {
 		f.Kind = volume.Folder
 	}
+	tag, packed := n.reparse, false
 	switch {
-	case n.reparse == tagMount || n.reparse == tagSymlink:
-		f.Kind = volume.Link
-	case n.reparse == tagCompressed:
-		f.Unreadable = "compressed by the system"
-	case n.reparse&0xffff0fff == tagPlaceholder:
+	case tag == 0 || tag == tagStart || tag == tagSocket || f.Kind == volume.Folder && tag&0x20000000 == 0:
+	case tag == tagMount || tag == tagSymlink || tag == tagUnixLink:
+		f.Kind, f.Target = volume.Link, linkTarget(tag, n.link)
+	case tag == tagSystem:
+		packed = true
+	case tag&0xffff0fff == tagPlaceholder:
 		f.Unreadable = "a placeholder; its contents are kept elsewhere"
+	case tag == tagDeduped:
+		f.Unreadable = "its contents are kept in a store shared with other files"
+	default:
+		f.Unreadable = fmt.Sprintf("its contents are given by another program (reparse point %08x)", tag)
 	}
 	if n.trouble != nil {
 		f.Unreadable = n.trouble.Error()
 	}
-	var out []volume.File
-	for stream, pieces := range n.pieces {
+	out := make([]volume.File, 0, max(len(n.streams), 1))
+	has := false
+	for i := range n.streams {
+		c := &n.streams[i]
 		g := f
-		g.Stream = stream
-		if stream != "" {
-			g.Kind = volume.Plain
+		if g.Stream = c.name; c.name != "" {
+			g.Kind, g.Target = volume.Plain, ""
+			if packed && c.name == packedStream {
+				continue // it is where the contents are kept
+			}
+			if n.trouble == nil {
+				g.Unreadable = ""
+			}
 		}
-		s, err := v.join(pieces)
-		if err != nil {
-			g.Unreadable = err.Error()
-		} else {
-			g.Bytes, g.Allocated = s.size, s.alloc
-			for _, r := range s.runs {
-				e := volume.Extent{Off: -1, Len: disk.Bytes(r.n) * v.boot.cluster}
-				if r.lcn >= 0 {
-					e.Off = disk.Bytes(r.lcn) * v.boot.cluster
-				}
-				g.Extents = append(g.Extents, e)
+		has = has || c.name == ""
+		g.Bytes, g.Allocated = c.size, c.alloc
+		switch {
+		case c.flags&flagEncrypted != 0:
+			g.Unreadable = "encrypted"
+		case c.flags&flagCompressed != 0 && c.size > 0 && c.unit == 0:
+			g.Unreadable = "compressed in a form that is not known"
+		case c.flags&flagCompressed != 0:
+			g.Stored = "compressed"
+		case packed && c.name == "":
+			g.Stored = "compressed by the system"
+			if _, err := systemFormat(n.link); err != nil {
+				g.Unreadable = err.Error()
 			}
-			if s.flags&flagCompressed != 0 {
-				g.Unreadable = "compressed"
-			}
-			if s.flags&flagEncrypted != 0 {
-				g.Unreadable = "encrypted"
+		}
+		if c.pieces != nil {
+			s, err := v.join(c.pieces)
+			if err != nil {
+				g.Unreadable = err.Error()
+			} else {
+				g.Extents = v.extents(s)
 			}
 		}
 		out = append(out, g)
 	}
-	if _, has := n.pieces[""]; !has {
+	if !has {
 		out = append(out, f)
 	}
 	return out
 }
 
-// Open implements volume.Volume.
+func (v *Volume) extents(s *stream) []volume.Extent {
+	var out []volume.Extent
+	for _, r := range s.runs {
+		e := volume.Extent{Off: -1, Len: disk.Bytes(r.n) * v.boot.cluster}
+		if r.lcn >= 0 {
+			e.Off = disk.Bytes(r.lcn) * v.boot.cluster
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// linkTarget is where a link leads, from the data of its reparse point.
+func linkTarget(tag uint32, b []byte) string {
+	head := 8
+	switch tag {
+	case tagUnixLink:
+		if len(b) > 4 {
+			return string(b[4:])
+		}
+		return ""
+	case tagSymlink:
+		head = 12
+	}
+	if len(b) < head {
+		return ""
+	}
+	for _, at := range []int{4, 0} { // the name for people, else the one for the system
+		off, n := head+int(le.Uint16(b[at:])), int(le.Uint16(b[at+2:]))
+		if n > 0 && off+n <= len(b) {
+			return strings.ReplaceAll(strings.TrimPrefix(text16(b[off:off+n]), `\??\`), `\`, "/")
+		}
+	}
+	return ""
+}
+
+// Open implements volume.Volume. Compressed contents are decoded.
 func (v *Volume) Open(f volume.File) (io.ReaderAt, error) {
+	unreadable := func(why string) (io.ReaderAt, error) {
+		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, why)
+	}
 	if f.Unreadable != "" {
-		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, f.Unreadable)
+		return unreadable(f.Unreadable)
 	}
-	t, err := v.scan()
+	n, err := v.one(int64(f.ID))
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s: %w", f.Path, err)
 	}
-	n := t.nodes[int64(f.ID)]
-	if n == nil || len(n.pieces[f.Stream]) == 0 {
+	if !slices.ContainsFunc(n.streams, func(c streamOf) bool { return c.name == f.Stream }) {
+		if f.Kind == volume.Plain && f.Bytes == 0 {
+			return strings.NewReader(""), nil
+		}
 		return nil, fmt.Errorf("%s: %w", f.Path, volume.ErrNotFound)
 	}
-	return v.join(n.pieces[f.Stream])
+	s, err := v.system(int64(f.ID), atData, f.Stream)
+	if err != nil {
+		return unreadable(err.Error())
+	}
+	switch {
+	case s.flags&flagEncrypted != 0:
+		return unreadable("encrypted")
+	case s.flags&flagCompressed != 0:
+		return newUnpacker(s)
+	case n.reparse == tagSystem && f.Stream == "":
+		form, err := systemFormat(n.link)
+		if err != nil {
+			return unreadable(err.Error())
+		}
+		inner, err := v.system(int64(f.ID), atData, packedStream)
+		if err != nil {
+			return unreadable(err.Error())
+		}
+		return newSystemUnpacker(inner, s.size, form)
+	}
+	return s, nil
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"math/bits"
+	"slices"
+	"strings"
 	"time"
 
 	"lukechampine.com/blake3"
@@ -18,7 +20,8 @@ type Volume struct {
 	dev  disk.Device
 	boot *boot
 	mft  *stream
-	tree *tree // every file, read when first asked for
+	tree *tree    // every file, read when first asked for
+	up   []uint16 // the table of upper-case letters, read when first asked for
 }
 
 // Open recognises an NTFS volume. The device may be longer than the volume.
@@ -40,6 +43,9 @@ func Open(dev disk.Device) (*Volume, error) {
 	v := &Volume{dev: dev, boot: o}
 	if err := v.openMFT(); err != nil {
 		return nil, err
+	}
+	if v.mft.size > o.bytes() {
+		return nil, fmt.Errorf("%w: the table of files claims %s of a volume of %s", volume.ErrDamaged, v.mft.size, o.bytes())
 	}
 	return v, nil
 }
@@ -100,6 +106,17 @@ func (v *Volume) openMFT() error {
 // listed returns the records other than r itself in which r's attribute list
 // says that pieces of an attribute lie.
 func (v *Volume) listed(r *record, typ uint32, name string) ([]int64, error) {
+	return v.list(r, func(t uint32, n string) bool { return t == typ && n == name })
+}
+
+// extensions returns all records that r's attribute list names beside r itself.
+func (v *Volume) extensions(r *record) ([]int64, error) {
+	all, err := v.list(r, func(uint32, string) bool { return true })
+	slices.Sort(all)
+	return slices.Compact(all), err
+}
+
+func (v *Volume) list(r *record, wanted func(typ uint32, name string) bool) ([]int64, error) {
 	s, err := v.join([]attr{*r.find(atList, "")})
 	if err != nil {
 		return nil, err
@@ -115,7 +132,7 @@ func (v *Volume) listed(r *record, typ uint32, name string) ([]int64, error) {
 			return nil, fmt.Errorf("%w: an attribute list is not valid", volume.ErrDamaged)
 		}
 		num := int64(le.Uint64(b[16:]) & (1<<48 - 1))
-		if le.Uint32(b) == typ && text16(b[no:no+2*nl]) == name && num != r.num {
+		if num != r.num && wanted(le.Uint32(b), text16(b[no:no+2*nl])) {
 			out = append(out, num)
 		}
 		b = b[n:]
@@ -182,44 +199,63 @@ func (v *Volume) Info() (volume.Info, error) {
 	if a := vol.find(atVolumeName, ""); a != nil && a.resident {
 		i.Label = text16(a.value)
 	}
-	used, last, use, err := v.measure()
+	d, err := v.measure()
 	if err != nil {
 		return i, err
 	}
-	i.UsedBytes, i.Use = disk.Bytes(used)*v.boot.cluster, use
+	i.UsedBytes, i.Use = disk.Bytes(d.Used)*v.boot.cluster, d.Use()
 	// The copy of the boot sector takes one more sector behind the clusters.
-	i.ShrinkCut = disk.Bytes(last+1)*v.boot.cluster + v.boot.sector
+	i.ShrinkCut = disk.Bytes(d.Last+1)*v.boot.cluster + v.boot.sector
 	i.ShrinkMin = i.UsedBytes + v.boot.sector
 	i.Clean = v.Clean() == nil
+	i.Hibernated, i.RestorePoints = v.hibernated(), v.restorePoints()
+	if s, err := v.system(recBadClus, atData, "$Bad"); err == nil {
+		for _, r := range s.runs {
+			if r.lcn >= 0 {
+				i.BadClusters += r.n
+			}
+		}
+	}
 	return i, nil
 }
 
-// useParts is in how many parts Info draws a volume's use.
-const useParts = 96
-
 // measure counts the clusters in use, finds the last of them, and how full each
 // part of the volume is. The bitmap is read in pieces, holes not at all.
-func (v *Volume) measure() (used, last int64, use []byte, err error) {
-	part := max((v.boot.clusters+useParts-1)/useParts, 1)
-	count := make([]int64, (v.boot.clusters+part-1)/part)
-	last = -1
-	err = v.eachUsed(func(from, to int64) error {
-		used += to - from
-		last = to - 1
-		for c := from; c < to; {
-			p := c / part
-			n := min(to, (p+1)*part) - c
-			count[p] += n
-			c += n
-		}
-		return nil
-	})
-	use = make([]byte, len(count))
-	for i, n := range count {
-		whole := min(part, v.boot.clusters-int64(i)*part)
-		use[i] = byte((n*255 + whole - 1) / whole)
+func (v *Volume) measure() (*volume.Drawn, error) {
+	d := volume.NewDrawn(v.boot.clusters)
+	return d, v.eachUsed(func(from, to int64) error { d.Add(from, to); return nil })
+}
+
+// hibernated tells whether a system was put to sleep with its memory kept in a
+// file of this volume, whose first bytes then say so.
+func (v *Volume) hibernated() bool {
+	num, ok := v.lookup("hiberfil.sys")
+	if !ok {
+		return false
 	}
-	return used, last, use, err
+	s, err := v.system(num, atData, "")
+	if err != nil || s.size < 4096 {
+		return false
+	}
+	b := make([]byte, 4)
+	_, err = s.ReadAt(b, 0)
+	mark := strings.ToUpper(string(b))
+	return err == nil && (mark == "HIBR" || mark == "WAKE" || mark == "RSTR")
+}
+
+// restoreMark ends the names of the files in which earlier states are kept.
+const restoreMark = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
+
+// restorePoints tells whether the volume keeps earlier states of itself.
+func (v *Volume) restorePoints() bool {
+	num, ok := v.lookup("System Volume Information")
+	if !ok {
+		return false
+	}
+	list, err := v.page(num, "", 1000)
+	return err == nil && slices.ContainsFunc(list, func(x indexed) bool {
+		return strings.HasSuffix(strings.ToLower(x.name), restoreMark) && !strings.EqualFold(x.name, restoreMark)
+	})
 }
 
 // eachUsed calls f for every stretch [from, to) of clusters that $Bitmap marks
