@@ -3,14 +3,18 @@
 package recognise
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"strings"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/exfat"
+	"jadetrail/core/volume/ext"
 	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
 )
@@ -43,6 +47,10 @@ func Open(dev disk.Device) (Found, error) {
 		f.Info = &volume.Info{Kind: info.Kind, TotalBytes: dev.Size()}
 		f.Findings.Add(finding.Error, "volume-damaged", "%s.", err)
 		return f, nil
+	case errors.Is(err, volume.ErrUnreadable):
+		f.Info = &volume.Info{Kind: volume.Ext4, TotalBytes: dev.Size()}
+		f.Findings.Add(finding.Warning, "volume-unknown-features", "%s; it is handled whole.", err)
+		return f, nil
 	case errors.Is(err, volume.ErrDamaged):
 		f.Info = &volume.Info{Kind: volume.Unknown, TotalBytes: dev.Size()}
 		f.Findings.Add(finding.Error, "volume-damaged", "%s.", err)
@@ -62,58 +70,145 @@ func Open(dev disk.Device) (Found, error) {
 }
 
 func openers(dev disk.Device) (volume.Volume, error) {
-	v, err := ntfs.Open(dev)
-	if err == nil {
-		return v, nil
+	for _, open := range []func(disk.Device) (volume.Volume, error){
+		func(d disk.Device) (volume.Volume, error) { return ntfs.Open(d) },
+		func(d disk.Device) (volume.Volume, error) { return exfat.Open(d) },
+		func(d disk.Device) (volume.Volume, error) { return fat.Open(d) },
+		func(d disk.Device) (volume.Volume, error) { return ext.Open(d) },
+	} {
+		v, err := open(dev)
+		if err == nil || !errors.Is(err, volume.ErrNotThis) {
+			return v, err
+		}
 	}
-	if !errors.Is(err, volume.ErrNotThis) {
-		return nil, err
-	}
-	w, err := fat.Open(dev)
-	if err == nil {
-		return w, nil
-	}
-	return nil, err
+	return nil, volume.ErrNotThis
+}
+
+// mark is what tells something that is handled whole: bytes at a place.
+type mark struct {
+	at   disk.Bytes
+	text string
+	kind volume.Kind
+	// more fills in what else the device says.
+	more func(dev disk.Device, info *volume.Info)
+}
+
+var marks = []mark{
+	{3, "-FVE-FS-", volume.Sealed, detail("encrypted by its system")},
+	{0, "LUKS\xba\xbe", volume.Sealed, luks},
+	{3, "ReFS", volume.ReFS, refs},
+	{4086, "SWAPSPACE2", volume.Swap, swap},
+	{512, "LABELONE", volume.LVM, physical},
+	{0, "LABELONE", volume.LVM, physical},
+	{1024, "LABELONE", volume.LVM, physical},
+	{32769, "CD001", volume.ISO, iso},
+	{4096, "\xfc\x4e\x2b\xa9", volume.Member, member(4096)},
+	{0, "\xfc\x4e\x2b\xa9", volume.Member, member(0)},
+	{0, "SPACEDB ", volume.Member, detail("part of a storage pool")},
+	{0, "XFSB", volume.Unknown, detail("XFS")},
+	{65600, "_BHRfS_M", volume.Unknown, detail("Btrfs")},
+	{32, "NXSB", volume.Unknown, detail("APFS")},
+	{1024, "H+\x00\x04", volume.Unknown, detail("HFS+")},
+	{1024, "HX\x00\x05", volume.Unknown, detail("HFS+")},
 }
 
 // signature recognises what is handled whole by its well-known marks.
 func signature(dev disk.Device) *volume.Info {
-	info := &volume.Info{TotalBytes: dev.Size()}
-	b, err := disk.ReadFull(dev, 0, min(dev.Size(), 8192))
-	if err != nil || len(b) < 4096 {
-		return nil
+	for _, m := range marks {
+		b, err := disk.ReadFull(dev, m.at, disk.Bytes(len(m.text)))
+		if err != nil || string(b) != m.text {
+			continue
+		}
+		info := &volume.Info{Kind: m.kind, TotalBytes: dev.Size(), Clean: true}
+		if m.more != nil {
+			m.more(dev, info)
+		}
+		return info
 	}
-	le := binary.LittleEndian
-	switch {
-	case string(b[3:11]) == "EXFAT   ":
-		info.Kind = volume.ExFAT
-	case string(b[:6]) == "LUKS\xba\xbe" || string(b[3:11]) == "-FVE-FS-":
-		info.Kind = volume.Sealed
-	case string(b[512:520]) == "LABELONE":
-		info.Kind = volume.LVM
-	case string(b[4086:4096]) == "SWAPSPACE2":
-		info.Kind = volume.Swap
-	case b[1024+56] == 0x53 && b[1024+57] == 0xef:
-		// The features decide the generation: a journal makes ext3, extents or
-		// wide block numbers ext4.
-		compat, incompat := le.Uint32(b[1024+92:]), le.Uint32(b[1024+96:])
-		info.Kind = volume.Ext2
-		if compat&4 != 0 {
-			info.Kind = volume.Ext3
+	// Older members of sets have their mark near the end.
+	for _, at := range []disk.Bytes{dev.Size().Down(64*disk.KiB) - 64*disk.KiB, (dev.Size() - 8*disk.KiB).Down(4 * disk.KiB)} {
+		if b, err := disk.ReadFull(dev, at, 4); err == nil && string(b) == "\xfc\x4e\x2b\xa9" {
+			info := &volume.Info{Kind: volume.Member, TotalBytes: dev.Size(), Clean: true, Detail: "part of a RAID"}
+			return info
 		}
-		if incompat&(0x40|0x80|0x200) != 0 {
-			info.Kind = volume.Ext4
-		}
-		info.Label = strings.TrimRight(string(b[1024+120:1024+136]), "\x00")
-		info.Serial = hex.EncodeToString(b[1024+104 : 1024+120])
-		if k := le.Uint32(b[1024+24:]); k <= 6 {
-			info.ClusterBytes = 1024 << k
-		}
-		info.Clean = le.Uint16(b[1024+58:])&1 != 0
-	default:
-		return nil
 	}
-	return info
+	return nil
+}
+
+func detail(text string) func(disk.Device, *volume.Info) {
+	return func(_ disk.Device, info *volume.Info) { info.Detail = text }
+}
+
+func field(dev disk.Device, at, n disk.Bytes) []byte {
+	b, err := disk.ReadFull(dev, at, n)
+	if err != nil {
+		return make([]byte, n)
+	}
+	return b
+}
+
+func word(b []byte) string {
+	if i := bytes.IndexByte(b, 0); i >= 0 {
+		b = b[:i]
+	}
+	return strings.TrimSpace(strings.ToValidUTF8(string(b), "?"))
+}
+
+// luks: LUKS on-disk format; the second version has a label.
+func luks(dev disk.Device, info *volume.Info) {
+	v := binary.BigEndian.Uint16(field(dev, 6, 2))
+	info.Detail, info.Serial = "encrypted (LUKS)", word(field(dev, 168, 40))
+	if v == 2 {
+		info.Label = word(field(dev, 24, 48))
+	}
+}
+
+func refs(dev disk.Device, info *volume.Info) {
+	b := field(dev, 0, 64)
+	sector, spc := disk.Bytes(binary.LittleEndian.Uint32(b[32:])), disk.Bytes(binary.LittleEndian.Uint32(b[36:]))
+	if n := binary.LittleEndian.Uint64(b[24:]); sector >= 512 && sector <= 4096 && n < uint64(dev.Size()/sector) {
+		info.TotalBytes = disk.Bytes(n) * sector
+	}
+	info.Serial = fmt.Sprintf("%016x", binary.LittleEndian.Uint64(b[56:]))
+	info.Detail = fmt.Sprintf("version %d.%d, clusters of %s", b[40], b[41], (sector * spc).Exact())
+}
+
+// swap: the kernel's union swap_header.
+func swap(dev disk.Device, info *volume.Info) {
+	b := field(dev, 1024, 44)
+	if n := disk.Bytes(binary.LittleEndian.Uint32(b[4:])) + 1; n > 1 && n*4096 <= dev.Size() {
+		info.TotalBytes = n * 4096
+	}
+	info.Serial, info.Label = hex.EncodeToString(b[12:28]), word(b[28:44])
+}
+
+// physical: an LVM physical volume's label (label_header, pv_header).
+func physical(dev disk.Device, info *volume.Info) {
+	for _, at := range []disk.Bytes{0, 512, 1024, 1536} {
+		if b := field(dev, at, 512); string(b[:8]) == "LABELONE" {
+			info.Serial = word(b[32:64])
+		}
+	}
+	info.Detail = "an LVM physical volume"
+}
+
+// iso: the primary volume descriptor (ECMA-119, section 8.4).
+func iso(dev disk.Device, info *volume.Info) {
+	b := field(dev, 32768, 2048)
+	info.Label = word(b[40:72])
+	blocks, size := disk.Bytes(binary.LittleEndian.Uint32(b[80:])), disk.Bytes(binary.LittleEndian.Uint16(b[128:]))
+	if n := blocks * size; n > 0 && n <= dev.Size() {
+		info.TotalBytes, info.UsedBytes = n, n
+	}
+}
+
+// member: a RAID superblock of version 1 (mdp_superblock_1).
+func member(at disk.Bytes) func(disk.Device, *volume.Info) {
+	return func(dev disk.Device, info *volume.Info) {
+		b := field(dev, at, 100)
+		info.Label, info.Serial = word(b[32:64]), hex.EncodeToString(b[16:32])
+		info.Detail = fmt.Sprintf("part of a RAID (level %d) of %d drives", int32(binary.LittleEndian.Uint32(b[72:])), binary.LittleEndian.Uint32(b[92:]))
+	}
 }
 
 // anything tells whether the device holds any byte but zero. At most the first

@@ -1,0 +1,165 @@
+package volume
+
+import (
+	"fmt"
+	"hash"
+	"io"
+	"math/bits"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+)
+
+// Set is a set of clusters, counted from 0.
+type Set struct {
+	w []uint64
+	n int64
+}
+
+// NewSet returns an empty set of up to n clusters.
+func NewSet(n int64) Set { return Set{make([]uint64, (n+63)/64), n} }
+
+// Has tells whether i is in the set.
+func (s Set) Has(i int64) bool { return s.w[i/64]>>(i%64)&1 != 0 }
+
+// Add puts [from, to) into the set and tells whether any of it was there.
+func (s Set) Add(from, to int64) (twice bool) {
+	for i := from; i < to; {
+		w, n := i/64, min(64-i%64, to-i)
+		m := (^uint64(0) >> (64 - n)) << (i % 64)
+		twice = twice || s.w[w]&m != 0
+		s.w[w] |= m
+		i += n
+	}
+	return twice
+}
+
+// Count is how many are in the set.
+func (s Set) Count() (n int64) {
+	for _, w := range s.w {
+		n += int64(bits.OnesCount64(w))
+	}
+	return n
+}
+
+// Each calls f for each stretch [from, to) of the set, in order.
+func (s Set) Each(f func(from, to int64)) {
+	for i := int64(0); i < s.n; {
+		if s.w[i/64]>>(i%64) == 0 {
+			i += 64 - i%64
+			continue
+		}
+		i += int64(bits.TrailingZeros64(s.w[i/64] >> (i % 64)))
+		from := i
+		for i < s.n && s.w[i/64]>>(i%64)&1 != 0 {
+			i += int64(bits.TrailingZeros64(^(s.w[i/64] >> (i % 64))))
+			if i%64 != 0 || i >= s.n {
+				break
+			}
+		}
+		if i = min(i, s.n); from < i {
+			f(from, i)
+		}
+	}
+}
+
+// Compare adds to l in what the clusters that files use and those that the volume
+// marks as used disagree.
+func (s Set) Compare(marked Set, l *finding.List) {
+	var lost, unmarked int
+	for i, w := range s.w {
+		lost += bits.OnesCount64(marked.w[i] &^ w)
+		unmarked += bits.OnesCount64(w &^ marked.w[i])
+	}
+	if unmarked > 0 {
+		l.Add(finding.Error, "bitmap-disagrees", "%d clusters hold data, but the volume calls them free.", unmarked)
+	}
+	if lost > 0 {
+		l.Add(finding.Warning, "clusters-lost", "%d clusters are marked as used, but no file uses them.", lost)
+	}
+}
+
+// EachSet calls f for each stretch [from, to) of bits that are set among the first n
+// of a bitmap, which is read in pieces.
+func EachSet(r io.ReaderAt, n int64, f func(from, to int64)) error {
+	const piece = 64 << 10
+	buf := make([]byte, piece)
+	start := int64(-1)
+	for at := int64(0); at < (n+7)/8; at += piece {
+		b := buf[:min(piece, (n+7)/8-at)]
+		if k, err := r.ReadAt(b, at); err != nil && (err != io.EOF || k < len(b)) {
+			return err
+		}
+		for i, c := range b {
+			first := (at + int64(i)) * 8
+			if c == 0 && start < 0 || c == 0xff && start >= 0 {
+				continue
+			}
+			for bit := range int64(8) {
+				if set := c>>bit&1 != 0; set && start < 0 {
+					start = first + bit
+				} else if !set && start >= 0 {
+					if to := min(first+bit, n); start < to {
+						f(start, to)
+					}
+					start = -1
+				}
+			}
+		}
+	}
+	if start >= 0 && start < n {
+		f(start, n)
+	}
+	return nil
+}
+
+// HashStored hashes what a device has stored from one byte to another, with its
+// place; holes are not read.
+func HashStored(h hash.Hash, dev disk.Device, from, to disk.Bytes) error {
+	buf := make([]byte, 1<<20)
+	for at := from; at < to; {
+		start, end, ok := dev.Data(at)
+		if !ok || start >= to {
+			return nil
+		}
+		start, end = max(start, at), min(end, to)
+		for at = start; at < end; {
+			b := buf[:min(disk.Bytes(len(buf)), end-at)]
+			if _, err := dev.ReadAt(b, int64(at)); err != nil {
+				return err
+			}
+			// Zeros count the same whether they are a hole or not.
+			for i := 0; i < len(b); i += 4096 {
+				p := b[i:min(i+4096, len(b))]
+				if !zero(p) {
+					fmt.Fprintf(h, "%d\n", int64(at)+int64(i))
+					h.Write(p)
+				}
+			}
+			at += disk.Bytes(len(b))
+		}
+	}
+	return nil
+}
+
+func zero(b []byte) bool {
+	for _, c := range b {
+		if c != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// HashFiles hashes every file's path, length, date and place, and returns the hash
+// of all in hex.
+func HashFiles(h hash.Hash, v Volume) (string, error) {
+	files, err := v.Files()
+	if err != nil {
+		return "", err
+	}
+	for _, f := range files {
+		fmt.Fprintf(h, "%s\x00%s\x00%d\x00%d\x00%d\x00%v\n", f.Path, f.Kind, f.Bytes, f.ID, f.Modified.UnixNano(), f.Extents)
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)), nil
+}
