@@ -72,6 +72,7 @@ type Span struct {
 	Loses      string       `json:"loses,omitempty"`  // by force, where it is held
 	Member     bool         `json:"member,omitempty"` // of a multi-drive set
 	Volume     *volume.Info `json:"volume,omitempty"`
+	Note       string       `json:"note,omitempty"` // what tells it from others of its role
 	Why        Why          `json:"why,omitempty"`
 }
 

@@ -73,7 +73,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 		FirstUsable: t.FirstUsable, LastUsable: t.LastUsable, Slots: t.Slots(), Findings: append(finding.List{}, t.Findings...),
 	}
 	if t.Scheme == table.None {
-		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table.")
+		return s, s.whole(dev, l, facts)
 	}
 	last := l.Size.At(l.Sector) - 1
 	var parts []layout.Span
@@ -94,13 +94,38 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 			}
 		}
 		s.judge(&p, e, facts)
-		if f := disagreement(p); f != nil {
-			l.Findings = append(l.Findings, *f)
-		}
+		l.Findings = append(l.Findings, s.disagreements(p)...)
 		parts = append(parts, p)
 	}
 	s.Layout = l.With(parts)
 	return s, nil
+}
+
+// whole reads a drive without a table: a volume may take all of it.
+func (s *Survey) whole(dev disk.Device, l *layout.Layout, facts *pc.Facts) error {
+	found, err := recognise.Open(dev)
+	if err != nil {
+		return err
+	}
+	var parts []layout.Span
+	switch {
+	case found.Info == nil:
+		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table, and nothing is on it.")
+	case found.Info.Kind == volume.Unknown:
+		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table. Something is on it, but no file system that is known.")
+	default:
+		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table: a %s volume takes it whole.", found.Info.Kind)
+		p := span(table.Entry{Slot: 1, Start: 0, End: dev.Size().At(l.Sector) - 1}, l.Sector)
+		p.Volume, p.UniqueID = found.Info, layout.PlaceID("none-"+found.Info.Serial, 0)
+		l.Findings = append(l.Findings, found.Findings.On(1)...)
+		if found.Volume != nil {
+			s.Volumes[1] = found.Volume
+		}
+		s.judge(&p, table.Entry{Slot: 1}, facts)
+		parts = append(parts, p)
+	}
+	s.Layout = l.With(parts)
+	return nil
 }
 
 func span(e table.Entry, sector disk.Bytes) layout.Span {
@@ -141,7 +166,12 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	default:
 		role = layout.Unknown
 	}
-	p.Role = role
+	if p.Role = role; role == layout.OtherSystem && facts != nil {
+		p.Note = "Nothing starts it: an old copy, or a system of another PC."
+		if slices.ContainsFunc(facts.Order, func(o pc.StartEntry) bool { return strings.EqualFold(o.Partition, p.UniqueID) }) {
+			p.Note = "The PC can start it, when asked."
+		}
+	}
 	p.Member = members[e.TypeID]
 	switch role {
 	case layout.EFI, layout.Reserved, layout.Recovery, layout.OEM:
@@ -182,21 +212,67 @@ func (s *Survey) system(number int) bool {
 	return ok && (v.HasFolders("Windows", "System32", "config") || v.HasFolders("etc", "init.d"))
 }
 
-// disagreement is the finding when a partition's type and contents do not fit
+// disagreements are the findings when a partition's type and contents do not fit
 // together.
-func disagreement(p layout.Span) *finding.Finding {
-	say := func(code, text string) *finding.Finding {
-		return &finding.Finding{Code: code, Severity: finding.Warning, Text: text, Partition: p.Number}
+func (s *Survey) disagreements(p layout.Span) finding.List {
+	var l finding.List
+	say := func(severity finding.Severity, code, format string, args ...any) {
+		l = append(l, finding.Finding{Code: code, Severity: severity, Partition: p.Number, Text: fmt.Sprintf("Partition %d ", p.Number) + fmt.Sprintf(format, args...)})
 	}
+	kind := volume.Kind("")
+	if p.Volume != nil {
+		kind = p.Volume.Kind
+	}
+	fat := kind == volume.FAT32 || kind == volume.FAT16 || kind == volume.FAT12
+	v := s.Volumes[p.Number]
+	typed := roles[p.TypeID]
 	switch {
-	case p.Role == layout.EFI && (p.Volume == nil || p.Volume.Kind != volume.FAT32 && p.Volume.Kind != volume.FAT16 && p.Volume.Kind != volume.FAT12):
-		return say("efi-without-fat", fmt.Sprintf("Partition %d is of the type EFI system, but holds no FAT volume: a PC cannot start from it.", p.Number))
-	case p.Role == layout.Recovery && p.Volume == nil:
-		return say("recovery-empty", fmt.Sprintf("Partition %d is of the type recovery, but holds nothing.", p.Number))
-	case p.Role == layout.Reserved && p.Volume != nil && p.Volume.Kind != volume.Unknown:
-		return say("reserved-with-volume", fmt.Sprintf("Partition %d is of the type reserved, but holds a %s volume.", p.Number, p.Volume.Kind))
+	case typed == layout.EFI && !fat:
+		say(finding.Warning, "efi-without-fat", "is of the type EFI system, but holds no FAT volume: a PC cannot start from it.")
+	case typed == layout.EFI && v != nil && !has(v, "EFI"):
+		say(finding.Warning, "efi-without-loader", "is of the type EFI system, but holds no loaders (no folder EFI).")
+	case typed == layout.Recovery && kind == "":
+		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
+	case typed == layout.Recovery && v != nil && !holdsRecovery(v):
+		say(finding.Warning, "recovery-without-image", "is of the type recovery, but holds no recovery image.")
+	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
+		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
+	case typed == "" && p.Role == layout.Data && v != nil && kind == volume.NTFS && holdsRecovery(v):
+		say(finding.Note, "recovery-by-contents", "holds a recovery image, though its type does not say so.")
+	case typed == layout.Swap && kind != "" && kind != volume.Swap:
+		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
+	case linuxKind(kind) && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
+		say(finding.Note, "type-and-contents", "has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName, kind)
+	case (kind == volume.NTFS || fat) && (p.TypeID == table.TypeLinux || p.TypeID == "83"):
+		say(finding.Note, "type-and-contents", "has a type for Linux, but holds a %s volume.", kind)
 	}
-	return nil
+	if p.Hidden && p.Role == layout.Data {
+		say(finding.Note, "hidden", "is hidden from its PC by the table.")
+	}
+	if v := p.Volume; v != nil && v.ClusterBytes > 0 && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
+		say(finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.", p.Bytes-v.TotalBytes)
+	}
+	return l
+}
+
+func linuxKind(k volume.Kind) bool { return k == volume.Ext2 || k == volume.Ext3 || k == volume.Ext4 }
+
+// has tells whether a file or folder of this name lies in a folder, "" for the root.
+func has(v volume.Volume, name string) bool {
+	list, _, err := v.List("", "", 500)
+	return err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return strings.EqualFold(f.Path, name) })
+}
+
+// holdsRecovery tells whether a volume has a recovery image: a large file in the
+// folder Recovery or right below it.
+func holdsRecovery(v volume.Volume) bool {
+	for _, dir := range []string{"Recovery", "Recovery/WindowsRE", "sources"} {
+		list, _, err := v.List(dir, "", 200)
+		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return f.Kind == volume.Plain && f.Bytes >= 16*disk.MiB }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Relabel gives the logical volumes of an MBR the numbers by which another layout

@@ -45,7 +45,7 @@ func (t Folders[H]) Walk(visit func(File) error) error {
 			return stop == nil
 		})
 		if stop != nil || err != nil {
-			return cmp(stop, err)
+			return firstOf(stop, err)
 		}
 		for _, e := range in {
 			if seen[*e.Enter] || depth > maxDepth {
@@ -61,7 +61,7 @@ func (t Folders[H]) Walk(visit func(File) error) error {
 	return walk(t.Root, "", 0)
 }
 
-func cmp(a, b error) error {
+func firstOf(a, b error) error {
 	if a != nil {
 		return a
 	}

@@ -1,0 +1,62 @@
+// Command kinddrive makes a drive with one partition for each file system that can
+// be looked into: NTFS and FAT32 made by our own code, and places that other
+// programs format. It prints what, offset and length in bytes, one partition a line.
+package main
+
+import (
+	"fmt"
+	"log"
+	"os"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
+)
+
+func main() {
+	log.SetFlags(0)
+	if len(os.Args) != 3 {
+		log.Fatal("usage: kinddrive IMAGE small|large")
+	}
+	small := map[string]disk.Bytes{"ntfs": 24, "fat32": 72, "exfat": 8, "ext4": 8, "ext2": 4, "fat16": 8, "fat12": 2}
+	whole := 3 * disk.GiB
+	if os.Args[2] == "small" {
+		whole = 140 * disk.MiB
+	}
+	im, err := disk.CreateImage(os.Args[1], whole, 512)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer im.Close()
+	at := disk.MiB
+	var entries []table.Entry
+	for i, what := range []string{"ntfs", "fat32", "exfat", "ext4", "ext2", "fat16", "fat12"} {
+		size := 400 * disk.MiB
+		if what == "fat12" {
+			size = 4 * disk.MiB
+		}
+		if os.Args[2] == "small" {
+			size = small[what] * disk.MiB
+		}
+		entries = append(entries, table.NewEntry(table.Entry{Slot: i + 1, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-c1d5-4d0b-9c3e-0000000000%02x", i), Start: at.At(512), End: (at + size).At(512) - 1, Name: what}))
+		w := disk.NewWindow(im, at, size)
+		files := []volume.Source{{Path: "made by us/read me.txt", Data: []byte("the first file\n")}}
+		switch what {
+		case "ntfs":
+			err = ntfs.Make(w, ntfs.Options{Label: "Kinds", Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
+		case "fat32":
+			err = fat.Make(w, fat.Options{Label: "KINDS", Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
+		}
+		if err != nil {
+			log.Fatal(err)
+		}
+		fmt.Println(what, int64(at), int64(size))
+		at += size
+	}
+	if err := table.New(im, "5a1c77e0-c1d5-4d0b-9c3e-000000000100", entries...).Apply(im, nil); err != nil {
+		log.Fatal(err)
+	}
+}
