@@ -249,7 +249,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	if p.Hidden && p.Role == layout.Data {
 		say(finding.Note, "hidden", "is hidden from its PC by the table.")
 	}
-	if v := p.Volume; v != nil && v.ClusterBytes > 0 && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
+	if v := p.Volume; v != nil && v.ClusterBytes > 0 && (kind == volume.NTFS || linuxKind(kind)) && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
 		say(finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.", p.Bytes-v.TotalBytes)
 	}
 	return l
