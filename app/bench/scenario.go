@@ -43,6 +43,11 @@ type Job struct {
 // Jobs on the demo's bench.
 var Jobs = []Job{
 	{"J-1042", "Tidewater Vets", "reception PC", "C: is nearly full; a recovery partition, the X-ray volume X: and an OEM area stand between it and the gap.", "C: gains 1 GiB and more", "A"},
+	{"J-1043", "Kiln & Clover pottery", "studio laptop", "Two systems; the glaze recipes in the old one must be kept. Its space lies before the one that stays.", "One system less, its room for C:", "D"},
+	{"J-1044", "Fernhill Choir", "library PC", "A retired lending terminal's drive becomes the archive of recordings.", "The whole drive as plain storage", "E"},
+	{"J-1045", "Saltmarsh Surveyors", "field notebook", "P: (Plots) is gone from the table after a helper tidied up the drive; a newer small volume lies over one corner of it.", "P: back with all its plots", "F"},
+	{"J-1046", "Brightwater Bakery", "office PC", "Three logical volumes become two, and the gap outside the container goes to the first primary.", "Two volumes, and C: larger", "G"},
+	{"J-1047", "Moss Lane Cycles", "till PC", "T: (Tills) cannot be opened: a card reader holds its letter. The PC is running.", "T: opens again", "H"},
 }
 
 // Bay is a place for a drive.
@@ -56,6 +61,12 @@ var Bays = []Bay{
 	{"A", "tidewater-reception.img", false},
 	{"B", "shelf.img", true},
 	{"C", "", false},
+	{"D", "kiln-studio.img", false},
+	{"E", "fernhill-terminal.img", false},
+	{"F", "saltmarsh-notebook.img", false},
+	{"G", "brightwater-office.img", false},
+	{"H", "mosslane-till.img", false},
+	{"I", "", false},
 }
 
 // Unique ids of the reception PC's drive.
@@ -89,7 +100,27 @@ func Make(dir string) (int, error) {
 	}{
 		{"tidewater-reception.img", survey.Identity{Model: "512 GB solid-state drive", Serial: "TLX5-220-7F3K"}, &pc.Facts{
 			Version: 1, Name: "reception PC", State: pc.Off, Start: receptionC, StartDrive: receptionDisk, Letters: map[string]string{receptionC: "C", receptionX: "X"},
+			Order: []pc.StartEntry{{Partition: receptionC, Title: "System"}}, Recovery: &pc.Recovery{Partition: receptionRec, InUse: true},
 		}, reception},
+		{"kiln-studio.img", survey.Identity{Model: "1 TB laptop drive", Serial: "QPD4-305-1C8M"}, &pc.Facts{
+			Version: 1, Name: "studio laptop", State: pc.Off, Start: id(1043, 14), StartDrive: id(1043, 1), Wait: 30,
+			Order:    []pc.StartEntry{{Partition: id(1043, 14), Title: "System"}, {Partition: id(1043, 13), Title: "Old system"}},
+			Letters:  map[string]string{id(1043, 14): "C", id(1043, 13): "D"},
+			Recovery: &pc.Recovery{Partition: id(1043, 15), InUse: true}, RestorePoints: []string{id(1043, 14)},
+		}, studio},
+		{"fernhill-terminal.img", survey.Identity{Model: "1 TB hard drive", Serial: "HVN2-640-4D7C"}, &pc.Facts{
+			Version: 1, Name: "library PC", State: pc.Off, Letters: map[string]string{id(1044, 13): "E", id(1044, 14): "G"},
+		}, terminal},
+		{"saltmarsh-notebook.img", survey.Identity{Model: "256 GB solid-state drive", Serial: "TLX3-091-6B2W"}, &pc.Facts{
+			Version: 1, Name: "field notebook", State: pc.Off, Start: id(1045, 13), StartDrive: id(1045, 1),
+			Letters: map[string]string{id(1045, 13): "C", id(1045, 15): "N"}, Wanted: map[string]string{id(1045, 14): "P"},
+		}, notebook},
+		{"brightwater-office.img", survey.Identity{Model: "1 TB hard drive", Serial: "HVN2-118-4D7C"}, bakeryPC(), bakery},
+		{"mosslane-till.img", survey.Identity{Model: "128 GB solid-state drive", Serial: "TLX1-447-8A0R"}, &pc.Facts{
+			Version: 1, Name: "till PC", State: pc.Running, Start: id(1047, 13), StartDrive: id(1047, 1),
+			Letters: map[string]string{id(1047, 13): "C"}, Devices: []pc.Device{{Name: "the card reader", Letter: "T"}, {Name: "the optical drive", Letter: "D"}},
+			Wanted: map[string]string{id(1047, 14): "T"}, Recovery: &pc.Recovery{Partition: id(1047, 13), Parked: true},
+		}, till},
 		{"shelf.img", survey.Identity{Model: "2 TB backup drive", Serial: "KRN9-771-0B42"}, nil, shelfDrive},
 	} {
 		path := filepath.Join(dir, d.image)

@@ -225,14 +225,33 @@ func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("number")
 // Bays returns all bays by their letter.
 func (s *Store) Bays() (out []Bay, err error) { return out, s.db.Order("letter").Find(&out).Error }
 
-// Job returns one job with the bay that its drive is in.
-func (s *Store) Job(number string) (*Job, *Bay, error) {
+// SetBay puts a drive's image into a bay for a job, or with nil takes it out.
+func (s *Store) SetBay(letter string, image, job *string) error {
+	r := s.db.Model(&Bay{}).Where("letter = ?", letter).Updates(map[string]any{"image": image, "job": job})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return fmt.Errorf("bay %s: %w", letter, ErrNotFound)
+	}
+	return r.Error
+}
+
+// BaysOf returns the bays with a job's drives.
+func (s *Store) BaysOf(job string) (out []Bay, err error) {
+	return out, s.db.Where("job = ? AND image IS NOT NULL", job).Order("letter").Find(&out).Error
+}
+
+// Job returns one job with one of the bays that its drives are in: the given one, or
+// with "" the first.
+func (s *Store) Job(number, bay string) (*Job, *Bay, error) {
 	var j Job
 	if err := s.db.First(&j, "number = ?", number).Error; err != nil {
 		return nil, nil, fmt.Errorf("job %s: %w", number, ErrNotFound)
 	}
 	var b Bay
-	if err := s.db.First(&b, "job = ?", number).Error; err != nil {
+	q := s.db.Where("job = ?", number).Order("letter")
+	if bay != "" {
+		q = q.Where("letter = ?", bay)
+	}
+	if err := q.First(&b).Error; err != nil {
 		return &j, nil, nil
 	}
 	return &j, &b, nil

@@ -149,7 +149,7 @@ func TestSignInAndPlans(t *testing.T) {
 	if err := s.SavePlan("J-1042", steps, &layout.Layout{Scheme: "gpt", DiskID: "d"}); err != nil {
 		t.Fatal(err)
 	}
-	j, bay, err := s.Job("J-1042")
+	j, bay, err := s.Job("J-1042", "")
 	if err != nil || bay == nil || bay.Letter != "A" {
 		t.Fatalf("%+v, %v", bay, err)
 	}
@@ -159,10 +159,10 @@ func TestSignInAndPlans(t *testing.T) {
 	if err := s.SavePlan("J-1042", nil, nil); err != nil {
 		t.Fatal(err)
 	}
-	if j, _, _ := s.Job("J-1042"); j.Plan != nil {
+	if j, _, _ := s.Job("J-1042", ""); j.Plan != nil {
 		t.Error("the plan is still there")
 	}
-	if _, _, err := s.Job("J-9999"); !errors.Is(err, ErrNotFound) {
+	if _, _, err := s.Job("J-9999", ""); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
 	}
 }

@@ -23,15 +23,28 @@ import (
 	"jadetrail/core/trail"
 )
 
-func queryEscape(s string) string { return url.QueryEscape(s) }
-
 func me(c *gin.Context) *store.Technician { return c.MustGet("me").(*store.Technician) }
+
+// bayOf is the bay that a request is about, "" for the job's first.
+func bayOf(c *gin.Context) string {
+	if b := c.Query("bay"); b != "" {
+		return b
+	}
+	return c.PostForm("bay")
+}
 
 // back is where a job's acts lead to.
 func back(c *gin.Context) string {
-	to := "/jobs/" + url.PathEscape(c.Param("job"))
+	q := url.Values{}
+	if b := bayOf(c); b != "" {
+		q.Set("bay", b)
+	}
 	if p, err := strconv.Atoi(c.PostForm("partition")); err == nil {
-		to += fmt.Sprintf("?p=%d", p)
+		q.Set("p", strconv.Itoa(p))
+	}
+	to := "/jobs/" + url.PathEscape(c.Param("job"))
+	if len(q) > 0 {
+		to += "?" + q.Encode()
 	}
 	return to
 }
@@ -41,7 +54,7 @@ const maxReason = 500
 
 // addStep stages a step, or gives a step that is staged what was missing.
 func (s *Server) addStep(c *gin.Context) {
-	st, err := s.state(c.Param("job"))
+	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -76,6 +89,9 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 		}
 		return errors.New(text + "; no step was added")
 	}
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
+	}
 	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
 		return errors.New("a run on this drive is not finished; no step was added")
 	}
@@ -91,7 +107,7 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 	if !replaced {
 		steps = append(steps, step)
 	}
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.records, steps, s.random)
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.coverage, s.records, steps, s.random)
 	if err != nil {
 		return err
 	}
@@ -116,7 +132,7 @@ func (st *jobState) expect() *layout.Layout {
 
 // takeOut removes a step from the plan.
 func (s *Server) takeOut(c *gin.Context) {
-	j, _, err := s.store.Job(c.Param("job"))
+	j, _, err := s.store.Job(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -141,7 +157,7 @@ func (s *Server) takeOut(c *gin.Context) {
 
 // layAnew keeps the plan's steps for the drive as it is now.
 func (s *Server) layAnew(c *gin.Context) {
-	st, err := s.state(c.Param("job"))
+	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -156,12 +172,13 @@ func (s *Server) layAnew(c *gin.Context) {
 
 // begin opens the job's drive again and starts work on it.
 func (s *Server) begin(c *gin.Context, kind, title string, write bool, f func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error)) {
-	j, d, err := s.job(c.Param("job"), write)
+	j, d, err := s.job(c.Param("job"), bayOf(c), write)
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
 	o := s.options(d, j, me(c).Name)
+	o.SerialLast, _ = s.apart(d.Bay)
 	err = s.desk.Start(d.path, kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
 		defer d.close()
 		o.Report = toUpdate(report)
@@ -182,7 +199,7 @@ func (s *Server) backUp(c *gin.Context) {
 	if n, err := strconv.Atoi(c.PostForm("partition")); err == nil && c.PostForm("all") == "" {
 		numbers = []int{n}
 	} else {
-		st, err := s.state(c.Param("job"))
+		st, err := s.state(c.Param("job"), bayOf(c))
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -277,7 +294,7 @@ func (s *Server) resume(c *gin.Context) {
 }
 
 func (s *Server) stopWork(c *gin.Context) {
-	_, bay, err := s.store.Job(c.Param("job"))
+	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
 	if err == nil {
 		var d *drive
 		if d, err = s.open(bay, false); err == nil {
@@ -294,7 +311,7 @@ func (s *Server) stopWork(c *gin.Context) {
 
 // watch streams the state of a drive's work as server-sent events.
 func (s *Server) watch(c *gin.Context) {
-	_, bay, err := s.store.Job(c.Param("job"))
+	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
 	if err != nil || bay == nil || bay.Image == nil {
 		c.Status(404)
 		return
@@ -305,7 +322,22 @@ func (s *Server) watch(c *gin.Context) {
 		return
 	}
 	d.close()
-	states, done := s.desk.Watch(d.path)
+	s.follow(c, d.path)
+}
+
+// watchAny streams the state of work that belongs to no drive.
+func (s *Server) watchAny(c *gin.Context) {
+	key := c.Param("key")
+	if key != "dock" && key != "compare" && key != "shelf" {
+		c.Status(404)
+		return
+	}
+	s.follow(c, key)
+}
+
+// follow streams the state of a piece of work.
+func (s *Server) follow(c *gin.Context, key string) {
+	states, done := s.desk.Watch(key)
 	defer done()
 	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
@@ -368,12 +400,12 @@ func workView(st work.State) workLine {
 func (s *Server) bringBack(c *gin.Context) {
 	id := c.Param("record")
 	where := "/records/" + url.PathEscape(id)
-	number, err := s.jobOfRecord(id)
+	number, diskID, err := s.jobOfRecord(id)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	st, err := s.state(number)
+	st, err := s.stateOf(number, diskID)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -383,17 +415,17 @@ func (s *Server) bringBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number))
+	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number)+"?bay="+st.Drive.Bay)
 }
 
 // jobOfRecord finds the job whose drive a record's partition was on.
-func (s *Server) jobOfRecord(id string) (string, error) {
+func (s *Server) jobOfRecord(id string) (number, diskID string, err error) {
 	list, err := s.store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	if len(list) == 0 {
-		return "", fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
+		return "", "", fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
 	}
-	return list[0].Job, nil
+	return list[0].Job, list[0].Drive.DiskID, nil
 }

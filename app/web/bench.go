@@ -6,6 +6,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/survey"
 )
@@ -33,6 +34,10 @@ type benchBay struct {
 	Job          string
 	Trouble      string
 	Empty        bool
+	Shelf        bool
+	Size         disk.Bytes
+	Alike        []string
+	Makers       string
 }
 
 type benchView struct {
@@ -58,7 +63,7 @@ func (s *Server) benchPage(c *gin.Context) {
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
 		bj := benchJob{Job: j}
-		st, err := s.state(j.Number)
+		st, err := s.state(j.Number, "")
 		if err != nil {
 			bj.Line, bj.Care = "its drive is in no bay, or cannot be read", true
 		} else {
@@ -85,7 +90,7 @@ func (s *Server) benchPage(c *gin.Context) {
 			if err != nil {
 				bb.Trouble = err.Error()
 			} else {
-				bb.Identity, bb.Layout = d.Identity, d.sv.Layout
+				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.sv.Layout, d.sv.Layout.Size, makersSize(d.sv.Layout.Size)
 				d.close()
 			}
 		}
@@ -96,6 +101,17 @@ func (s *Server) benchPage(c *gin.Context) {
 			bb.What, bb.Job = customer[*b.Job], *b.Job
 		}
 		v.Bays = append(v.Bays, bb)
+	}
+	for i, b := range v.Bays {
+		others := map[string]survey.Seen{}
+		for k, o := range v.Bays {
+			if k != i && !o.Empty {
+				others[o.Letter] = survey.Seen{Identity: o.Identity, Size: o.Size}
+			}
+		}
+		if !b.Empty {
+			_, v.Bays[i].Alike = survey.Apart(b.Identity, b.Size, others)
+		}
 	}
 	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
 }

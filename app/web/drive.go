@@ -23,6 +23,7 @@ import (
 type drive struct {
 	Bay      string
 	Shelf    bool
+	Other    bool // the job has more drives than this one
 	path     string
 	im       *disk.Image
 	sv       *survey.Survey
@@ -45,6 +46,9 @@ func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
 	if d.Identity, err = survey.ReadIdentity(d.path); err != nil {
 		return nil, err
 	}
+	if write && d.Identity.ReadOnly {
+		return nil, fmt.Errorf("bay %s: %w, for evidence; nothing was written. Attach it for writing first", b.Letter, disk.ErrReadOnly)
+	}
 	facts, err := os.ReadFile(d.path + ".pc.json")
 	if err == nil {
 		if d.PC, err = pc.Parse(facts); err != nil {
@@ -64,20 +68,45 @@ func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
 }
 
 // job opens a job with its drive.
-func (s *Server) job(number string, write bool) (*store.Job, *drive, error) {
-	j, bay, err := s.store.Job(number)
+func (s *Server) job(number, letter string, write bool) (*store.Job, *drive, error) {
+	j, bay, err := s.store.Job(number, letter)
 	if err != nil {
 		return nil, nil, err
 	}
 	d, err := s.open(bay, write)
+	if err != nil {
+		return j, nil, err
+	}
+	bays, err := s.store.BaysOf(number)
+	d.Other = len(bays) > 1
 	return j, d, err
+}
+
+// stateOf works a job out with the one of its drives that has the given id, else the
+// first.
+func (s *Server) stateOf(number, diskID string) (*jobState, error) {
+	bays, err := s.store.BaysOf(number)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range bays {
+		st, err := s.state(number, b.Letter)
+		if err != nil {
+			continue
+		}
+		if st.Drive.sv.Layout.DiskID == diskID {
+			return st, nil
+		}
+		st.Drive.close()
+	}
+	return s.state(number, "")
 }
 
 // options of a run on the drive.
 func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
-		Shelf: s.shelf, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+		Shelf: s.shelf, Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
 	}
 }
 
@@ -85,6 +114,7 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 type block struct {
 	Key     string `json:"key"`
 	Kind    string `json:"kind"`
+	Inside  int    `json:"inside,omitempty"` // the container's number
 	Number  int    `json:"number"`
 	Role    string `json:"role"`
 	Title   string `json:"title"`
@@ -138,11 +168,11 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 			if sp.Why != layout.Free {
 				continue // explained in the table below the map
 			}
-			out = append(out, block{Key: fmt.Sprint("gap", sp.Start), Kind: "gap", Title: "gap", Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(), Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: -1})
+			out = append(out, block{Key: gapKey(sp), Kind: "gap", Inside: sp.Container, Title: "gap", Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(), Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: -1})
 			continue
 		}
 		b := block{
-			Key: sp.UniqueID, Kind: "partition", Number: sp.Number, Role: string(sp.Role), Title: sp.Title(), Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(),
+			Key: sp.UniqueID, Kind: "partition", Inside: sp.Container, Number: sp.Number, Role: string(sp.Role), Title: sp.Title(), Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(),
 			Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: fill(&sp),
 		}
 		if b.Key == "" {

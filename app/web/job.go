@@ -30,13 +30,15 @@ type jobState struct {
 	Entries int
 	Work    work.State
 	Busy    bool
+	// Elsewhere tells that the job has a plan for another of its drives.
+	Elsewhere bool
 }
 
 // rate is what a drive writes in a second, until runs have taught better.
 const rate = 140 * disk.MiB
 
-func (s *Server) state(number string) (*jobState, error) {
-	j, d, err := s.job(number, false)
+func (s *Server) state(number, bay string) (*jobState, error) {
+	j, d, err := s.job(number, bay, false)
 	if err != nil {
 		return nil, err
 	}
@@ -55,6 +57,10 @@ func (s *Server) work(st *jobState) error {
 	if st.Steps, expect, err = st.Job.Steps(); err != nil {
 		return err
 	}
+	if expect != nil && expect.DiskID != d.sv.Layout.DiskID && d.Other {
+		// The job's plan is for another of its drives.
+		st.Steps, expect, st.Elsewhere = nil, nil, true
+	}
 	if expect != nil {
 		st.Changed = layout.Differ(expect, d.sv.Layout)
 	}
@@ -62,7 +68,7 @@ func (s *Server) work(st *jobState) error {
 	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
 		return err
 	}
-	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf, s.records, st.Steps, s.random); err != nil {
+	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf, s.coverage, s.records, st.Steps, s.random); err != nil {
 		return err
 	}
 	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
@@ -199,25 +205,11 @@ type panel struct {
 	Tight   bool
 	After   *layout.Span // at the plan's end; nil when it is gone or there is no plan
 	Gone    int          // the step that deletes it, 0 for none
-	Acts    []plan.Act
-	Names   map[int]string
+	Deeds   []deed
 	Backup  *plan.Backup
 	Covered bool
-	Purpose string
+	Purpose layout.Purpose
 	Looks   bool // it can be looked into
-}
-
-var purposes = map[layout.Role]string{
-	layout.StartSystem: "The system that the PC starts, with its programs and usually the customer's files.",
-	layout.OtherSystem: "An operating system that the PC does not start by default.",
-	layout.Data:        "A volume for files.",
-	layout.EFI:         "Holds the loaders that the PC starts from. Small, without a letter, needed.",
-	layout.Reserved:    "Room that a system keeps for itself. It holds no files.",
-	layout.Recovery:    "Holds the recovery environment. Without it the PC cannot repair or reset itself from its own drive; keep a rescue stick at hand.",
-	layout.OEM:         "The maker's area, usually the state in which the PC was sold. Nothing needs it to run.",
-	layout.Swap:        "Room that a system uses as memory.",
-	layout.Container:   "An extended container for logical volumes.",
-	layout.Unknown:     "Nobody can say what it is for. It is handled whole.",
 }
 
 type jobView struct {
@@ -225,6 +217,13 @@ type jobView struct {
 	L         *layout.Layout
 	Map       mapData
 	Panels    []panel
+	Gaps      []gapPanel
+	Letters   []string // what is said of letters that are missing
+	Apart     int      // how many characters the serial check asks for
+	Alike     []string // bays with drives that look alike
+	Makers    string   // the drive's size as its label has it
+	MendOne   bool     // one copy of the table is damaged
+	MendTwo   bool     // both are valid and differ
 	Selected  int
 	Price     []price
 	Serial    string
@@ -248,13 +247,13 @@ type mapData struct {
 }
 
 func (s *Server) jobPage(c *gin.Context) {
-	st, err := s.state(c.Param("job"))
+	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	defer st.Drive.close()
-	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: "/jobs/" + st.Job.Number + "/work", Serial: st.Drive.Identity.Serial}
+	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: "/jobs/" + st.Job.Number + "/work?bay=" + st.Drive.Bay, Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
@@ -263,7 +262,13 @@ func (s *Server) jobPage(c *gin.Context) {
 	if _, ok := v.L.Find(v.Selected); !ok {
 		v.Selected = firstChoice(v.L)
 	}
-	v.Panels = st.panels()
+	v.Panels, v.Gaps = st.panels()
+	v.Letters, v.Makers = missingLetters(st), makersSize(v.L.Size)
+	v.Apart, v.Alike = s.apart(st.Drive.Bay)
+	for _, f := range v.L.Findings {
+		v.MendOne = v.MendOne || f.Code == "gpt-primary-damaged" || f.Code == "gpt-backup-damaged"
+		v.MendTwo = v.MendTwo || f.Code == "gpt-copies-differ"
+	}
 	if v.Map, err = s.mapOf(st); err != nil {
 		s.fail(c, err)
 		return
@@ -307,7 +312,7 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 			continue
 		}
 		if b.Letter == st.Drive.Bay {
-			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.sv.Layout, Job: st.Job.Number})
+			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.sv.Layout, Job: st.Job.Number, Size: st.Drive.sv.Layout.Size})
 			continue
 		}
 		d, err := s.open(&b, false)
@@ -315,7 +320,11 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 			out = append(out, benchBay{Letter: b.Letter, Trouble: run.Sentence(err)})
 			continue
 		}
-		out = append(out, benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.sv.Layout})
+		bb := benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.sv.Layout, Shelf: b.Shelf, Size: d.sv.Layout.Size}
+		if b.Job != nil {
+			bb.Job = *b.Job
+		}
+		out = append(out, bb)
 		d.close()
 	}
 	return out, nil
@@ -330,7 +339,7 @@ func (st *jobState) end() *layout.Layout {
 	return st.Drive.sv.Layout
 }
 
-func (st *jobState) panels() []panel {
+func (st *jobState) panels() ([]panel, []gapPanel) {
 	now, end := st.Drive.sv.Layout, st.end()
 	var out []panel
 	names := map[int]string{}
@@ -338,8 +347,11 @@ func (st *jobState) panels() []panel {
 		names[p.Number] = p.Title()
 	}
 	for _, p := range now.Partitions() {
-		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Names: names, Purpose: purposes[p.Role], Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(), Looks: st.Drive.sv.Volumes[p.Number] != nil}
 		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")
+		if p.Note != "" {
+			x.Purpose.For += " " + p.Note
+		}
 		if p.Volume != nil {
 			x.Sub += ", " + kindName(string(p.Volume.Kind))
 		}
@@ -353,7 +365,7 @@ func (st *jobState) panels() []panel {
 				if len(st.Steps) > 0 && q.Bytes != p.Bytes {
 					x.After = q
 				}
-				x.Acts = plan.Acts(end, p.Number, st.Facts)
+				x.Deeds = st.deeds(plan.Acts(end, p.Number, st.Facts), names)
 			}
 		}
 		if b, ok := st.Facts.Backups[p.Number]; ok {
@@ -361,12 +373,12 @@ func (st *jobState) panels() []panel {
 		}
 		out = append(out, x)
 	}
-	return out
+	return out, st.gaps(end, names)
 }
 
 func kindName(k string) string {
-	if k == "exfat" {
-		return "exFAT"
+	if n := map[string]string{"exfat": "exFAT", "refs": "ReFS", "iso9660": "ISO 9660", "set-member": "part of a set"}[k]; n != "" {
+		return n
 	}
 	if strings.HasPrefix(k, "ntfs") || strings.HasPrefix(k, "fat") || k == "lvm" {
 		return strings.ToUpper(k)
@@ -466,7 +478,7 @@ type amountMeaning struct {
 
 // amount says what an entered amount means, while it is entered.
 func (s *Server) amount(c *gin.Context) {
-	st, err := s.state(c.Param("job"))
+	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
 		c.JSON(404, amountMeaning{Text: run.Sentence(err)})
 		return
@@ -495,92 +507,4 @@ func (s *Server) amount(c *gin.Context) {
 	c.JSON(200, amountMeaning{OK: true,
 		Text:  fmt.Sprintf("%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)), float64(by)/1e9, by.Exact()),
 		Total: fmt.Sprintf("then %s in all (%s)", q.Bytes, q.Bytes.Exact())})
-}
-
-// filesView is the inside of a volume.
-type filesView struct {
-	Job, Bay, Title, Dir string
-	Number               int
-	Up                   []crumb
-	List                 []fileRow
-	Count                int
-	Total                disk.Bytes
-	Trouble              string
-}
-
-type fileRow struct {
-	Name, Path, Kind string
-	Bytes            disk.Bytes
-	Modified         string
-	Unreadable       string
-}
-
-// maxRows bounds what one page lists.
-const maxRows = 2000
-
-func (s *Server) filesPage(c *gin.Context) {
-	j, d, err := s.job(c.Param("job"), false)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	defer d.close()
-	v := filesView{Job: j.Number, Bay: d.Bay, Dir: strings.Trim(c.Query("path"), "/")}
-	fmt.Sscan(c.Query("p"), &v.Number)
-	p, ok := d.sv.Layout.Find(v.Number)
-	vol := d.sv.Volumes[v.Number]
-	if !ok || vol == nil {
-		s.fail(c, fmt.Errorf("this partition cannot be looked into: %w", store.ErrNotFound))
-		return
-	}
-	v.Title = p.Title()
-	files, err := vol.Files()
-	if err != nil {
-		v.Trouble = run.Sentence(err)
-	}
-	prefix := v.Dir
-	if prefix != "" {
-		prefix += "/"
-	}
-	inside := map[string]disk.Bytes{}
-	for _, f := range files {
-		rest, ok := strings.CutPrefix(f.Path, prefix)
-		if !ok || rest == "" {
-			continue
-		}
-		if f.Kind == "file" {
-			v.Count++
-			v.Total += f.Bytes
-		}
-		name, _, deeper := strings.Cut(rest, "/")
-		inside[name] += f.Bytes
-		if deeper {
-			continue
-		}
-		if f.Stream != "" {
-			name += ":" + f.Stream
-		}
-		v.List = append(v.List, fileRow{name, f.Path, string(f.Kind), f.Bytes, f.Modified.Format("2006-01-02 15:04"), f.Unreadable})
-	}
-	for i := range v.List {
-		if v.List[i].Kind == "folder" {
-			v.List[i].Bytes = inside[v.List[i].Name]
-		}
-	}
-	slices.SortStableFunc(v.List, func(a, b fileRow) int { return strings.Compare(b.Kind[:2], a.Kind[:2]) }) // folders first
-	if len(v.List) > maxRows {
-		v.List = v.List[:maxRows]
-	}
-	link := fmt.Sprintf("/jobs/%s/files?p=%d", j.Number, v.Number)
-	v.Up = []crumb{{v.Title, link}}
-	at := ""
-	for part := range strings.SplitSeq(v.Dir, "/") {
-		if part != "" {
-			at = strings.TrimPrefix(at+"/"+part, "/")
-			v.Up = append(v.Up, crumb{part, link + "&path=" + queryEscape(at)})
-		}
-	}
-	s.render(c, 200, "files", page{Title: "Inside " + v.Title, Here: "job", Body: v, Crumbs: []crumb{
-		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + fmt.Sprintf("?p=%d", v.Number)}, {"Inside " + v.Title, ""},
-	}})
 }

@@ -214,7 +214,7 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = "The trail does not speak of this record."
 		return nil
 	}
-	st, err := s.state(v.Entry.Job)
+	st, err := s.stateOf(v.Entry.Job, v.Entry.Drive.DiskID)
 	if err != nil {
 		v.Obstacle = run.Sentence(err)
 		return nil
@@ -222,12 +222,12 @@ func (s *Server) standing(v *recordView) error {
 	defer st.Drive.close()
 	v.Job = st.Job
 	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.records, []plan.Step{step}, s.random)
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.coverage, s.records, []plan.Step{step}, s.random)
 	if err != nil {
 		return err
 	}
 	for _, p := range st.Drive.sv.Layout.Partitions() {
-		if p.Start <= v.Rec.Span.End && v.Rec.Span.Start <= p.End && p.UniqueID != v.Rec.Span.UniqueID {
+		if p.Start <= v.Rec.Span.End && v.Rec.Span.Start <= p.End && p.UniqueID != v.Rec.Span.UniqueID && p.Number != v.Rec.Span.Container {
 			v.Over = append(v.Over, p.Title())
 		}
 	}

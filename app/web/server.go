@@ -25,11 +25,13 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/carry"
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 //go:embed templates/*.html
@@ -44,6 +46,8 @@ type Server struct {
 	data     string // the data folder
 	shelf    *shelf.Shelf
 	records  trail.Records
+	coverage compare.Store
+	sums     summaries
 	desk     *work.Desk
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
@@ -74,7 +78,8 @@ func New(o Options) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{
-		store: o.Store, data: data, shelf: sh, records: trail.Records{Dir: filepath.Join(data, "records")}, demo: o.Demo,
+		store: o.Store, data: data, shelf: sh, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
+		sums: summaries{list: map[string]*volume.Summary{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
 	db, err := o.Store.SQL()
@@ -136,13 +141,18 @@ var functions = template.FuncMap{
 	"tail":   func(s string) string { return s[max(len(s)-4, 0):] },
 	"stem":   func(s string) string { return s[:max(len(s)-4, 0)] },
 	"act":    func(a trail.Act) string { return actWords[a] },
+	"makers": makersSize,
+	"handed": dockLink,
+	"shown":  volume.Shown,
+	"why":    func(w layout.Why) string { return w.Explains() },
 	"column": column,
 	"inc":    func(n int) int { return n + 1 },
 }
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
-	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached",
+	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
+	trail.ActLetter: "PC changed", trail.ActCompare: "compared",
 }
 
 func toInt(n any) int64 {
@@ -179,7 +189,29 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/sign-out", s.signOut)
 	in.GET("/", s.benchPage)
 	in.GET("/jobs/:job", s.jobPage)
-	in.GET("/jobs/:job/files", s.filesPage)
+	in.GET("/jobs/:job/inside", s.insidePage)
+	in.GET("/jobs/:job/holds", s.holdsPage)
+	in.GET("/jobs/:job/file", s.file)
+	in.GET("/jobs/:job/folder.tar", s.folderTar)
+	in.GET("/jobs/:job/compare", s.comparePage)
+	in.POST("/jobs/:job/compare", s.startCompare)
+	in.GET("/compared/:id", s.comparedPage)
+	in.GET("/jobs/:job/pc", s.pcPage)
+	in.POST("/jobs/:job/letter", s.giveLetter)
+	in.POST("/jobs/:job/pc/state", s.switchPC)
+	in.POST("/jobs/:job/pc/facts", s.readFacts)
+	in.GET("/jobs/:job/pc.json", s.writeFacts)
+	in.POST("/jobs/:job/mend", s.mendTable)
+	in.GET("/dock", s.dockPage)
+	in.POST("/dock/attach", s.attach)
+	in.POST("/dock/blank", s.blankDrive)
+	in.POST("/dock/detach", s.detach)
+	in.POST("/dock/how", s.howAttached)
+	in.POST("/dock/hand-out", s.handOut)
+	in.GET("/dock/handed/:file", s.handedOut)
+	in.POST("/dock/uploads", s.beginUpload)
+	in.PUT("/dock/uploads/:upload", s.addPiece)
+	in.GET("/work/:key", s.watchAny)
 	in.GET("/jobs/:job/amount", s.amount)
 	in.GET("/jobs/:job/work", s.watch)
 	in.POST("/jobs/:job/steps", s.addStep)
@@ -199,7 +231,14 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/records/:record", s.recordPage)
 	in.POST("/records/:record/bring-back", s.bringBack)
 	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })
-	h := http.MaxBytesHandler(s.sessions.LoadAndSave(r), maxBody)
+	all := s.sessions.LoadAndSave(r)
+	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		most := int64(maxBody)
+		if strings.HasPrefix(r.URL.Path, "/dock/uploads/") {
+			most = maxPiece
+		}
+		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
+	})
 	return headers(http.NewCrossOriginProtection().Handler(h))
 }
 

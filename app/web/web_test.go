@@ -124,7 +124,7 @@ func TestUnfinishedRun(t *testing.T) {
 	for _, undo := range []bool{true, false} {
 		s := open(t)
 		steps := []plan.Step{{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}}
-		j, d, err := s.job("J-1042", true)
+		j, d, err := s.job("J-1042", "", true)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -155,7 +155,7 @@ func TestUnfinishedRun(t *testing.T) {
 		if out := s.settle(t); !strings.Contains(out, map[bool]string{true: "taken back", false: "finished"}[undo]) {
 			t.Errorf("undo %v: %q", undo, out)
 		}
-		_, d, err = s.job("J-1042", false)
+		_, d, err = s.job("J-1042", "", false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -173,7 +173,7 @@ func TestUnfinishedRun(t *testing.T) {
 func TestChangedDrive(t *testing.T) {
 	s := open(t)
 	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "r", "waiver", "w")
-	_, d, err := s.job("J-1042", true)
+	_, d, err := s.job("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -204,6 +204,9 @@ type Backup struct {
 	ID       string
 	Verified bool
 	Same     bool // made from the state in which the partition is now
+	// Coverage tells that it is no backup: all its contents were proven to be on
+	// another volume too.
+	Coverage bool
 }
 
 // Record is what a plan needs to know of a deletion's record.

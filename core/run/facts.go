@@ -4,9 +4,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
+	"jadetrail/core/compare"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -19,7 +21,7 @@ import (
 
 // Facts gathers what a plan on a drive depends on: the table's state, the
 // backups that stand for the partitions, the records that the steps name.
-func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
+func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, coverage compare.Store, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	if err := sv.Table.Writable(); err != nil {
 		f.TableTrouble = Sentence(err)
@@ -70,10 +72,23 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 	if err != nil {
 		return f, err
 	}
+	proofs, err := coverage.List()
+	if err != nil {
+		return f, err
+	}
 	for _, p := range l.Partitions() {
 		b, err := Standing(dev, sv, p, backups)
 		if err != nil {
 			return f, err
+		}
+		if b == nil || !b.Same || !b.Verified {
+			c, err := covering(sv, p, proofs, steps)
+			if err != nil {
+				return f, err
+			}
+			if c != nil {
+				b = c
+			}
 		}
 		if b != nil {
 			f.Backups[p.Number] = *b
@@ -147,6 +162,31 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 		}
 	}
 	return best, nil
+}
+
+// covering returns a comparison that proves that a volume's contents as they are now
+// are on another volume too, nil for none.
+func covering(sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps []plan.Step) (*plan.Backup, error) {
+	v := sv.Volumes[p.Number]
+	if v == nil || !slices.ContainsFunc(proofs, func(r *compare.Result) bool { return r.Here.Place.Span.UniqueID == p.UniqueID }) {
+		return nil, nil
+	}
+	print, err := v.Fingerprint()
+	if err != nil {
+		return nil, err
+	}
+	var going []string
+	for _, s := range steps {
+		if q, ok := sv.Layout.Find(number(s.Partition)); ok && s.Do == plan.Delete {
+			going = append(going, q.UniqueID)
+		}
+	}
+	for _, r := range proofs {
+		if r.Stands(sv.Layout.DiskID, p, print, going) {
+			return &plan.Backup{ID: r.ID, Verified: true, Same: true, Coverage: true}, nil
+		}
+	}
+	return nil, nil
 }
 
 func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {

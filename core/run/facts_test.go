@@ -29,7 +29,7 @@ func TestBackupMustStandForTheState(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(im, sv, o.Identity, o.PC, o.Shelf, o.Records, s.steps, o.Random)
+		f, err := Facts(im, sv, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, s.steps, o.Random)
 		if err != nil {
 			t.Fatal(err)
 		}

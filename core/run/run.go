@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"jadetrail/core/carry"
+	"jadetrail/core/compare"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -68,16 +69,20 @@ type Options struct {
 	Expect   *layout.Layout // the drive as the plan was made for it; nil for as it is
 	Who, Job string
 	Lead     bool   // whoever carries out answers for the lead
-	Serial   string // the last four characters of the serial number, as typed
-	Rehearse bool
-	Runs     string
-	Shelf    *shelf.Shelf
-	Records  trail.Records
-	Trail    trail.Sink
-	TrailRef string // kept for a later resume
-	Now      func() time.Time
-	Random   io.Reader
-	Report   func(carry.Progress)
+	Serial   string // the end of the serial number, as typed
+	// SerialLast is how many characters of it the check asks for, 0 for four; more where
+	// another drive's ends alike.
+	SerialLast int
+	Rehearse   bool
+	Runs       string
+	Shelf      *shelf.Shelf
+	Coverage   compare.Store // comparisons that may stand for backups
+	Records    trail.Records
+	Trail      trail.Sink
+	TrailRef   string // kept for a later resume
+	Now        func() time.Time
+	Random     io.Reader
+	Report     func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -206,7 +211,7 @@ func serialCheck(o Options) error {
 	if s == "" || !slices.ContainsFunc(o.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Delete }) {
 		return nil
 	}
-	if want := s[max(len(s)-4, 0):]; !strings.EqualFold(strings.TrimSpace(o.Serial), want) {
+	if want := s[max(len(s)-max(o.SerialLast, 4), 0):]; !strings.EqualFold(strings.TrimSpace(o.Serial), want) {
 		return fmt.Errorf("%w: %q is not how the serial number of this drive ends. Nothing was written. Look at the drive's label and try again", ErrSerial, o.Serial)
 	}
 	return nil
@@ -256,7 +261,7 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	facts, err := Facts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Records, o.Plan.Steps, o.Random)
+	facts, err := Facts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, o.Plan.Steps, o.Random)
 	if err != nil {
 		return nil, err
 	}
@@ -443,7 +448,9 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 		ID: id, Time: o.Now(), Who: o.Who, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
 	}
 	if b, ok := facts.Backups[c.Number]; ok && b.Verified && b.Same {
-		rec.Backup = b.ID
+		if rec.Backup = b.ID; b.Coverage {
+			rec.Backup, rec.Coverage = "", b.ID
+		}
 	}
 	for _, e := range p.sv.Table.Entries {
 		if e.Slot == c.Number {

@@ -199,7 +199,9 @@ func TestDeleteAndGrow(t *testing.T) {
 		t.Fatal(err)
 	}
 	sv, _ := survey.Read(im, nil)
-	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool { return f.Severity == finding.Warning && f.Code != "recovery-without-image" }) {
+	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool {
+		return f.Severity == finding.Warning && f.Code != "recovery-without-image"
+	}) {
 		t.Errorf("check: %v", l)
 	}
 	c, _ := sv.Layout.Find(3)
@@ -304,7 +306,9 @@ func TestBringBackFromBackup(t *testing.T) {
 		t.Errorf("brought back %s", back.Columns[0].Place)
 	}
 	sv, _ := survey.Read(im, nil)
-	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool { return f.Severity == finding.Warning && f.Code != "recovery-without-image" }) {
+	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool {
+		return f.Severity == finding.Warning && f.Code != "recovery-without-image"
+	}) {
 		t.Errorf("check: %v", l)
 	}
 	p, ok := sv.Layout.Find(4)
@@ -331,7 +335,9 @@ func TestLargeSectors(t *testing.T) {
 		t.Fatal(err)
 	}
 	sv, _ := survey.Read(im, nil)
-	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool { return f.Severity == finding.Warning && f.Code != "recovery-without-image" }) {
+	if l := sv.Check(); l.FirstError() != nil || slices.ContainsFunc(l, func(f finding.Finding) bool {
+		return f.Severity == finding.Warning && f.Code != "recovery-without-image"
+	}) {
 		t.Errorf("check: %v", l)
 	}
 	if c, _ := sv.Layout.Find(3); c.Bytes != 68*disk.MiB || c.Volume.TotalBytes != 68*disk.MiB-4096 {

@@ -54,6 +54,33 @@ func ReadIdentity(image string) (Identity, error) {
 	return id, nil
 }
 
+// Apart compares a drive with the others in the shop. last is how many characters of
+// the end of its serial number tell it from all of them, at least 4; alike are those
+// that look the same by model and size, or whose serial numbers end alike.
+func Apart(id Identity, size disk.Bytes, others map[string]Seen) (last int, alike []string) {
+	last = 4
+	for name, o := range others {
+		same := 0
+		for same < min(len(id.Serial), len(o.Serial)) && strings.EqualFold(id.Serial[len(id.Serial)-1-same:], o.Serial[len(o.Serial)-1-same:]) {
+			same++
+		}
+		if id.Serial != "" && same >= 4 {
+			last = max(last, min(same+1, len(id.Serial)))
+		}
+		if id.Serial != "" && same >= 4 || id.Model != "" && strings.EqualFold(id.Model, o.Model) && size == o.Size {
+			alike = append(alike, name)
+		}
+	}
+	slices.Sort(alike)
+	return last, alike
+}
+
+// Seen is another drive, as far as it must be told apart.
+type Seen struct {
+	Identity
+	Size disk.Bytes
+}
+
 // Window is the part of the drive that a partition takes.
 func Window(dev disk.Device, s layout.Span) *disk.Window {
 	return disk.NewWindow(dev, s.Start.Offset(dev.SectorBytes()), s.Bytes)
@@ -82,7 +109,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 		if t.Scheme == table.MBR {
 			p.UniqueID = layout.PlaceID(t.DiskID, p.Start.Offset(l.Sector))
 		}
-		if e.End >= e.Start && e.End <= last && p.Role != layout.Container {
+		if e.End >= e.Start && e.End <= last && roles[e.TypeID] != layout.Container {
 			found, err := recognise.Open(Window(dev, p))
 			if err != nil {
 				return nil, fmt.Errorf("partition %d: %w", e.Slot, err)

@@ -34,6 +34,7 @@ type Record struct {
 	Reason      string            `json:"reason"` // of the release
 	Waiver      string            `json:"waiver,omitempty"`
 	Backup      string            `json:"backup,omitempty"`
+	Coverage    string            `json:"coverage,omitempty"` // the comparison that stood for a backup
 	Files       int               `json:"files"`
 	Before      *layout.Layout    `json:"before"`
 	After       *layout.Layout    `json:"after"`

@@ -125,6 +125,8 @@ type Volume interface {
 	// an earlier call returned ("" for the first), and the place of the next, "" at
 	// the end. It reads no more of the folder than that takes.
 	List(dir, from string, limit int) (page []File, next string, err error)
+	// Stat returns one file by its path; only the folders along it are read.
+	Stat(path string) (File, error)
 	// Open returns the contents of a file that Files returned.
 	Open(File) (io.ReaderAt, error)
 	// Allocated calls f for each range [start, end) of the volume that is not

@@ -92,6 +92,34 @@ func (t Folders[H]) Find(dir string) (H, error) {
 	return at, nil
 }
 
+// Stat returns one file by its path.
+func (t Folders[H]) Stat(path string) (File, error) {
+	dir, name := "", strings.Trim(path, "/")
+	if i := strings.LastIndexByte(name, '/'); i >= 0 {
+		dir, name = name[:i], name[i+1:]
+	}
+	at, err := t.Find(dir)
+	if err != nil {
+		return File{}, err
+	}
+	var found *File
+	if err := t.Read(at, 0, func(e Entry[H], _ int64) bool {
+		if t.Same(e.File.Path, name) {
+			found = &e.File
+		}
+		return found == nil
+	}); err != nil {
+		return File{}, err
+	}
+	if found == nil || name == "" {
+		return File{}, fmt.Errorf("%w: %s", ErrNotFound, path)
+	}
+	if dir != "" {
+		found.Path = dir + "/" + found.Path
+	}
+	return *found, nil
+}
+
 // List returns the entries of a folder, at most limit of them, from a place on that
 // an earlier call returned, and the place of the next, empty at the end.
 func (t Folders[H]) List(dir, from string, limit int) (page []File, next string, err error) {

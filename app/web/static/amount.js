@@ -15,7 +15,7 @@ export function amounts(root) {
         const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value });
         let answer;
         try {
-          answer = await (await fetch(`${form.dataset.amount}?${query}`)).json();
+          answer = await (await fetch(`${form.dataset.amount}&${query}`)).json();
         } catch {
           answer = { ok: false, text: "The program does not answer; the amount will be checked when the step is added." };
         }

@@ -4,10 +4,12 @@ import { trailMap } from "./map.js";
 import { watchWork } from "./progress.js";
 import { amounts } from "./amount.js";
 import { keys } from "./keys.js";
+import { uploads } from "./upload.js";
 
 const data = document.getElementById("map-data");
 const map = data ? trailMap(document.getElementById("map"), JSON.parse(data.textContent)) : null;
 const work = document.getElementById("work");
 if (work) watchWork(work);
 amounts(document);
+for (const form of document.querySelectorAll("form[data-upload]")) uploads(form);
 keys(map);

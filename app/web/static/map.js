@@ -1,7 +1,7 @@
 // The trail map: a drive as columns, time running to the right. It draws what the
 // page carries as JSON and decides nothing about the drive.
 const NS = "http://www.w3.org/2000/svg";
-const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30;
+const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30, FRAME = 22, INSET = 7;
 
 function el(name, attributes = {}, ...children) {
   const e = document.createElementNS(NS, name);
@@ -15,19 +15,34 @@ function words(cls, x, y, text, anchor = "start") {
 }
 
 // place gives every block of a column its y and height: on the legible scale a
-// small one keeps a readable minimum, on the true scale nothing does.
+// small one keeps a readable minimum, on the true scale nothing does. A container
+// is a heading over what lies in it, and reaches to its end.
 function place(column, height, trueScale) {
-  const blocks = column.blocks ?? [];
+  const all = column.blocks ?? [];
+  const blocks = all.filter((b) => b.role !== "container");
+  const frames = all.length - blocks.length;
   const least = trueScale ? 1.5 : SMALLEST;
   const weigh = (b) => (trueScale ? b.bytes : Math.max(b.bytes, 1) ** 0.62);
-  const room = height - blocks.length * (least + SPACE);
+  const room = height - blocks.length * (least + SPACE) - frames * (FRAME + 2 * SPACE);
   const total = blocks.reduce((sum, b) => sum + weigh(b), 0) || 1;
-  let y = HEAD;
-  for (const b of blocks) {
+  let y = HEAD, frame = null;
+  for (const b of all) {
+    if (frame && b.inside !== frame.number) {
+      frame.h = y - frame.y;
+      y += SPACE;
+      frame = null;
+    }
     b.y = y;
+    if (b.role === "container") {
+      frame = b;
+      b.h = FRAME;
+      y += FRAME;
+      continue;
+    }
     b.h = least + (room * weigh(b)) / total;
     y += b.h + SPACE;
   }
+  if (frame) frame.h = y - frame.y;
 }
 
 // The edge pattern of a role, drawn over its strip, so that colour alone carries
@@ -79,17 +94,23 @@ function fit(text, room, weight = 600, size = 12.5) {
 }
 
 function drawBlock(b, x, column) {
-  const inside = x + STRIP + 7, right = x + WIDTH - 6;
+  const full = b.inside ? WIDTH - 2 * INSET : WIDTH;
+  if (b.inside) x += INSET;
+  const inside = x + STRIP + 7, right = x + full - 6;
   const what = b.kind === "gap" ? `gap of ${b.size}` : `${b.title}, ${b.size}${b.left ? `, ${b.left}` : ""}`;
   const g = el("g", { role: "button", tabindex: "-1", "aria-pressed": "false", "aria-label": `${what}, in ${column.title}`, class: b.kind === "gap" ? "" : `r-${b.role}` });
   g.append(el("title", {}, `${what} (${b.exact})`));
-  if (b.kind === "gap") g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: WIDTH - 1, height: b.h, rx: 4 }));
-  else g.append(el("rect", { class: `box${b.changed ? " changed" : ""}`, x: x + 0.5, y: b.y, width: WIDTH - 1, height: b.h, rx: 4 }), strip(b, x));
+  if (b.role === "container") {
+    g.append(el("rect", { class: "box frame", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), words("s", x + 8, b.y + 15.5, fit(b.title, full - length(b.size) - 24)), words("s", right, b.y + 15.5, b.size, "end"));
+    return g;
+  }
+  if (b.kind === "gap") g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }));
+  else g.append(el("rect", { class: `box${b.changed ? " changed" : ""}`, x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), strip(b, x));
   if (b.h >= 13) {
     const tall = b.h > 54, y = tall ? b.y + 19 : b.y + b.h / 2 + 4.5;
     const soft = b.kind === "gap" ? "s" : "t";
     if (tall) {
-      g.append(words(soft, inside, y, fit(b.title, WIDTH - 18)), words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size));
+      g.append(words(soft, inside, y, fit(b.title, full - 18)), words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size));
       if (b.left) g.append(words(b.care ? "c" : "s", inside, y + 34, b.left));
     } else {
       g.append(words(soft, inside, y, fit(b.title, right - inside - length(b.size) - 5)), words("s", right, y, b.size, "end"));
@@ -118,7 +139,7 @@ function ribbons(svg, left, x1, right, x2) {
   const next = new Map((right.blocks ?? []).map((b) => [b.key, b]));
   const before = new Set((left.blocks ?? []).map((b) => b.key));
   for (const b of left.blocks ?? []) {
-    if (b.kind === "gap") continue;
+    if (b.kind === "gap" || b.role === "container") continue;
     const n = next.get(b.key);
     if (n) svg.append(band(x1, b, x2, n, `ribbon r-${b.role}${n.start !== b.start ? " moves" : ""}`));
     const pile = (right.piles ?? []).find((p) => p.key === b.key);
@@ -128,7 +149,7 @@ function ribbons(svg, left, x1, right, x2) {
     }
   }
   for (const b of right.blocks ?? []) {
-    if (b.kind === "gap" || before.has(b.key)) continue;
+    if (b.kind === "gap" || b.role === "container" || before.has(b.key)) continue;
     const y = b.y + b.h / 2;
     svg.append(band(x2 - RIBBON * 0.5, { y: y - 1, h: 2 }, x2, b, `ribbon moves r-${b.role}`));
   }
@@ -166,7 +187,7 @@ export function trailMap(root, data) {
       if (spine(i)) {
         const g = el("g", { role: "button", tabindex: "0", "aria-label": `Unfold the mark of ${c.title}` });
         g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s mark", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s mark", xs[i], 32, c.title.split(" ")[2] ?? ""));
-        for (const b of c.blocks ?? []) g.append(el("rect", { class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`, x: xs[i], y: b.y, width: SPINE, height: b.h, rx: 3 }), b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])));
+        for (const b of (c.blocks ?? []).filter((b) => b.role !== "container")) g.append(el("rect", { class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`, x: xs[i], y: b.y, width: SPINE, height: b.h, rx: 3 }), b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])));
         const unfold = () => { open = i; draw(); };
         g.addEventListener("click", unfold);
         g.addEventListener("keydown", (e) => { if (e.key === "Enter" || e.key === " ") { e.preventDefault(); unfold(); } });
@@ -216,16 +237,19 @@ export function trailMap(root, data) {
   }
 
   function show(b) {
-    const name = b.kind === "gap" ? "gap" : String(b.number);
+    let name = b.kind === "gap" ? b.key : String(b.number);
+    if (b.kind === "gap" && !document.querySelector(`[data-panel="${name}"]`)) name = "gap";
     if (!document.querySelector(`[data-panel="${name}"]`)) return; // it begins with the plan
     for (const p of document.querySelectorAll("[data-panel]")) p.hidden = p.dataset.panel !== name;
-    if (b.kind === "gap") {
+    if (name === "gap") {
       const p = document.querySelector('[data-panel="gap"]');
       p.querySelector("[data-size]").textContent = b.size;
       p.querySelector("[data-exact]").textContent = b.exact;
       p.querySelector("[data-sectors]").textContent = `${b.start.toLocaleString("fr")} … ${b.end.toLocaleString("fr")}`;
-    } else {
-      history.replaceState(null, "", `?p=${b.number}`);
+    } else if (b.kind !== "gap") {
+      const url = new URL(location.href);
+      url.searchParams.set("p", b.number);
+      history.replaceState(null, "", url);
     }
   }
 

@@ -414,6 +414,9 @@ func (v *Volume) List(dir, from string, limit int) ([]volume.File, string, error
 	return v.folders().List(dir, from, limit)
 }
 
+// Stat implements volume.Volume.
+func (v *Volume) Stat(path string) (volume.File, error) { return v.folders().Stat(path) }
+
 // Files implements volume.Volume.
 func (v *Volume) Files() ([]volume.File, error) { return volume.Collect(v.Walk) }
 

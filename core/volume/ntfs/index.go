@@ -288,6 +288,25 @@ func (v *Volume) List(dir, from string, limit int) (files []volume.File, next st
 	return files, from, nil
 }
 
+// Stat implements volume.Volume.
+func (v *Volume) Stat(path string) (volume.File, error) {
+	path = strings.Trim(path, "/")
+	num, ok := v.lookup(strings.Split(path, "/")...)
+	if !ok || num < 16 {
+		return volume.File{}, fmt.Errorf("%w: %s", volume.ErrNotFound, path)
+	}
+	n, err := v.one(num)
+	if err != nil {
+		return volume.File{}, err
+	}
+	for _, f := range v.describe(n, path) {
+		if f.Stream == "" {
+			return f, nil
+		}
+	}
+	return volume.File{}, fmt.Errorf("%w: %s", volume.ErrNotFound, path)
+}
+
 func (v *Volume) walker(num int64, up []uint16) (*walker, []byte, error) {
 	r, err := v.record(num)
 	if err != nil {

@@ -1,0 +1,188 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/compare"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// otherSide is a volume that can be compared with.
+type otherSide struct {
+	Value, Text string
+}
+
+type compareView struct {
+	Job, Bay, Title string
+	Number          int
+	Dir             string
+	Others          []otherSide
+	Results         []*compare.Result
+	Work            *workLine
+	Line            string
+}
+
+// comparePage chooses what a volume is compared with.
+func (s *Server) comparePage(c *gin.Context) {
+	j, d, p, _, err := s.volumeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	v := compareView{Job: j.Number, Bay: d.Bay, Title: p.Title(), Number: p.Number, Dir: c.Query("path")}
+	bays, err := s.store.Bays()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, b := range bays {
+		if b.Image == nil {
+			continue
+		}
+		o, err := s.open(&b, false)
+		if err != nil {
+			continue
+		}
+		for _, q := range o.sv.Layout.Partitions() {
+			if o.sv.Volumes[q.Number] != nil && (b.Letter != d.Bay || q.Number != p.Number) {
+				v.Others = append(v.Others, otherSide{fmt.Sprintf("%s:%d", b.Letter, q.Number), fmt.Sprintf("Bay %s, %s, %s (…%s)", b.Letter, q.Title(), q.Bytes, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
+			}
+		}
+		o.close()
+	}
+	all, err := s.coverage.List()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, r := range all {
+		if r.Here.Place.Span.UniqueID == p.UniqueID && r.Here.Place.DiskID == d.sv.Layout.DiskID {
+			v.Results = append(v.Results, r)
+		}
+	}
+	if w, ok := s.desk.State("compare"); ok && w.Kind != "" {
+		l := workView(w)
+		v.Work, v.Line = &l, w.Trouble+w.Outcome
+	}
+	s.render(c, 200, "compare", page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)})
+}
+
+// startCompare compares two volumes or folders in the background.
+func (s *Server) startCompare(c *gin.Context) {
+	number := c.Param("job")
+	where := fmt.Sprintf("/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(number), url.QueryEscape(bayOf(c)), url.QueryEscape(c.PostForm("partition")))
+	j, d, err := s.job(number, bayOf(c), false)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	here, err := sideOf(d, c.PostForm("partition"), c.PostForm("here"))
+	letter, part, _ := strings.Cut(c.PostForm("with"), ":")
+	var there compare.Side
+	var o *drive
+	if err == nil {
+		if _, o, err = s.inBay(letter); err == nil {
+			there, err = sideOf(o, part, c.PostForm("there"))
+		}
+	}
+	closeBoth := func() {
+		d.close()
+		if o != nil {
+			o.close()
+		}
+	}
+	tail, e := s.tail()
+	if err = errors.Join(err, e); err == nil {
+		who := me(c).Name
+		err = s.desk.Start("compare", "compare", "Comparison", func(ctx context.Context, report func(work.Update)) (string, error) {
+			defer closeBoth()
+			r, err := compare.Run(ctx, here, there, func(p compare.Progress) {
+				report(work.Update{Phase: "comparing contents", Done: p.Done, Total: p.Total})
+			})
+			if err != nil {
+				return "", err
+			}
+			r.ID, r.Time, r.Who = "c-"+s.now().UTC().Format("20060102-150405")+"-"+tail, s.now(), who
+			if err := s.coverage.Save(r); err != nil {
+				return "", err
+			}
+			text := fmt.Sprintf("%s compared with %s: %s", here.Place.Span.Title(), there.Place.Span.Title(), verdict(r))
+			return text, s.store.Append(trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Text: strings.TrimSuffix(text, "."),
+				Drive: trail.Drive{DiskID: here.Place.DiskID, Model: here.Place.Model, Serial: here.Place.Serial}})
+		})
+	}
+	if err != nil {
+		closeBoth()
+		s.refuse(c, err, where)
+		return
+	}
+	c.Redirect(303, where)
+}
+
+// sideOf is one side of a comparison.
+func sideOf(d *drive, number, dir string) (compare.Side, error) {
+	n := 0
+	fmt.Sscan(number, &n)
+	p, ok := d.sv.Layout.Find(n)
+	v := d.sv.Volumes[n]
+	if !ok || v == nil {
+		return compare.Side{}, fmt.Errorf("partition %s in bay %s cannot be looked into; nothing was compared", number, d.Bay)
+	}
+	dir = strings.Trim(strings.ReplaceAll(dir, `\`, "/"), "/ ")
+	if dir != "" {
+		if f, err := v.Stat(dir); err != nil || f.Kind != volume.Folder {
+			return compare.Side{}, fmt.Errorf("there is no folder %s in %s; nothing was compared", volume.Shown(dir), p.Title())
+		}
+	}
+	print, err := v.Fingerprint()
+	return compare.Side{Volume: v, Dir: dir, Place: compare.Place{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial, Span: *p, Fingerprint: print}}, err
+}
+
+// verdict is a comparison's outcome in a sentence.
+func verdict(r *compare.Result) string {
+	if r.Covered {
+		return fmt.Sprintf("every file of the first, %d of them, is on the second too with the same contents.", r.Counts[compare.Same].Files)
+	}
+	return fmt.Sprintf("%d the same, %d only here, %d only there, %d different, %d unreadable.", r.Counts[compare.Same].Files, r.Counts[compare.OnlyHere].Files, r.Counts[compare.OnlyThere].Files, r.Counts[compare.Different].Files, r.Counts[compare.Unknown].Files)
+}
+
+type comparedView struct {
+	*compare.Result
+	Verdict string
+	Filter  string
+	Shown   []compare.Line
+	More    int
+	Stands  bool
+}
+
+// comparedPage shows one comparison.
+func (s *Server) comparedPage(c *gin.Context) {
+	r, err := s.coverage.Load(c.Param("id"))
+	if err != nil {
+		s.fail(c, fmt.Errorf("%w: %w", store.ErrNotFound, err))
+		return
+	}
+	v := comparedView{Result: r, Verdict: verdict(r), Filter: c.Query("show")}
+	for _, l := range r.Lines {
+		if v.Filter != "" && string(l.Verdict) != v.Filter {
+			continue
+		}
+		if len(v.Shown) >= 500 {
+			v.More++
+			continue
+		}
+		l.Path, l.Why = volume.Shown(l.Path), volume.Shown(l.Why)
+		v.Shown = append(v.Shown, l)
+	}
+	s.render(c, 200, "compared", page{Title: "Comparison", Here: "compared", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Comparison of " + r.Here.Place.Span.Title(), ""}}})
+}

@@ -1,0 +1,139 @@
+package web
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+)
+
+// deed is something that can or cannot be done, worded for the right side.
+type deed struct {
+	plan.Act
+	Title string
+	State string // its limit, or in a word what stands against it
+	Care  bool
+	Text  string
+	Ways  []way
+}
+
+// way is a way round an obstacle; Link is empty where this version only says it.
+type way struct {
+	Text, Link string
+	Select     int  // a partition to choose on the map
+	Post       bool // the link is an act
+}
+
+var deedTitles = map[plan.Do]string{
+	plan.Grow: "Grow toward the end", plan.Shrink: "Shrink", plan.Slide: "Slide", plan.Combine: "Combine with another", plan.Split: "Split", plan.Delete: "Delete",
+	plan.Letter: "Letter", plan.Look: "Look inside", plan.Create: "Create a volume here", plan.BringBack: "Bring a partition back",
+}
+
+// inAWord is what stands against an act, in a word or two.
+var inAWord = map[plan.Code]string{
+	plan.IsStart: "start system", plan.OnlyEFI: "only one", plan.SetMember: "part of a set", plan.Held: "held open", plan.NoGap: "no gap", plan.GapTooSmall: "gap too small",
+	plan.NotResizable: "handled whole", plan.NoVolume: "no volume", plan.Sealed: "sealed", plan.BadPlaces: "bad clusters", plan.Hibernated: "hibernated", plan.ReadOnly: "read-only",
+	plan.LetterTaken: "letter taken", plan.Inside: "gap inside", plan.Outside: "gap outside", plan.FifthPrimary: "a fifth primary", plan.BeyondMBR: "beyond 2 TiB",
+	plan.OtherDrive: "other drive", plan.GapBefore: "gap lies before", plan.LastCluster: "last cluster", plan.RestorePoints: "restore points", plan.TooLarge: "too large",
+	plan.TooSmall: "too small", plan.HasVolumes: "has volumes", plan.NoNeighbour: "no other volume", plan.Full: "full", plan.NotReadable: "not readable", plan.NoPC: "PC unknown",
+	plan.NotClean: "not clean", plan.TableUnsafe: "table damaged", plan.TableFull: "table full", plan.NoRecord: "no record",
+}
+
+// clearWays words what clears an obstacle; those with a link can be done here.
+func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
+	at := func(path string) string {
+		return "/jobs/" + url.PathEscape(job) + path + "?bay=" + url.QueryEscape(bay)
+	}
+	var out []way
+	for _, c := range o.Clears {
+		switch c {
+		case "delete":
+			for _, n := range o.Partitions {
+				if t := names[n]; t != "" {
+					out = append(out, way{Text: "delete " + t, Link: at("") + fmt.Sprintf("&p=%d", n), Select: n})
+				}
+			}
+		case "mend":
+			out = append(out, way{Text: "plan to mend the table", Link: at("/mend"), Post: true})
+		case "switch-off", "start-order", "read-facts", "close-volume", "letter":
+			text := map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}[c]
+			out = append(out, way{Text: text, Link: at("/pc")})
+		case "attach":
+			out = append(out, way{Text: "attach it for writing", Link: "/dock"})
+		case "copy-out", "move-files":
+			if len(o.Partitions) > 0 {
+				out = append(out, way{Text: "take its files out", Link: at("/inside") + fmt.Sprintf("&p=%d", o.Partitions[0])})
+			}
+		default:
+			if t := map[string]string{
+				"slide": "slide what stands between", "shrink": "shrink what follows", "grow-head": "grow toward the start", "container": "change the container", "change-table": "change the table to a GPT",
+				"unseal": "unseal it on its own PC", "free-volume": "free the volume on its PC", "drop-restore-points": "drop the restore points", "logical": "a logical volume", "search": "search the drive",
+			}[c]; t != "" {
+				out = append(out, way{Text: t})
+			}
+		}
+	}
+	return out
+}
+
+// deeds words the acts with a partition or gap.
+func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
+	var out []deed
+	for _, a := range acts {
+		d := deed{Act: a, Title: deedTitles[a.Do], Text: a.Note}
+		if a.Edge == "head" {
+			d.Title = "Grow toward the start"
+		}
+		switch {
+		case a.Obstacle != nil:
+			d.Care, d.Text = true, a.Obstacle.Text
+			if d.State = inAWord[a.Obstacle.Code]; a.Obstacle.Code == plan.InTheWay {
+				d.State = fmt.Sprintf("in the way: %d", len(a.Obstacle.Partitions))
+			}
+			d.Ways = clearWays(a.Obstacle, st.Job.Number, st.Drive.Bay, names)
+		case a.Limit > 0:
+			d.State = "up to " + a.Limit.String()
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// gapPanel is the right side for one gap.
+type gapPanel struct {
+	Key   string
+	Span  layout.Span
+	Why   string
+	Deeds []deed
+}
+
+func gapKey(s layout.Span) string { return fmt.Sprintf("gap%d-%d", s.Container, s.Start) }
+
+func (st *jobState) gaps(l *layout.Layout, names map[int]string) []gapPanel {
+	var out []gapPanel
+	if l == nil {
+		return nil
+	}
+	for _, s := range l.Spans {
+		if s.Kind == layout.Gap && s.Why == layout.Free {
+			why := s.Why.Explains()
+			if s.Container != 0 {
+				why = "Free room inside the extended container: only logical volumes can use it."
+			}
+			out = append(out, gapPanel{gapKey(s), s, why, st.deeds(plan.GapActs(l, s.Start, s.Container, st.Facts), names)})
+		}
+	}
+	return out
+}
+
+// makersSize is a drive's size as its maker's label has it: decimal, in whole
+// gigabytes or tenths of terabytes.
+func makersSize(b disk.Bytes) string {
+	if gb := float64(b) / 1e9; gb < 999.5 {
+		return fmt.Sprintf("%.0f GB", gb)
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%.1f", float64(b)/1e12), ".0") + " TB"
+}

@@ -1,0 +1,642 @@
+package web
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/sys/unix"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/intake"
+	"jadetrail/core/run"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// fileForm is what the names of image files look like.
+var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._()+-]{0,119}$`)
+
+// errName is returned for a name that is none of a file in the dock.
+var errName = errors.New("there is no such file in the dock")
+
+// dockFile is an image that waits in the dock.
+type dockFile struct {
+	Name, Form, Trouble string
+	Bytes, Drive        disk.Bytes // of the file, and of the drive in it; -1 where unknown
+	Identity            survey.Identity
+}
+
+// dockBay is a bay with what is in it.
+type dockBay struct {
+	store.Bay
+	Path     string
+	Identity survey.Identity
+	Size     disk.Bytes
+	Alike    []string
+	Trouble  string
+	Makers   string
+}
+
+type dockView struct {
+	Bays   []dockBay
+	Free   []string // bays without a drive
+	Files  []dockFile
+	Jobs   []store.Job
+	Room   disk.Bytes
+	Dock   string
+	Handed []dockFile
+	Forms  []intake.Format
+	Work   *workLine
+	Line   string
+	Upload disk.Bytes // the largest file that can be uploaded
+}
+
+func (s *Server) folder(name string) string { return filepath.Join(s.data, name) }
+
+// dockPath is the place of a file in a folder of the shop, by a name that a page sent.
+func (s *Server) dockPath(folder, name string) (string, error) {
+	if !fileForm.MatchString(name) {
+		return "", fmt.Errorf("%w: %q", errName, name)
+	}
+	return filepath.Join(s.folder(folder), name), nil
+}
+
+func room(dir string) (disk.Bytes, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return 0, err
+	}
+	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), nil
+}
+
+// keepFree is the room that is always left on the host.
+const keepFree = 512 * disk.MiB
+
+func (s *Server) dockPage(c *gin.Context) {
+	v := dockView{Dock: "dock", Forms: []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}}
+	for _, f := range []string{"dock", "drives", "handed-out"} {
+		if err := os.MkdirAll(s.folder(f), 0o755); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	var err error
+	if v.Jobs, err = s.store.Jobs(); err == nil {
+		v.Room, err = room(s.folder("drives"))
+	}
+	bays, e := s.store.Bays()
+	if err = errors.Join(err, e); err != nil {
+		s.fail(c, err)
+		return
+	}
+	v.Upload = max(v.Room-keepFree, 0)
+	for _, b := range bays {
+		if b.Image == nil {
+			v.Free = append(v.Free, b.Letter)
+			continue
+		}
+		v.Bays = append(v.Bays, s.dockBay(b))
+	}
+	s.markAlike(v.Bays)
+	v.Files = s.dockFiles("dock")
+	v.Handed = s.dockFiles("handed-out")
+	if w, ok := s.desk.State("dock"); ok && w.Kind != "" {
+		l := workView(w)
+		v.Work = &l
+		v.Line = w.Title + ": " + w.Trouble + w.Outcome
+	}
+	s.render(c, 200, "dock", page{Title: "Dock", Here: "dock", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Dock", ""}}})
+}
+
+func (s *Server) dockBay(b store.Bay) dockBay {
+	d := dockBay{Bay: b, Path: filepath.Join(s.folder("drives"), filepath.Base(*b.Image))}
+	var err error
+	if d.Identity, err = survey.ReadIdentity(d.Path); err != nil {
+		d.Trouble = run.Sentence(err)
+	}
+	st, err := os.Stat(d.Path)
+	if err != nil {
+		d.Trouble = "its image is not there"
+		return d
+	}
+	d.Size, d.Makers = disk.Bytes(st.Size()), makersSize(disk.Bytes(st.Size()))
+	return d
+}
+
+// markAlike marks drives in the bays that look alike, or whose serial numbers do.
+func (s *Server) markAlike(bays []dockBay) {
+	for i := range bays {
+		_, bays[i].Alike = survey.Apart(bays[i].Identity, bays[i].Size, seen(bays, bays[i].Letter))
+	}
+}
+
+func seen(bays []dockBay, but string) map[string]survey.Seen {
+	m := map[string]survey.Seen{}
+	for _, b := range bays {
+		if b.Letter != but {
+			m[b.Letter] = survey.Seen{Identity: b.Identity, Size: b.Size}
+		}
+	}
+	return m
+}
+
+// apart is how many last characters of a drive's serial number tell it from all others
+// in the bays, and the bays with drives that look alike.
+func (s *Server) apart(letter string) (int, []string) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return 4, nil
+	}
+	var all []dockBay
+	for _, b := range bays {
+		if b.Image != nil {
+			all = append(all, s.dockBay(b))
+		}
+	}
+	i := slices.IndexFunc(all, func(b dockBay) bool { return b.Letter == letter })
+	if i < 0 {
+		return 4, nil
+	}
+	return survey.Apart(all[i].Identity, all[i].Size, seen(all, letter))
+}
+
+func (s *Server) dockFiles(folder string) []dockFile {
+	list, err := os.ReadDir(s.folder(folder))
+	if err != nil {
+		return nil
+	}
+	var out []dockFile
+	for _, e := range list {
+		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") {
+			continue
+		}
+		f := dockFile{Name: e.Name(), Drive: -1}
+		p := filepath.Join(s.folder(folder), e.Name())
+		if st, err := e.Info(); err == nil {
+			f.Bytes = disk.Bytes(st.Size())
+		}
+		if f.Identity, err = survey.ReadIdentity(p); err != nil {
+			f.Trouble = run.Sentence(err)
+		}
+		src, err := intake.Open(p)
+		if err != nil {
+			f.Trouble = run.Sentence(err)
+		} else {
+			f.Form, f.Drive = string(src.Format), src.Size
+			src.Close()
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// identity reads what a form says of a drive.
+func identityOf(c *gin.Context) (survey.Identity, error) {
+	id := survey.Identity{Model: strings.TrimSpace(c.PostForm("model")), Serial: strings.TrimSpace(c.PostForm("serial")), Removable: c.PostForm("removable") != "", ReadOnly: c.PostForm("read_only") != ""}
+	switch {
+	case id.Model == "" || len(id.Model) > 80:
+		return id, errors.New("the drive needs a model, as its label has it, of at most 80 characters")
+	case len(id.Serial) < 4 || len(id.Serial) > 40 || strings.ContainsFunc(id.Serial, func(r rune) bool { return r <= ' ' || r > '~' }):
+		return id, errors.New("the drive needs a serial number, as its label has it, of 4 to 40 letters, digits and signs")
+	}
+	return id, nil
+}
+
+func writeIdentity(path string, v any) error {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(b, '\n'), 0o644)
+}
+
+// bayFor finds a free bay and the job that a form names.
+func (s *Server) bayFor(c *gin.Context) (bay string, job *string, err error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return "", nil, err
+	}
+	bay = c.PostForm("bay")
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay })
+	switch {
+	case i < 0:
+		return "", nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
+	case bays[i].Image != nil:
+		return "", nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
+	}
+	if n := c.PostForm("job"); n != "" {
+		if _, _, err := s.store.Job(n, ""); err != nil {
+			return "", nil, err
+		}
+		job = &n
+	}
+	return bay, job, nil
+}
+
+// imageName is a name for a drive's image that none has yet.
+func (s *Server) imageName(id survey.Identity) string {
+	base := strings.ToLower(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(id.Serial, "-"))
+	for n := 1; ; n++ {
+		name := base + ".img"
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d.img", base, n)
+		}
+		if _, err := os.Stat(filepath.Join(s.folder("drives"), name)); errors.Is(err, fs.ErrNotExist) {
+			return name
+		}
+	}
+}
+
+// attach takes a file from the dock in as a drive in a bay.
+func (s *Server) attach(c *gin.Context) {
+	from, err := s.dockPath("dock", c.PostForm("file"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	id, err := survey.ReadIdentity(from)
+	if err == nil && id.Serial == "" {
+		id, err = identityOf(c)
+	} else if err == nil { // the image carries its own; the form only says how it is attached
+		id.ReadOnly, id.Removable = c.PostForm("read_only") != "", id.Removable || c.PostForm("removable") != ""
+	}
+	bay, job, e := s.bayFor(c)
+	if err = errors.Join(err, e); err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	who := me(c).Name
+	err = s.desk.Start("dock", "attach", "Attaching "+filepath.Base(from), func(ctx context.Context, report func(work.Update)) (string, error) {
+		src, err := intake.Open(from)
+		if err != nil {
+			return "", err
+		}
+		defer src.Close()
+		free, err := room(s.folder("drives"))
+		if err != nil {
+			return "", err
+		}
+		name := s.imageName(id)
+		to := filepath.Join(s.folder("drives"), name)
+		if src.Format == intake.Raw { // the same bytes: the file itself becomes the drive
+			err = os.Rename(from, to)
+		} else {
+			err = src.TakeIn(ctx, to, max(free-keepFree, 0), func(p intake.Progress) {
+				report(work.Update{Phase: "taking in", Done: p.Done, Total: p.Total})
+			})
+		}
+		if err == nil {
+			err = writeIdentity(to+".drive.json", id)
+		}
+		if err != nil {
+			return "", err
+		}
+		if src.Format == intake.Raw {
+			os.Rename(from+".pc.json", to+".pc.json") // where there is one
+			os.Remove(from + ".drive.json")
+		}
+		return s.attached(to, name, bay, job, id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
+	})
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	c.Redirect(303, "/dock")
+}
+
+// attached puts a drive into its bay and enters that in the trail.
+func (s *Server) attached(path, name, bay string, job *string, id survey.Identity, who, how string) (string, error) {
+	im, err := disk.OpenImage(path, 0, false)
+	if err != nil {
+		return "", err
+	}
+	defer im.Close()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		return "", err
+	}
+	if err := s.store.SetBay(bay, &name, job); err != nil {
+		return "", err
+	}
+	tail, err := s.tail()
+	if err != nil {
+		return "", err
+	}
+	e := trail.Entry{ID: "e-attach-" + tail, Time: s.now(), Who: who, Act: trail.ActAttach, Drive: trail.Drive{DiskID: sv.Layout.DiskID, Model: id.Model, Serial: id.Serial}, After: sv.Layout,
+		Text: fmt.Sprintf("Drive of %s attached in bay %s, %s", makersSize(im.Size()), bay, how)}
+	if job != nil {
+		e.Job = *job
+	}
+	return fmt.Sprintf("Bay %s has the drive %s with %s.", bay, id.Serial, plural(len(sv.Layout.Partitions()), "partition", "partitions")), s.store.Append(e)
+}
+
+// blankDrive makes a new empty drive.
+func (s *Server) blankDrive(c *gin.Context) {
+	id, err := identityOf(c)
+	bay, job, e := s.bayFor(c)
+	err = errors.Join(err, e)
+	var size disk.Bytes
+	if err == nil {
+		size, err = disk.ParseAmount(c.PostForm("size"), intake.MaxSize)
+	}
+	sector := disk.Bytes(512)
+	if c.PostForm("sector") == "4096" {
+		sector = 4096
+	}
+	if size = size.Down(sector); err == nil && size < disk.MiB {
+		err = errors.New("a drive has at least 1 MiB; none was made")
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	name := s.imageName(id)
+	path := filepath.Join(s.folder("drives"), name)
+	im, err := disk.CreateImage(path, size, sector)
+	if err == nil {
+		im.Close()
+		if err = writeIdentity(path+".drive.json", id); err == nil {
+			var said string
+			if said, err = s.attached(path, name, bay, job, id, me(c).Name, "new and blank"); err == nil {
+				s.say(c, "sound", said, "/dock")
+				return
+			}
+		}
+	}
+	s.refuse(c, err, "/dock")
+}
+
+// detach takes a drive out of its bay; its image goes to the dock.
+func (s *Server) detach(c *gin.Context) {
+	b, d, err := s.inBay(c.PostForm("bay"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	defer d.close()
+	pending, err := run.Pending(s.folder("runs"), d.path)
+	switch {
+	case err != nil:
+	case s.desk.Busy(d.path) || s.desk.Busy("dock"):
+		err = errors.New("work on this drive is under way; it stays in its bay. Wait until that is done, or stop it")
+	case pending != nil:
+		err = errors.New("a run on this drive is not finished; it stays in its bay. Finish the run or take it back first")
+	case b.Shelf:
+		err = errors.New("backups are kept beside this drive; the shelf stays in its bay")
+	}
+	to := filepath.Join(s.folder("dock"), filepath.Base(d.path))
+	if err == nil {
+		if _, e := os.Stat(to); e == nil {
+			err = fmt.Errorf("the dock has a file %s already; the drive stays in its bay", filepath.Base(to))
+		}
+	}
+	if err == nil {
+		err = os.Rename(d.path, to)
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	for _, ends := range []string{".drive.json", ".pc.json"} {
+		if e := os.Rename(d.path+ends, to+ends); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			err = e
+		}
+	}
+	tail, e := s.tail()
+	entry := trail.Entry{ID: "e-detach-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActDetach, Drive: trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}, Before: d.sv.Layout,
+		Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
+	if b.Job != nil {
+		entry.Job = *b.Job
+	}
+	if err = errors.Join(err, e, s.store.SetBay(b.Letter, nil, nil), s.store.Append(entry)); err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("Bay %s is empty. The drive's image lies in the dock as %s.", b.Letter, filepath.Base(to)), "/dock")
+}
+
+// inBay opens the drive in a bay.
+func (s *Server) inBay(letter string) (*store.Bay, *drive, error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return nil, nil, err
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == letter && b.Image != nil })
+	if i < 0 {
+		return nil, nil, fmt.Errorf("bay %q has no drive", letter)
+	}
+	d, err := s.open(&bays[i], false)
+	return &bays[i], d, err
+}
+
+// howAttached changes whether a drive is attached for evidence.
+func (s *Server) howAttached(c *gin.Context) {
+	b, d, err := s.inBay(c.PostForm("bay"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	defer d.close()
+	id := d.Identity
+	id.ReadOnly = c.PostForm("read_only") != ""
+	if s.desk.Busy(d.path) {
+		err = work.ErrBusy
+	} else {
+		err = writeIdentity(d.path+".drive.json", id)
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is attached %s.", b.Letter, map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]), "/dock")
+}
+
+// handOut writes a drive out in a form that can be handed over.
+func (s *Server) handOut(c *gin.Context) {
+	format := intake.Format(c.PostForm("format"))
+	if format.Ends() == "" {
+		s.refuse(c, errors.New("there is no such form; nothing was written"), "/dock")
+		return
+	}
+	b, d, err := s.inBay(c.PostForm("bay"))
+	if err == nil && s.desk.Busy(d.path) {
+		d.close()
+		err = work.ErrBusy
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	err = s.desk.Start("dock", "hand-out", "Handing bay "+b.Letter+" out", func(ctx context.Context, report func(work.Update)) (string, error) {
+		defer d.close()
+		if err := d.im.Share(); err != nil {
+			return "", err
+		}
+		name := strings.TrimSuffix(filepath.Base(d.path), ".img") + format.Ends()
+		path := filepath.Join(s.folder("handed-out"), name)
+		f, err := os.Create(path + ".part")
+		if err != nil {
+			return "", err
+		}
+		defer os.Remove(path + ".part")
+		err = intake.HandOut(ctx, d.im, f, format, func(p intake.Progress) {
+			report(work.Update{Phase: "writing out", Done: p.Done, Total: p.Total})
+		})
+		if e := errors.Join(f.Sync(), f.Close()); err == nil {
+			err = e
+		}
+		if err == nil {
+			err = os.Rename(path+".part", path)
+		}
+		return fmt.Sprintf("Written out as %s.", name), err
+	})
+	if err != nil {
+		d.close()
+		s.refuse(c, err, "/dock")
+		return
+	}
+	c.Redirect(303, "/dock")
+}
+
+func (s *Server) handedOut(c *gin.Context) {
+	p, err := s.dockPath("handed-out", c.Param("file"))
+	if err == nil {
+		_, err = os.Stat(p)
+	}
+	if err != nil {
+		s.fail(c, fmt.Errorf("this file does not exist: %w", store.ErrNotFound))
+		return
+	}
+	c.FileAttachment(p, filepath.Base(p))
+}
+
+// upload is a file that comes in pieces.
+type upload struct {
+	Name     string     `json:"name"`
+	Size     disk.Bytes `json:"size"`
+	Received disk.Bytes `json:"received"`
+	ID       string     `json:"id"`
+	Trouble  string     `json:"trouble,omitempty"`
+}
+
+// maxPiece bounds one piece of an upload.
+const maxPiece = 8 << 20
+
+func (s *Server) part(id string) string {
+	return filepath.Join(s.folder("dock"), ".coming-"+id)
+}
+
+func (s *Server) badUpload(c *gin.Context, status int, format string, args ...any) {
+	c.AbortWithStatusJSON(status, upload{Trouble: run.Sentence(fmt.Errorf(format, args...))})
+}
+
+// beginUpload begins an upload, or tells how far one of the same file has come.
+func (s *Server) beginUpload(c *gin.Context) {
+	u := upload{Name: c.PostForm("name")}
+	n, err := strconv.ParseInt(c.PostForm("size"), 10, 64)
+	u.Size = disk.Bytes(n)
+	free, e := room(s.folder("dock"))
+	switch {
+	case e != nil:
+		s.badUpload(c, 500, "the dock cannot be used: %w", e)
+		return
+	case !fileForm.MatchString(u.Name):
+		s.badUpload(c, 400, "a file's name has letters, digits, spaces and . _ ( ) + -, and %q has others; nothing was sent. Rename it", u.Name)
+		return
+	case err != nil || n <= 0 || u.Size > intake.MaxSize:
+		s.badUpload(c, 400, "a file of %q bytes cannot be taken; nothing was sent", c.PostForm("size"))
+		return
+	}
+	if _, err := os.Stat(filepath.Join(s.folder("dock"), u.Name)); err == nil {
+		s.badUpload(c, 409, "the dock has a file %s already; nothing was sent. Rename it, or attach the one that is there", u.Name)
+		return
+	}
+	h := sha256.Sum256([]byte(fmt.Sprintf("%s\x00%d\x00%s\x00%s", u.Name, u.Size, c.PostForm("stamp"), me(c).Login)))
+	u.ID = hex.EncodeToString(h[:12])
+	if st, err := os.Stat(s.part(u.ID)); err == nil {
+		u.Received = min(disk.Bytes(st.Size()), u.Size)
+	}
+	if u.Size-u.Received > free-keepFree {
+		s.badUpload(c, 507, "%w: the file has %s, and %s can be taken; nothing was sent", intake.ErrRoom, u.Size, max(free-keepFree, 0))
+		return
+	}
+	s.sessions.Put(c.Request.Context(), "upload-"+u.ID, fmt.Sprintf("%d:%s", u.Size, u.Name))
+	c.JSON(200, u)
+}
+
+// uploadOf is an upload that this person has begun.
+func (s *Server) uploadOf(c *gin.Context) (*upload, bool) {
+	id := c.Param("upload")
+	size, name, ok := strings.Cut(s.sessions.GetString(c.Request.Context(), "upload-"+id), ":")
+	if !ok {
+		s.badUpload(c, 404, "there is no such upload; begin it again")
+		return nil, false
+	}
+	n, _ := strconv.ParseInt(size, 10, 64)
+	u := &upload{ID: id, Name: name, Size: disk.Bytes(n)}
+	if st, err := os.Stat(s.part(id)); err == nil {
+		u.Received = disk.Bytes(st.Size())
+	}
+	return u, true
+}
+
+// addPiece takes the piece of an upload that follows what was received. The last one
+// puts the file into the dock.
+func (s *Server) addPiece(c *gin.Context) {
+	u, ok := s.uploadOf(c)
+	if !ok {
+		return
+	}
+	if at := c.Query("at"); at != strconv.FormatInt(int64(u.Received), 10) {
+		c.JSON(409, u) // tells where to go on
+		return
+	}
+	f, err := os.OpenFile(s.part(u.ID), os.O_WRONLY|os.O_CREATE, 0o644)
+	if err != nil {
+		s.badUpload(c, 500, "the dock cannot be written: %w", err)
+		return
+	}
+	n, err := io.Copy(io.NewOffsetWriter(f, int64(u.Received)), io.LimitReader(c.Request.Body, min(maxPiece, int64(u.Size-u.Received))))
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	u.Received += disk.Bytes(n)
+	switch {
+	case errors.Is(err, unix.ENOSPC):
+		os.Remove(s.part(u.ID))
+		s.badUpload(c, 507, "%w: the host is full; what had come was taken away", intake.ErrRoom)
+		return
+	case err != nil:
+		s.badUpload(c, 500, "the piece did not arrive whole: %w", err)
+		return
+	case u.Received == u.Size:
+		err := os.Link(s.part(u.ID), filepath.Join(s.folder("dock"), u.Name)) // fails where one is there
+		if err == nil {
+			err = os.Remove(s.part(u.ID))
+		}
+		if err != nil {
+			s.badUpload(c, 409, "the file could not be put into the dock: %w", err)
+			return
+		}
+		s.sessions.Remove(c.Request.Context(), "upload-"+u.ID)
+	}
+	c.JSON(200, u)
+}
+
+func dockLink(name string) string { return "/dock/handed/" + url.PathEscape(name) }

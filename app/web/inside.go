@@ -1,0 +1,455 @@
+package web
+
+import (
+	"archive/tar"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/run"
+	"jadetrail/core/volume"
+)
+
+// insideView is the inside of a volume: one page of a folder, or what a search by name
+// has found.
+type insideView struct {
+	Job, Bay, Title, Dir, Base string
+	Number                     int
+	Up                         []crumb
+	List                       []fileRow
+	Next                       string
+	Text                       string // what is searched for
+	Most                       bool   // more was found than is shown
+	Trouble                    string
+}
+
+type fileRow struct {
+	Name, Link, Kind, Note string
+	Bytes                  disk.Bytes
+	Modified               string
+	Unreadable             string
+}
+
+// pageRows is how many entries one page of a folder lists, maxFound how many a search
+// by name.
+const (
+	pageRows = 200
+	maxFound = 500
+)
+
+// volumeOf opens the volume that a page is about.
+func (s *Server) volumeOf(c *gin.Context) (*store.Job, *drive, layout.Span, volume.Volume, error) {
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		return nil, nil, layout.Span{}, nil, err
+	}
+	number := 0
+	fmt.Sscan(c.Query("p"), &number)
+	p, ok := d.sv.Layout.Find(number)
+	v := d.sv.Volumes[number]
+	if !ok || v == nil {
+		d.close()
+		return nil, nil, layout.Span{}, nil, fmt.Errorf("this partition cannot be looked into: %w", store.ErrNotFound)
+	}
+	return j, d, *p, v, nil
+}
+
+func insideLink(job, bay string, number int) string {
+	return fmt.Sprintf("/jobs/%s/inside?bay=%s&p=%d", url.PathEscape(job), url.QueryEscape(bay), number)
+}
+
+func (s *Server) insidePage(c *gin.Context) {
+	j, d, p, v, err := s.volumeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	view := insideView{Job: j.Number, Bay: d.Bay, Title: p.Title(), Number: p.Number, Dir: strings.Trim(c.Query("path"), "/"), Base: insideLink(j.Number, d.Bay, p.Number), Text: strings.TrimSpace(c.Query("find"))}
+	var list []volume.File
+	if view.Text != "" {
+		list, err = volume.Find(v, view.Text[:min(len(view.Text), 200)], maxFound+1)
+		if view.Most = len(list) > maxFound; view.Most {
+			list = list[:maxFound]
+		}
+	} else {
+		list, view.Next, err = v.List(view.Dir, c.Query("from"), pageRows)
+	}
+	switch {
+	case errors.Is(err, volume.ErrNotFound):
+		view.Trouble = "There is no such folder in this volume."
+	case err != nil:
+		view.Trouble = run.Sentence(err)
+	}
+	for _, f := range list {
+		view.List = append(view.List, view.row(f))
+	}
+	if view.Next != "" {
+		view.Next = view.Base + "&path=" + url.QueryEscape(view.Dir) + "&from=" + url.QueryEscape(view.Next)
+	}
+	view.Up = crumbsTo(view.Title, view.Base, view.Dir)
+	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: s.insideCrumbs(j, d, p, "Inside "+view.Title)})
+}
+
+func (s *Server) insideCrumbs(j *store.Job, d *drive, p layout.Span, last string) []crumb {
+	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s&p=%d", j.Number, d.Bay, p.Number)}, {last, ""}}
+}
+
+// crumbsTo is the way from a volume's root to a folder.
+func crumbsTo(title, base, dir string) []crumb {
+	out := []crumb{{title, base}}
+	at := ""
+	for part := range strings.SplitSeq(dir, "/") {
+		if part != "" {
+			at = strings.TrimPrefix(at+"/"+part, "/")
+			out = append(out, crumb{volume.Shown(part), base + "&path=" + url.QueryEscape(at)})
+		}
+	}
+	return out
+}
+
+func (v *insideView) row(f volume.File) fileRow {
+	name := path.Base(f.Path)
+	if v.Text != "" {
+		name = f.Path
+	}
+	r := fileRow{Name: volume.Shown(name), Kind: string(f.Kind), Bytes: f.Bytes, Modified: f.Modified.UTC().Format("2006-01-02 15:04"), Unreadable: volume.Shown(f.Unreadable)}
+	q := "&path=" + url.QueryEscape(f.Path)
+	switch {
+	case f.Kind == volume.Folder:
+		r.Link = v.Base + q
+	case f.Kind == volume.Link:
+		if r.Note = "a link"; f.Target != "" {
+			r.Note = "leads to " + volume.Shown(f.Target)
+		}
+	case f.Unreadable == "":
+		r.Link = strings.Replace(v.Base, "/inside?", "/file?", 1) + q
+		if r.Note = f.Stored; f.Stream != "" {
+			r.Link += "&stream=" + url.QueryEscape(f.Stream)
+		}
+	}
+	if f.Stream != "" {
+		r.Name, r.Note = r.Name+":"+volume.Shown(f.Stream), "an alternate stream"
+	}
+	return r
+}
+
+// file hands one file of a volume out.
+func (s *Server) file(c *gin.Context) {
+	_, d, _, v, err := s.volumeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	f, err := v.Stat(c.Query("path"))
+	if err == nil && c.Query("stream") != "" {
+		f, err = stream(v, f, c.Query("stream"))
+	}
+	if err == nil && f.Kind != volume.Plain {
+		err = fmt.Errorf("%w: %s is a %s", volume.ErrNotFound, f.Path, f.Kind)
+	}
+	var r io.ReaderAt
+	if err == nil {
+		r, err = v.Open(f)
+	}
+	if err != nil {
+		s.fail(c, fmt.Errorf("the file cannot be taken out: %w", err))
+		return
+	}
+	attachment(c, path.Base(f.Path))
+	c.Header("Content-Type", "application/octet-stream")
+	// Byte ranges let a download that broke off go on.
+	http.ServeContent(c.Writer, c.Request, "", f.Modified, io.NewSectionReader(r, 0, int64(f.Bytes)))
+}
+
+// stream finds an alternate stream of a file.
+func stream(v volume.Volume, f volume.File, name string) (volume.File, error) {
+	dir, from := path.Dir(f.Path), ""
+	if dir == "." {
+		dir = ""
+	}
+	for {
+		list, next, err := v.List(dir, from, 1000)
+		if err != nil {
+			return f, err
+		}
+		for _, x := range list {
+			if x.ID == f.ID && x.Stream == name {
+				return x, nil
+			}
+		}
+		if from = next; next == "" {
+			return f, volume.ErrNotFound
+		}
+	}
+}
+
+func attachment(c *gin.Context, name string) {
+	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.ToValidUTF8(strings.Map(func(r rune) rune {
+		if r < 0x20 || r == '/' || r == '\\' {
+			return '_'
+		}
+		return r
+	}, name), "_")}))
+}
+
+// folderTar hands a folder out as a tar with all that is below it. What cannot be
+// read stands in a list at its end.
+func (s *Server) folderTar(c *gin.Context) {
+	_, d, p, v, err := s.volumeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	dir := strings.Trim(c.Query("path"), "/")
+	name := p.Title()
+	if dir != "" {
+		f, err := v.Stat(dir)
+		if err != nil || f.Kind != volume.Folder {
+			s.fail(c, fmt.Errorf("the folder cannot be taken out: %w", errors.Join(err, volume.ErrNotFound)))
+			return
+		}
+		name = path.Base(dir)
+	}
+	attachment(c, strings.ReplaceAll(name, ":", "")+".tar")
+	c.Header("Content-Type", "application/x-tar")
+	c.Status(200)
+	t := tar.NewWriter(c.Writer)
+	var unread []string
+	err = v.Walk(func(f volume.File) error {
+		if c.Request.Context().Err() != nil {
+			return c.Request.Context().Err()
+		}
+		rest, below := strings.CutPrefix(f.Path, dir)
+		if dir != "" && (!below || !strings.HasPrefix(rest, "/")) || f.Stream != "" {
+			return nil
+		}
+		return addToTar(t, v, f, strings.TrimPrefix(rest, "/"), &unread)
+	})
+	if err == nil && len(unread) > 0 {
+		text := strings.Join(unread, "\n") + "\n"
+		if err = t.WriteHeader(&tar.Header{Name: "could not be read.txt", Mode: 0o644, Size: int64(len(text)), ModTime: s.now()}); err == nil {
+			_, err = io.WriteString(t, text)
+		}
+	}
+	if err == nil {
+		err = t.Close()
+	}
+	if err != nil {
+		c.Error(err)
+		// The answer has begun: breaking it off tells that it is not whole.
+		if conn, _, err := c.Writer.Hijack(); err == nil {
+			conn.Close()
+		}
+	}
+}
+
+func addToTar(t *tar.Writer, v volume.Volume, f volume.File, name string, unread *[]string) error {
+	h := &tar.Header{Name: name, Mode: 0o644, ModTime: f.Modified.Truncate(time.Second), Format: tar.FormatPAX}
+	switch f.Kind {
+	case volume.Folder:
+		h.Typeflag, h.Name, h.Mode = tar.TypeDir, name+"/", 0o755
+		return t.WriteHeader(h)
+	case volume.Link:
+		h.Typeflag, h.Linkname = tar.TypeSymlink, f.Target
+		return t.WriteHeader(h)
+	}
+	g, err := v.Stat(f.Path)
+	if err != nil {
+		g = f
+	}
+	r, err := v.Open(g)
+	if err != nil {
+		*unread = append(*unread, fmt.Sprintf("%s: %v", name, err))
+		return nil
+	}
+	h.Size = int64(g.Bytes)
+	if err := t.WriteHeader(h); err != nil {
+		return err
+	}
+	_, err = io.Copy(t, io.NewSectionReader(r, 0, int64(g.Bytes)))
+	return err
+}
+
+// summaries keeps what volumes were found to hold, by their fingerprint.
+type summaries struct {
+	mu   sync.Mutex
+	list map[string]*volume.Summary
+}
+
+// summary of a volume as it is now; read anew when it has changed.
+func (s *Server) summary(v volume.Volume) (*volume.Summary, error) {
+	print, err := v.Fingerprint()
+	if err != nil {
+		return nil, err
+	}
+	s.sums.mu.Lock()
+	sum := s.sums.list[print]
+	s.sums.mu.Unlock()
+	if sum != nil {
+		return sum, nil
+	}
+	if sum, err = volume.Summarise(v); err != nil {
+		return nil, err
+	}
+	s.sums.mu.Lock()
+	defer s.sums.mu.Unlock()
+	if len(s.sums.list) > 50 {
+		clear(s.sums.list)
+	}
+	s.sums.list[print] = sum
+	return sum, nil
+}
+
+// holdsView is what fills a volume, as a picture that can be walked into.
+type holdsView struct {
+	Title, Dir, Base, Words string
+	Number                  int
+	Up                      []crumb
+	Tiles                   []tile
+	Rows                    []holdsRow
+	Here                    volume.Sum
+	Trouble                 string
+}
+
+type holdsRow struct {
+	Name, Link string
+	Sum        volume.Sum
+	Share      int
+}
+
+// maxTiles bounds what the picture shows; the rest is one tile.
+const maxTiles = 40
+
+func (s *Server) holdsPage(c *gin.Context) {
+	j, d, p, v, err := s.volumeOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	base := strings.Replace(insideLink(j.Number, d.Bay, p.Number), "/inside?", "/holds?", 1)
+	view := holdsView{Title: p.Title(), Dir: strings.Trim(c.Query("path"), "/"), Base: base, Number: p.Number}
+	sum, err := s.summary(v)
+	if err != nil {
+		view.Trouble = run.Sentence(err)
+	} else {
+		view.fill(sum)
+		view.Words = volume.Shown(sum.Words(s.now()))
+	}
+	view.Up = crumbsTo(view.Title, base, view.Dir)
+	s.render(c, 200, "holds", page{Title: "What fills " + view.Title, Here: "holds", Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
+}
+
+func (v *holdsView) fill(sum *volume.Summary) {
+	v.Here = sum.Inside[v.Dir]
+	rest := v.Here
+	var weights []float64
+	for _, dir := range sum.Largest(v.Dir) {
+		x := sum.Inside[dir]
+		rest.Files, rest.Bytes = rest.Files-x.Files, rest.Bytes-x.Bytes
+		v.Rows = append(v.Rows, holdsRow{volume.Shown(path.Base(dir)), v.Base + "&path=" + url.QueryEscape(dir), x, 0})
+	}
+	if rest.Files > 0 {
+		v.Rows = append(v.Rows, holdsRow{"files right here", strings.Replace(v.Base, "/holds?", "/inside?", 1) + "&path=" + url.QueryEscape(v.Dir), rest, 0})
+	}
+	for i := range v.Rows {
+		if v.Here.Bytes > 0 {
+			v.Rows[i].Share = int(v.Rows[i].Sum.Bytes * 100 / v.Here.Bytes)
+		}
+		if i < maxTiles {
+			weights = append(weights, float64(v.Rows[i].Sum.Bytes))
+		}
+	}
+	for i, t := range squarify(weights, 900, 360) {
+		t.Name, t.Link, t.Size, t.Shade = v.Rows[i].Name, v.Rows[i].Link, v.Rows[i].Sum.Bytes.String(), i%5
+		if t.W > 3 && t.H > 3 {
+			v.Tiles = append(v.Tiles, t)
+		}
+	}
+}
+
+// tile is one rectangle of the picture.
+type tile struct {
+	X, Y, W, H float64
+	Name, Link string
+	Size       string
+	Shade      int
+}
+
+// Label tells that the tile has room for its name.
+func (t tile) Label() bool { return t.W > 70 && t.H > 30 }
+
+// Short is the name as far as the tile has room for it.
+func (t tile) Short() string {
+	r, most := []rune(t.Name), int(t.W/7.6)
+	if len(r) <= most {
+		return t.Name
+	}
+	return string(r[:max(most-1, 1)]) + "…"
+}
+
+// squarify lays weights out as rectangles that are as square as rows of them allow;
+// they come in descending order.
+func squarify(weights []float64, w, h float64) []tile {
+	total := 0.0
+	for _, x := range weights {
+		total += x
+	}
+	out := make([]tile, len(weights))
+	if total <= 0 {
+		return out
+	}
+	x, y, left := 0.0, 0.0, total
+	for i := 0; i < len(weights) && left > 0; {
+		short := min(w, h)
+		worst := func(sum, least, most float64) float64 {
+			side := sum / left * max(w, h)
+			if side == 0 || least == 0 {
+				return 1e18
+			}
+			a, b := most/sum*short/side, side/(least/sum*short)
+			return max(a, b, 1/a, 1/b)
+		}
+		n, sum := 1, weights[i]
+		for i+n < len(weights) && worst(sum+weights[i+n], weights[i+n], weights[i]) <= worst(sum, weights[i+n-1], weights[i]) {
+			sum += weights[i+n]
+			n++
+		}
+		side, at := sum/left*max(w, h), 0.0
+		for k := range n {
+			l := 0.0
+			if sum > 0 {
+				l = weights[i+k] / sum * short
+			}
+			if w >= h {
+				out[i+k] = tile{X: x, Y: y + at, W: side, H: l}
+			} else {
+				out[i+k] = tile{X: x + at, Y: y, W: l, H: side}
+			}
+			at += l
+		}
+		if w >= h {
+			x, w = x+side, w-side
+		} else {
+			y, h = y+side, h-side
+		}
+		left -= sum
+		i += n
+	}
+	return out
+}

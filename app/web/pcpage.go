@@ -1,0 +1,287 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/trail"
+)
+
+// pcView is the PC of a job, as its stand-in says.
+type pcView struct {
+	Job, Bay string
+	PC       *pc.Facts
+	Names    map[string]string // of partitions by unique id
+	Letters  []letterRow
+	Lacks    []lack
+	Held     []heldRow
+	Asleep   []string
+	Points   []string
+	Recovery string
+}
+
+type letterRow struct {
+	Letter, Holder string
+	Partition      int // 0 for another device or drive
+	ID             string
+}
+
+// lack is a letter that is expected and is missing, with its volume or without.
+type lack struct {
+	pc.Missing
+	Title  string
+	Number int
+}
+
+type heldRow struct{ Title, By, Loses string }
+
+func (s *Server) pcPage(c *gin.Context) {
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	v := pcView{Job: j.Number, Bay: d.Bay, PC: d.PC, Names: map[string]string{}}
+	numbers := map[string]int{}
+	for _, p := range d.sv.Layout.Partitions() {
+		id := strings.ToLower(p.UniqueID)
+		v.Names[id], numbers[id] = fmt.Sprintf("%s, partition %d in bay %s", p.Title(), p.Number, d.Bay), p.Number
+	}
+	if v.PC != nil {
+		v.fill(d, numbers)
+	}
+	s.render(c, 200, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Body: v, Crumbs: []crumb{
+		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + "?bay=" + d.Bay}, {j.PC, ""},
+	}})
+}
+
+func (v *pcView) name(id string) string {
+	if n := v.Names[strings.ToLower(id)]; n != "" {
+		return n
+	}
+	return "a volume that is not on this drive"
+}
+
+func (v *pcView) fill(d *drive, numbers map[string]int) {
+	f := v.PC
+	for id, l := range f.Letters {
+		v.Letters = append(v.Letters, letterRow{l, v.name(id), numbers[strings.ToLower(id)], id})
+	}
+	for _, x := range f.Devices {
+		v.Letters = append(v.Letters, letterRow{Letter: x.Letter, Holder: x.Name})
+	}
+	slices.SortFunc(v.Letters, func(a, b letterRow) int { return strings.Compare(a.Letter, b.Letter) })
+	for _, m := range f.MissingLetters(func(id string) bool { return numbers[strings.ToLower(id)] > 0 }) {
+		v.Lacks = append(v.Lacks, lack{m, v.name(m.Partition), numbers[strings.ToLower(m.Partition)]})
+	}
+	for _, p := range d.sv.Layout.Partitions() {
+		if p.Held != "" {
+			v.Held = append(v.Held, heldRow{p.Title(), p.Held, p.Loses})
+		}
+	}
+	for _, id := range f.Hibernated {
+		v.Asleep = append(v.Asleep, v.name(id))
+	}
+	for _, id := range f.RestorePoints {
+		v.Points = append(v.Points, v.name(id))
+	}
+	if r := f.Recovery; r != nil {
+		switch {
+		case r.Parked:
+			v.Recovery = "parked on the system's own volume"
+		case r.InUse:
+			v.Recovery = "in use from " + v.name(r.Partition)
+		default:
+			v.Recovery = "not in use"
+		}
+	}
+}
+
+// saveFacts keeps the facts about a drive's PC.
+func saveFacts(d *drive, f *pc.Facts) error { return writeIdentity(d.path+".pc.json", f) }
+
+// changePC opens the job's drive and keeps the facts that change returns.
+func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, string, error)) {
+	where := "/jobs/" + c.Param("job") + "/pc?bay=" + bayOf(c)
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer d.close()
+	var f *pc.Facts
+	var said string
+	if s.desk.Busy(d.path) {
+		err = errors.New("work on this drive is under way; nothing was changed")
+	} else {
+		f, said, err = change(d)
+	}
+	if err == nil {
+		err = saveFacts(d, f)
+	}
+	if err == nil {
+		err = s.enterPC(c, j, d, said)
+	}
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	if to := c.PostForm("back"); to == "job" {
+		where = back(c)
+	}
+	s.say(c, "sound", said, where)
+}
+
+func (s *Server) enterPC(c *gin.Context, j *store.Job, d *drive, said string) error {
+	tail, err := s.tail()
+	if err != nil {
+		return err
+	}
+	return s.store.Append(trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActLetter, Job: j.Number, Text: strings.TrimSuffix(said, "."),
+		Drive: trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+}
+
+// giveLetter gives, changes or takes away a volume's letter on the PC.
+func (s *Server) giveLetter(c *gin.Context) {
+	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+		if d.PC == nil {
+			return nil, "", errors.New("the facts about this drive's PC are not known; nothing was changed. Read them in first")
+		}
+		var p layout.Span
+		for _, x := range d.sv.Layout.Partitions() {
+			if fmt.Sprint(x.Number) == c.PostForm("partition") {
+				p = x
+			}
+		}
+		if p.UniqueID == "" {
+			return nil, "", errors.New("there is no such partition on this drive; nothing was changed")
+		}
+		if d.PC.State == pc.Running && p.Held != "" {
+			return nil, "", fmt.Errorf("%s is held open by %s; its letter stays", p.Title(), p.Held)
+		}
+		f, err := d.PC.WithLetter(p.UniqueID, c.PostForm("letter"))
+		if err != nil {
+			return nil, "", err
+		}
+		p.Letter = ""
+		if l := f.Letters[p.UniqueID]; l != "" {
+			return f, fmt.Sprintf("%s (partition %d) has the letter %s: now.", p.Title(), p.Number, l), nil
+		}
+		return f, fmt.Sprintf("%s (partition %d) has no letter now: people do not see it.", p.Title(), p.Number), nil
+	})
+}
+
+// switchPC switches the stand-in PC off: nothing of it is in use then.
+func (s *Server) switchPC(c *gin.Context) {
+	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+		if d.PC == nil {
+			return nil, "", errors.New("the facts about this drive's PC are not known; nothing was changed")
+		}
+		f := *d.PC
+		f.State = pc.State(c.PostForm("state"))
+		if f.State != pc.Off && f.State != pc.Running {
+			return nil, "", errors.New("a PC is off or running; nothing was changed")
+		}
+		if f.State == pc.Off {
+			f.Held, f.Loses = nil, nil
+			return &f, "The PC is switched off and its drive is in the bay: nothing holds it open.", nil
+		}
+		return &f, "The PC is running.", nil
+	})
+}
+
+// readFacts takes facts about the PC from a JSON file.
+func (s *Server) readFacts(c *gin.Context) {
+	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+		h, err := c.FormFile("facts")
+		if err != nil {
+			return nil, "", errors.New("no file was chosen; the facts are as they were")
+		}
+		file, err := h.Open()
+		if err != nil {
+			return nil, "", err
+		}
+		defer file.Close()
+		b, err := io.ReadAll(io.LimitReader(file, maxBody))
+		if err != nil {
+			return nil, "", err
+		}
+		f, err := pc.Parse(b)
+		if err != nil {
+			return nil, "", fmt.Errorf("%w. The facts are as they were", err)
+		}
+		return f, "The facts about the PC were read in.", nil
+	})
+}
+
+// writeFacts hands the facts about the PC out as a JSON file.
+func (s *Server) writeFacts(c *gin.Context) {
+	_, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err == nil {
+		defer d.close()
+		if d.PC == nil {
+			err = fmt.Errorf("the facts about this drive's PC are not known: %w", store.ErrNotFound)
+		}
+	}
+	var b []byte
+	if err == nil {
+		b, err = json.MarshalIndent(d.PC, "", "  ")
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	attachment(c, c.Param("job")+" PC.json")
+	c.Data(200, "application/json", append(b, '\n'))
+}
+
+// mendTable stages the mending of the table.
+func (s *Server) mendTable(c *gin.Context) {
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	defer st.Drive.close()
+	step := plan.Step{Do: plan.Mend}
+	fmt.Sscan(c.PostForm("keep"), &step.Keep)
+	if err := s.stage(st, step); err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.say(c, "sound", "Mending the table is planned. Look at the map, then carry it out.", back(c))
+}
+
+// missingLetter is the sentence of a drive's page for a letter that is missing.
+func missingLetters(st *jobState) []string {
+	if st.Drive.PC == nil {
+		return nil
+	}
+	there := map[string]layout.Span{}
+	for _, p := range st.Drive.sv.Layout.Partitions() {
+		there[strings.ToLower(p.UniqueID)] = p
+	}
+	var out []string
+	for _, m := range st.Drive.PC.MissingLetters(func(id string) bool { _, ok := there[strings.ToLower(id)]; return ok }) {
+		switch p := there[strings.ToLower(m.Partition)]; {
+		case m.Gone:
+			out = append(out, fmt.Sprintf("%s: is expected, and its partition is missing from this drive: not only its letter. Nothing should be written before it has been searched for.", m.Letter))
+		case m.Holder != "":
+			out = append(out, fmt.Sprintf("%s: is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.", m.Letter, p.Title(), p.Number, m.Holder, m.Propose))
+		default:
+			out = append(out, fmt.Sprintf("%s: is expected. Its partition is there (%s, partition %d), only its letter is missing.", m.Letter, p.Title(), p.Number))
+		}
+	}
+	return out
+}
