@@ -14,7 +14,7 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
 
   // C: needs space, and the page says why it cannot have it.
   await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
-  await expect(page.getByText("Recovery, X: X-rays and OEM lie before the 113.2 GiB gap.")).toBeVisible();
+  await expect(page.getByText("Recovery (1.26 GiB), X: X-rays (210 GiB) and OEM (14.2 GiB) lie before the 113.2 GiB gap.")).toBeVisible();
   await expect(page.getByText("The PC starts this system.")).toBeVisible();
   await sound(page);
   await picture(page, "drive");
@@ -87,7 +87,7 @@ test("delete the OEM area and bring it back", async ({ page }) => {
   await signIn(page, "odile");
   await page.goto("/jobs/J-1042?p=6");
   await page.getByRole("textbox", { name: /Release/ }).fill("Not wanted by the customer");
-  await page.locator(".part:not([hidden]) summary").click();
+  await page.locator(".part:not([hidden]) summary", { hasText: "without a backup" }).click();
   await page.getByRole("textbox", { name: /Waiver/ }).fill("The maker sends a stick on request");
   await page.getByRole("button", { name: "Add step: delete" }).click();
   await page.getByLabel(/Serial check/).fill("7F3K");

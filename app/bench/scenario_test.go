@@ -26,7 +26,7 @@ func stored(t *testing.T, path string) disk.Bytes {
 
 func TestDemoDrives(t *testing.T) {
 	dir := t.TempDir()
-	if n, err := Make(dir); err != nil || n != 2 {
+	if n, err := Make(dir); err != nil || n != 7 {
 		t.Fatalf("%d drives made, %v", n, err)
 	}
 	if n, err := Make(dir); err != nil || n != 0 {
@@ -129,7 +129,7 @@ func TestDrivesThatWereCutShortAreMadeAnew(t *testing.T) {
 	if err := os.WriteFile(half, []byte("half a drive"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := Make(dir); err != nil || n != 2 {
+	if n, err := Make(dir); err != nil || n != 7 {
 		t.Fatalf("%d, %v", n, err)
 	}
 	if _, err := os.Stat(half); err == nil {

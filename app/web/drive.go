@@ -244,7 +244,7 @@ func column(l *layout.Layout, height float64) []smallBar {
 	var spans []layout.Span
 	var weight float64
 	for _, sp := range l.Spans {
-		if sp.Kind == layout.Gap && sp.Why != layout.Free {
+		if sp.Kind == layout.Gap && sp.Why != layout.Free || sp.Role == layout.Container {
 			continue
 		}
 		spans = append(spans, sp)

@@ -330,6 +330,7 @@ type holdsRow struct {
 	Name, Link string
 	Sum        volume.Sum
 	Share      int
+	dir        string
 }
 
 // maxTiles bounds what the picture shows; the rest is one tile.
@@ -361,26 +362,53 @@ func (v *holdsView) fill(sum *volume.Summary) {
 	var weights []float64
 	for _, dir := range sum.Largest(v.Dir) {
 		x := sum.Inside[dir]
-		rest.Files, rest.Bytes = rest.Files-x.Files, rest.Bytes-x.Bytes
-		v.Rows = append(v.Rows, holdsRow{volume.Shown(path.Base(dir)), v.Base + "&path=" + url.QueryEscape(dir), x, 0})
+		rest.Files, rest.Bytes, rest.Taken = rest.Files-x.Files, rest.Bytes-x.Bytes, rest.Taken-x.Taken
+		v.Rows = append(v.Rows, holdsRow{volume.Shown(path.Base(dir)), v.Base + "&path=" + url.QueryEscape(dir), x, 0, dir})
 	}
 	if rest.Files > 0 {
-		v.Rows = append(v.Rows, holdsRow{"files right here", strings.Replace(v.Base, "/holds?", "/inside?", 1) + "&path=" + url.QueryEscape(v.Dir), rest, 0})
+		v.Rows = append(v.Rows, holdsRow{"files right here", strings.Replace(v.Base, "/holds?", "/inside?", 1) + "&path=" + url.QueryEscape(v.Dir), rest, 0, ""})
 	}
 	for i := range v.Rows {
-		if v.Here.Bytes > 0 {
-			v.Rows[i].Share = int(v.Rows[i].Sum.Bytes * 100 / v.Here.Bytes)
+		if v.Here.Taken > 0 {
+			v.Rows[i].Share = int(v.Rows[i].Sum.Taken * 100 / v.Here.Taken)
 		}
 		if i < maxTiles {
-			weights = append(weights, float64(v.Rows[i].Sum.Bytes))
+			weights = append(weights, float64(v.Rows[i].Sum.Taken))
 		}
 	}
 	for i, t := range squarify(weights, 900, 360) {
-		t.Name, t.Link, t.Size, t.Shade = v.Rows[i].Name, v.Rows[i].Link, v.Rows[i].Sum.Bytes.String(), i%5
-		if t.W > 3 && t.H > 3 {
-			v.Tiles = append(v.Tiles, t)
+		t.Name, t.Link, t.Size, t.Shade = v.Rows[i].Name, v.Rows[i].Link, v.Rows[i].Sum.Taken.String(), i%5
+		if t.W <= 3 || t.H <= 3 {
+			continue
+		}
+		v.Tiles = append(v.Tiles, t)
+		if v.Rows[i].dir != "" && t.W > 130 && t.H > 100 {
+			v.Tiles = append(v.Tiles, v.within(sum, v.Rows[i].dir, t)...)
 		}
 	}
+}
+
+// within are the tiles of a folder's own folders, inside its tile.
+func (v *holdsView) within(sum *volume.Summary, dir string, t tile) []tile {
+	list := sum.Largest(dir)
+	list = list[:min(len(list), maxTiles/2)]
+	var weights []float64
+	rest := sum.Inside[dir].Taken
+	for _, d := range list {
+		weights = append(weights, float64(sum.Inside[d].Taken))
+		rest -= sum.Inside[d].Taken
+	}
+	weights = append(weights, float64(max(rest, 0)))
+	var out []tile
+	for i, k := range squarify(weights, t.W-12, t.H-50) {
+		if i == len(list) || k.W <= 4 || k.H <= 4 {
+			continue
+		}
+		k.X, k.Y = k.X+t.X+6, k.Y+t.Y+44
+		k.Name, k.Link, k.Size, k.Shade = volume.Shown(path.Base(list[i])), v.Base+"&path="+url.QueryEscape(list[i]), sum.Inside[list[i]].Taken.String(), (t.Shade+i+2)%5
+		out = append(out, k)
+	}
+	return out
 }
 
 // tile is one rectangle of the picture.

@@ -194,6 +194,33 @@ func (st *jobState) headline() (line string, care bool) {
 	case st.Last != nil:
 		return "carried out " + st.Last.Time.Local().Format("2 Jan 15:04"), false
 	}
+	return st.waiting()
+}
+
+// waiting is what a drive without a plan waits for.
+func (st *jobState) waiting() (line string, care bool) {
+	l := st.Drive.sv.Layout
+	if f := l.Findings.FirstError(); f != nil {
+		return f.Text, true
+	}
+	if len(st.Facts.Asleep) > 0 {
+		return st.Facts.Asleep[0] + " is hibernated", true
+	}
+	if st.Drive.PC != nil {
+		for _, m := range st.Drive.PC.MissingLetters(func(id string) bool {
+			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
+		}) {
+			if m.Gone {
+				return m.Letter + ": its partition is missing", true
+			}
+			return m.Letter + ": only its letter is missing", true
+		}
+	}
+	for _, p := range l.Partitions() {
+		if tight(&p) && p.Letter != "" {
+			return fmt.Sprintf("%s is nearly full, %s left", p.Title(), p.Volume.Free()), true
+		}
+	}
 	return "no plan yet", false
 }
 
@@ -344,7 +371,9 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 	var out []panel
 	names := map[int]string{}
 	for _, p := range now.Partitions() {
-		names[p.Number] = p.Title()
+		if plan.MayDelete(now, p.Number, st.Facts) {
+			names[p.Number] = p.Title()
+		}
 	}
 	for _, p := range now.Partitions() {
 		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(), Looks: st.Drive.sv.Volumes[p.Number] != nil}

@@ -141,6 +141,13 @@ func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	return nil
 }
 
+// MayDelete tells whether a partition of the layout could be deleted, whatever the
+// gate still asks for.
+func MayDelete(l *layout.Layout, number int, f Facts) bool {
+	p, ok := l.Find(number)
+	return ok && mayDelete(l, p, f) == nil
+}
+
 // inside lists the logical volumes of a container.
 func inside(l *layout.Layout, container int) (out []int) {
 	for _, q := range l.Partitions() {
@@ -217,6 +224,7 @@ func maxVolume(v *volume.Info, sector disk.Bytes) disk.LBA {
 func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	var between []int
 	var names []string
+	holds := false
 	for _, s := range l.Spans {
 		if s.Start <= p.End || s.Container != p.Container {
 			continue
@@ -224,6 +232,7 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		if s.Kind == layout.Partition {
 			between = append(between, s.Number)
 			names = append(names, fmt.Sprintf("%s (%s)", s.Title(), s.Bytes))
+			holds = holds || s.Role == layout.Container
 			continue
 		}
 		if s.Why == layout.Free && len(names) > 0 {
@@ -231,7 +240,11 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 			if len(names) > 1 {
 				verb = "lie"
 			}
-			return obstacle(InTheWay, fmt.Sprintf("%s %s before the %s gap.", join(names), verb, s.Bytes), between...).clear("delete", "slide")
+			o := obstacle(InTheWay, fmt.Sprintf("%s %s before the %s gap.", join(names), verb, s.Bytes), between...).clear("delete", "slide")
+			if holds {
+				o.clear("container")
+			}
+			return o
 		}
 	}
 	if s := biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < p.Start }); s != nil {

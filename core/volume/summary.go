@@ -57,6 +57,17 @@ func GroupOf(name string) Group {
 type Sum struct {
 	Files int        `json:"files"`
 	Bytes disk.Bytes `json:"bytes"`
+	// Taken is the room that they take on the volume, which may be more than their
+	// lengths, or less.
+	Taken disk.Bytes `json:"taken"`
+}
+
+func (s *Sum) add(f File) {
+	s.Files++
+	s.Bytes += f.Bytes
+	if s.Taken += f.Allocated; f.Allocated == 0 { // kept in its record
+		s.Taken += f.Bytes
+	}
 }
 
 // Summary is what a volume holds, in short.
@@ -107,14 +118,12 @@ func Summarise(v Volume) (*Summary, error) {
 		if f.Unreadable != "" {
 			s.Unreadable++
 		}
-		s.Files++
-		s.Bytes += f.Bytes
+		s.Sum.add(f)
 		name := path.Base(f.Path)
 		g := GroupOf(name)
-		add(s.Groups, g, f.Bytes)
+		add(s.Groups, g, f)
 		if systemish := below && systemFolders[first]; !systemish && g != Programs && !strings.HasSuffix(strings.ToLower(name), ".sys") {
-			s.Personal.Files++
-			s.Personal.Bytes += f.Bytes
+			s.Personal.add(f)
 		}
 		if f.Modified.After(s.Newest.Modified) && f.Modified.Year() < 2100 {
 			s.Newest = File{Path: f.Path, Modified: f.Modified, Bytes: f.Bytes}
@@ -122,7 +131,7 @@ func Summarise(v Volume) (*Summary, error) {
 		for dir := f.Path; dir != ""; {
 			i := strings.LastIndexByte(dir, '/')
 			dir = dir[:max(i, 0)]
-			add(s.Inside, dir, f.Bytes)
+			add(s.Inside, dir, f)
 		}
 		return nil
 	})
@@ -130,10 +139,9 @@ func Summarise(v Volume) (*Summary, error) {
 	return s, err
 }
 
-func add[K comparable](m map[K]Sum, k K, n disk.Bytes) {
+func add[K comparable](m map[K]Sum, k K, f File) {
 	x := m[k]
-	x.Files++
-	x.Bytes += n
+	x.add(f)
 	m[k] = x
 }
 
@@ -146,7 +154,7 @@ func (s *Summary) Largest(dir string) []string {
 		}
 	}
 	slices.SortFunc(out, func(a, b string) int {
-		if c := cmp.Compare(s.Inside[b].Bytes, s.Inside[a].Bytes); c != 0 {
+		if c := cmp.Compare(s.Inside[b].Taken, s.Inside[a].Taken); c != 0 {
 			return c
 		}
 		return strings.Compare(a, b)
@@ -165,23 +173,23 @@ func (s *Summary) Words(now time.Time) string {
 		return "Empty."
 	}
 	var t []string
-	t = append(t, fmt.Sprintf("%s in %s, %s.", plural(s.Files, "file"), plural(s.Folders, "folder"), s.Bytes))
+	t = append(t, fmt.Sprintf("%s in %s; they take %s.", plural(s.Files, "file"), plural(s.Folders, "folder"), s.Taken))
 	kinds := slices.SortedFunc(maps.Keys(s.Groups), func(a, b Group) int {
-		if c := cmp.Compare(s.Groups[b].Bytes, s.Groups[a].Bytes); c != 0 {
+		if c := cmp.Compare(s.Groups[b].Taken, s.Groups[a].Taken); c != 0 {
 			return c
 		}
 		return strings.Compare(string(a), string(b))
 	})
 	var named []string
 	for _, g := range kinds[:min(len(kinds), 3)] {
-		named = append(named, fmt.Sprintf("%s (%s)", g, s.Groups[g].Bytes))
+		named = append(named, fmt.Sprintf("%s (%s)", g, s.Groups[g].Taken))
 	}
 	t = append(t, "Mostly "+strings.Join(named, ", ")+".")
 	if s.System {
 		t = append(t, "It looks like an operating system or a copy of one.")
 	}
 	if s.Personal.Files > 0 {
-		t = append(t, fmt.Sprintf("%s may be people's own, %s.", plural(s.Personal.Files, "file"), s.Personal.Bytes))
+		t = append(t, fmt.Sprintf("%s may be people's own, %s.", plural(s.Personal.Files, "file"), s.Personal.Taken))
 	} else {
 		t = append(t, "No files of people are among them.")
 	}

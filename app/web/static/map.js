@@ -101,7 +101,7 @@ function drawBlock(b, x, column) {
   const g = el("g", { role: "button", tabindex: "-1", "aria-pressed": "false", "aria-label": `${what}, in ${column.title}`, class: b.kind === "gap" ? "" : `r-${b.role}` });
   g.append(el("title", {}, `${what} (${b.exact})`));
   if (b.role === "container") {
-    g.append(el("rect", { class: "box frame", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), words("s", x + 8, b.y + 15.5, fit(b.title, full - length(b.size) - 24)), words("s", right, b.y + 15.5, b.size, "end"));
+    g.append(el("rect", { class: "box frame", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), words("s", x + 8, b.y + 15.5, fit(b.title, full - length(b.size) - 20, 400)), words("s", right, b.y + 15.5, b.size, "end"));
     return g;
   }
   if (b.kind === "gap") g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }));
