@@ -28,9 +28,9 @@ go-test: setup-test
 e2e: setup-test build
 	scripts/test.sh e2e
 
-# A minute for each parser; the seeds stand in the tests.
+# Five minutes for each parser; the seeds stand in the tests.
 fuzz:
-	scripts/fuzz.sh 60s
+	scripts/fuzz.sh 300s
 
 # Speed, each beside the same work done by dd or zstd on this machine.
 bench: build

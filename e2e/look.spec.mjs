@@ -10,10 +10,10 @@ test.describe.configure({ mode: "serial" });
 
 const scratch = mkdtempSync(join(tmpdir(), "jadetrail-look-"));
 
-async function reach(page, target, most = 80) {
+async function reach(page, target, key = "Tab", most = 120) {
   for (let i = 0; i < most; i++) {
     if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
-    await page.keyboard.press("Tab");
+    await page.keyboard.press(key);
   }
   throw new Error("not reached by Tab");
 }
@@ -35,7 +35,7 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   let pieces = 0;
   await page.route("**/dock/uploads/*", async (route) => (++pieces === 2 ? route.abort() : route.continue())); // one is lost on the way
   await page.getByLabel("Send an image").setInputFiles(path);
-  await page.getByRole("button", { name: "Send" }).click();
+  await page.getByRole("button", { name: "Send", exact: true }).click();
   await expect(page.getByText("sent drive.img")).toBeVisible({ timeout: 20000 });
   expect(pieces).toBe(4);
   await page.unroute("**/dock/uploads/*");
@@ -135,18 +135,16 @@ test("inside a volume: pages, finding by name, files and folders taken out, what
   await expect(page.getByText("It looks like an operating system or a copy of one.")).toBeVisible();
   await sound(page);
   await picture(page, "holds");
-  await page.getByRole("link", { name: /^Users, / }).click();
+  await page.getByRole("link", { name: /^Windows, / }).click({ position: { x: 20, y: 12 }, timeout: 8000 }); // a tile of the picture
+  await page.goBack();
+  await page.getByRole("link", { name: "Users", exact: true }).click();
   await expect(page.getByRole("cell", { name: "Clover" })).toBeVisible();
 });
 
-test("two volumes are compared, and coverage stands in for a backup", async ({ page }) => {
+test("two volumes are compared folder by folder", async ({ page }) => {
   await signIn(page, "odile");
   await page.goto("/jobs/J-1043/compare?p=3&path=Users/Clover/Glaze recipes");
   await sound(page);
-  await page.getByLabel("With").selectOption({ label: /Bay D, C: System/ }).catch(async () => {
-    const value = await page.locator("#with option", { hasText: "Bay D, C: System" }).getAttribute("value");
-    await page.getByLabel("With").selectOption(value);
-  });
   await page.getByLabel("Folder there").fill("nowhere");
   await page.getByRole("button", { name: "Compare" }).click();
   await expect(page.getByRole("status")).toContainText("There is no folder nowhere");
@@ -173,7 +171,7 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
   await page.keyboard.press("w");
   await expect(page.locator(".part:not([hidden]) .why").first()).toBeFocused();
   await expect(page.locator(".part:not([hidden]) .why").first()).toContainText("the running system holds it open");
-  await reach(page, page.locator(".map g[role=button][tabindex='0']"));
+  await reach(page, page.locator(".map g[role=button][tabindex='0']"), "Shift+Tab");
   for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "Tills" }).isVisible()); i++) await page.keyboard.press("ArrowDown");
   // The taken letter is refused with a proposal; the free one is given.
   const letter = page.locator(".part:not([hidden])").getByLabel(/Letter of Tills/);

@@ -33,6 +33,31 @@ bin/jadetrail carry-out --plan "$work/plan.json" "$work/grow.img" >/dev/null
 d=$(now)
 echo "  dd $(took "$a" "$b") s, carry-out with record, journal, rehearsal, proof and trail $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%+.3f s", y - x}')"
 
+"$work/make" look "$work/look.img" >"$work/ranges"
+peak() { { "$@" >/dev/null & p=$!; m=0; while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do m=$k; done; wait $p; echo $((m / 1024)); }; }
+echo "A volume with 200 000 files summarised, against cat of its table of files:"
+for pass in 1 2 3; do
+  a=$(now)
+  while read -r what off len; do [ "$what" != table ] || dd if="$work/look.img" of=/dev/null bs=1M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none; done <"$work/ranges"
+  b=$(now)
+  "$work/make" summary "$work/look.img" >/dev/null
+  c=$(now)
+  echo "  table of files $(took "$a" "$b") s, summary $(took "$b" "$c") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$b" "$c")" 'BEGIN {printf "%+.3f s beyond three times that", y - 3 * x}'), peak memory $(peak "$work/make" summary "$work/look.img") MiB"
+done
+echo "The first page of a folder with 50 000 entries: $("$work/make" page "$work/look.img")"
+echo "Reading a file of 1 GiB, against cat of the same bytes:"
+for pass in 1 2 3; do
+  a=$(now)
+  while read -r what off len; do [ "$what" != large ] || dd if="$work/look.img" bs=1M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none | cat >/dev/null; done <"$work/ranges"
+  b=$(now)
+  while read -r what off len; do [ "$what" != large ] || dd if="$work/look.img" of=/dev/null bs=1M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none; done <"$work/ranges"
+  c=$(now)
+  "$work/make" read "$work/look.img"
+  d=$(now)
+  echo "  through a pipe $(took "$a" "$b") s, dd $(took "$b" "$c") s, ours $(took "$c" "$d") s, $(awk -v x="$(took "$b" "$c")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate of dd", x / y}')"
+done
+rm -f "$work/look.img"
+
 "$work/make" backup "$work/backup.img" >"$work/ranges"
 read -r off len <"$work/ranges"
 dd if="$work/backup.img" of="$work/raw" bs=4M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none

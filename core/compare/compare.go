@@ -78,6 +78,9 @@ type Result struct {
 	Covered bool `json:"covered"`
 }
 
+// Count is how many paths have a verdict.
+func (r *Result) Count(v string) int { return r.Counts[Verdict(v)].Files }
+
 // MaxLines bounds the differences that a result lists.
 const MaxLines = 5000
 

@@ -67,3 +67,21 @@ func TestLetters(t *testing.T) {
 		t.Errorf("with all letters taken %q is proposed", l)
 	}
 }
+
+func FuzzParse(f *testing.F) {
+	b, _ := json.Marshal(till())
+	f.Add(b)
+	f.Add([]byte(`{"version":1,"state":"off","letters":{"a":"C"},"wanted_letters":{"b":"C"}}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		x, err := Parse(b)
+		if err != nil {
+			return
+		}
+		x.MissingLetters(func(string) bool { return true })
+		for _, l := range []string{"", "T", "d:", "1"} {
+			if y, err := x.WithLetter("some", l); err == nil && l == "T" && y.Letters["some"] != "T" {
+				t.Errorf("%s: the letter was not given", b)
+			}
+		}
+	})
+}

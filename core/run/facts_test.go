@@ -9,12 +9,14 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume/ntfs"
 )
 
 // TestBackupMustStandForTheState backs a partition up, changes it, and looks at
@@ -143,5 +145,51 @@ func TestSentence(t *testing.T) {
 	}
 	if _, err := newID("d", "x", bytes.NewReader(nil)); err == nil {
 		t.Error("an id without randomness")
+	}
+}
+
+// TestCoverageStandsForABackup deletes a volume that was proven to be only a copy.
+func TestCoverageStandsForABackup(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5"})
+	im := s.open(t)
+	o := s.options(im)
+	o.Coverage = compare.Store{Dir: t.TempDir()}
+	if _, err := CarryOut(context.Background(), o); err == nil {
+		t.Fatal("deleted without a backup")
+	}
+	// The same files on another drive.
+	other, err := disk.CreateImage(filepath.Join(t.TempDir(), "copy"), 40*disk.MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if err := ntfs.Make(other, ntfs.Options{Label: "Copy", Time: day, Files: files("X-rays", 30)}); err != nil {
+		t.Fatal(err)
+	}
+	there, err := ntfs.Open(other)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, _ := survey.Read(im, nil)
+	p, _ := sv.Layout.Find(5)
+	print, _ := sv.Volumes[5].Fingerprint()
+	r, err := compare.Run(context.Background(), compare.Side{Volume: sv.Volumes[5], Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p, Fingerprint: print}},
+		compare.Side{Volume: there, Place: compare.Place{DiskID: "another"}}, nil)
+	if err != nil || !r.Covered {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	r.ID = "c-copy"
+	if err := o.Coverage.Save(r); err != nil {
+		t.Fatal(err)
+	}
+	c := o.Coverage
+	o = s.options(im)
+	o.Coverage = c
+	res, err := CarryOut(context.Background(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if rec, _, err := o.Records.Load(res.Records[0]); err != nil || rec.Coverage != "c-copy" || rec.Backup != "" {
+		t.Errorf("%+v, %v", rec, err)
 	}
 }

@@ -20,7 +20,7 @@ import (
 
 // kinds is a drive with a volume of each kind that can be looked into; a Linux kernel
 // has made, deleted, fragmented and linked files in each.
-func kinds(t *testing.T) *disk.Image {
+func kinds(t testing.TB) *disk.Image {
 	t.Helper()
 	z, err := os.Open("testdata/kinds.img.zst")
 	if err != nil {

@@ -178,6 +178,14 @@ func FuzzRead(f *testing.F) {
 	f.Add(head, tail)
 	f.Add(head[:1024], tail[32*512:])
 	f.Add(make([]byte, 512), tail)
+	old := blank(f, 512)
+	small := []Entry{
+		MBREntry(Entry{Slot: 1, TypeID: "07", Start: 63, End: 99}, 512), MBREntry(Entry{Slot: 2, TypeID: "0f", Start: 100, End: 400}, 512),
+		MBREntry(Entry{Slot: 5, TypeID: "07", Record: 100, Start: 101, End: 149}, 512), MBREntry(Entry{Slot: 6, TypeID: "0b", Record: 150, Start: 151, End: 200}, 512),
+	}
+	put(f, old, NewMBR(old, 7, small...))
+	chained, _ := disk.ReadFull(old, 0, 160*512)
+	f.Add(chained, []byte{})
 	f.Fuzz(func(t *testing.T, head, tail []byte) {
 		if len(head) > 16<<20 || len(tail) > 16<<20 {
 			return
@@ -208,5 +216,9 @@ func FuzzRead(f *testing.F) {
 		tb.Ranges()
 		tb.Slots()
 		tb.Set(1, nil)
+		tb.Set(5, nil)
+		tb.Insert(300, make([]byte, 512), nil)
+		tb.Mend(0)
+		tb.Relabel(map[int]int{5: 9})
 	})
 }

@@ -20,13 +20,19 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: benchdrive inspect|grow|backup IMAGE")
+		log.Fatal("usage: benchdrive inspect|grow|backup|look|summary|page|read IMAGE")
 	}
-	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}}
+	if look := map[string]func(*ntfs.Volume) error{"summary": summary, "page": page, "read": read}[os.Args[1]]; look != nil {
+		if err := opened(os.Args[2], look); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
+	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}, "look": {6 * disk.GiB}}
 	for range 20 {
 		sizes["inspect"] = append(sizes["inspect"], 92*disk.GiB)
 	}
-	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB}
+	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB, "look": 7 * disk.GiB}
 	if err := build(os.Args[1], os.Args[2], whole[os.Args[1]], sizes[os.Args[1]]); err != nil {
 		log.Fatal(err)
 	}
@@ -67,6 +73,8 @@ func files(what string, size disk.Bytes) []volume.Source {
 		n = 4000
 	case "backup":
 		n, each = 32, 64<<20
+	case "look":
+		return manyFiles(rng)
 	}
 	for i := range n {
 		b := make([]byte, each)
@@ -91,6 +99,21 @@ func ranges(im *disk.Image, what string) error {
 	if what == "backup" {
 		p := sv.Layout.Partitions()[0]
 		fmt.Println(int64(p.Start.Offset(512)), int64(2*disk.GiB))
+		return nil
+	}
+	if what == "look" { // the table of files, then the large file
+		v := sv.Volumes[1].(*ntfs.Volume)
+		start := sv.Layout.Partitions()[0].Start.Offset(512)
+		large, err := v.Stat("large.bin")
+		if err != nil {
+			return err
+		}
+		for _, e := range v.Places(true)[2:] {
+			fmt.Println("table", int64(start+e.Off), int64(e.Len))
+		}
+		for _, e := range large.Extents {
+			fmt.Println("large", int64(start+e.Off), int64(min(e.Len, large.Bytes)))
+		}
 		return nil
 	}
 	for _, r := range sv.Table.Ranges() {

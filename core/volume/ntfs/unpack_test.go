@@ -184,3 +184,30 @@ func TestCompressedFile(t *testing.T) {
 		t.Errorf("without a unit: %v", err)
 	}
 }
+
+// FuzzUnpack decodes whatever bytes as each kind of compressed contents.
+func FuzzUnpack(f *testing.F) {
+	for _, name := range []string{"xpress-4096", "lzx-32768"} {
+		b, err := os.ReadFile("testdata/" + name + ".bin")
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(b)
+		f.Add(b[100:9000])
+	}
+	f.Add(pack(packable()[:9000]))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		out := make([]byte, 65536)
+		lznt1(out, b)
+		xpress(out[:16384], b)
+		lzx(out[:32768], b)
+		if len(b) == 0 {
+			return
+		}
+		for _, form := range []systemForm{{chunk: 4096}, {chunk: 32768, lzx: true}} {
+			if r, err := newSystemUnpacker(&stream{value: b, size: disk.Bytes(len(b))}, disk.Bytes(len(b))*3, form); err == nil {
+				io.Copy(io.Discard, io.NewSectionReader(r, 0, 1<<20))
+			}
+		}
+	})
+}
