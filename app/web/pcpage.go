@@ -114,6 +114,9 @@ func saveFacts(d *drive, f *pc.Facts) error { return writeIdentity(d.path+".pc.j
 // changePC opens the job's drive and keeps the facts that change returns.
 func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, string, error)) {
 	where := "/jobs/" + c.Param("job") + "/pc?bay=" + bayOf(c)
+	if c.PostForm("back") == "job" {
+		where = back(c)
+	}
 	j, d, err := s.job(c.Param("job"), bayOf(c), false)
 	if err != nil {
 		s.refuse(c, err, where)
@@ -136,9 +139,6 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	if err != nil {
 		s.refuse(c, err, where)
 		return
-	}
-	if to := c.PostForm("back"); to == "job" {
-		where = back(c)
 	}
 	s.say(c, "sound", said, where)
 }

@@ -255,6 +255,9 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	}
 	if p.Container != 0 {
 		if s := biggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
+			if len(names) > 0 {
+				return obstacle(Outside, fmt.Sprintf("%s follows it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", join(names), s.Bytes), append(between, p.Container)...).clear("container", "slide")
+			}
 			return obstacle(Outside, fmt.Sprintf("The %s gap lies outside the extended container, and this volume lies in it. The container must grow first.", s.Bytes), p.Number, p.Container).clear("container")
 		}
 	} else if s := biggestGap(l, func(s layout.Span) bool { return s.Container != 0 }); s != nil {
