@@ -8,7 +8,10 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"os"
 	"path"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,7 +21,9 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/table"
 	"jadetrail/core/volume"
 )
 
@@ -289,6 +294,7 @@ func addToTar(t *tar.Writer, v volume.Volume, f volume.File, name string, unread
 type summaries struct {
 	mu   sync.Mutex
 	list map[string]*volume.Summary
+	last map[string]plan.InsideFacts
 }
 
 // summary of a volume as it is now; read anew when it has changed.
@@ -480,4 +486,80 @@ func squarify(weights []float64, w, h float64) []tile {
 		i += n
 	}
 	return out
+}
+
+// maxLook is the largest volume of which a drive's page looks at every file by itself.
+const maxLook = 512 * disk.GiB
+
+// insides says for the volumes of a drive which file holds the last used cluster; what
+// was found is kept as long as the image's file is the same.
+func (s *Server) insides(d *drive) map[int]plan.InsideFacts {
+	st, err := os.Stat(d.path)
+	if err != nil {
+		return nil
+	}
+	out := map[int]plan.InsideFacts{}
+	for _, p := range d.sv.Layout.Partitions() {
+		v := d.sv.Volumes[p.Number]
+		if v == nil || p.Bytes > maxLook || p.Volume.Kind != volume.NTFS {
+			continue
+		}
+		key := fmt.Sprintf("%s %d %d %d", d.path, p.Start, p.End, st.ModTime().UnixNano())
+		s.sums.mu.Lock()
+		x, known := s.sums.last[key]
+		s.sums.mu.Unlock()
+		if !known {
+			if x.LastFile, x.Fixed, err = volume.LastFile(v); err != nil {
+				continue
+			}
+			s.sums.mu.Lock()
+			if len(s.sums.last) > 500 {
+				clear(s.sums.last)
+			}
+			s.sums.last[key] = x
+			s.sums.mu.Unlock()
+		}
+		out[p.Number] = x
+	}
+	return out
+}
+
+// elsewhere are the largest gaps of the drives in the other bays.
+func (s *Server) elsewhere(bay string) []plan.Elsewhere {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return nil
+	}
+	var out []plan.Elsewhere
+	for _, b := range bays {
+		if b.Image == nil || b.Letter == bay {
+			continue
+		}
+		if e, ok := s.largestGap(b.Letter, filepath.Join(s.folder("drives"), filepath.Base(*b.Image))); ok {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// largestGap reads only the table of a drive.
+func (s *Server) largestGap(bay, path string) (plan.Elsewhere, bool) {
+	im, err := disk.OpenImage(path, 0, false)
+	if err != nil {
+		return plan.Elsewhere{}, false
+	}
+	defer im.Close()
+	t, err := table.Read(im)
+	if err != nil || t.Scheme == table.None {
+		return plan.Elsewhere{}, false
+	}
+	e := plan.Elsewhere{Bay: bay}
+	next := t.FirstUsable
+	for _, x := range append(slices.Clone(t.Entries), table.Entry{Start: t.LastUsable + 1, End: t.LastUsable + 1}) {
+		if x.Container == 0 {
+			e.Room = max(e.Room, (x.Start - next).Offset(t.Sector))
+			next = max(next, x.End+1)
+		}
+	}
+	return e, e.Room >= disk.GiB
 }

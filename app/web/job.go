@@ -71,6 +71,8 @@ func (s *Server) work(st *jobState) error {
 	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf, s.coverage, s.records, st.Steps, s.random); err != nil {
 		return err
 	}
+	st.Facts.Insides = s.insides(d)
+	st.Facts.Elsewhere = s.elsewhere(d.Bay)
 	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
 	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
 	if err != nil {

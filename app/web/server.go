@@ -28,6 +28,7 @@ import (
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
@@ -79,7 +80,7 @@ func New(o Options) (*Server, error) {
 	}
 	s := &Server{
 		store: o.Store, data: data, shelf: sh, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
-		sums: summaries{list: map[string]*volume.Summary{}}, demo: o.Demo,
+		sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
 	db, err := o.Store.SQL()

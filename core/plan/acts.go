@@ -49,7 +49,7 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 	if del.Obstacle = mayDelete(l, p, f); del.Obstacle == nil {
 		del.Missing = missing(p, Step{}, f)
 	}
-	return []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(p, f), look(p)}
+	return []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}
 }
 
 // GapActs lists what can be done with the gap that begins at sector start, inside a
@@ -502,7 +502,12 @@ func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
 	return a
 }
 
-func letter(p *layout.Span, f Facts) Act {
+// first tells whether p is the first partition of the drive.
+func first(l *layout.Layout, p *layout.Span) bool {
+	return !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Start < p.Start })
+}
+
+func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Letter}
 	switch {
 	case p.Role == layout.Container || p.Role == layout.Reserved || p.Role == layout.EFI:
@@ -517,6 +522,8 @@ func letter(p *layout.Span, f Facts) Act {
 		if m.Holder != "" {
 			a.Obstacle = obstacle(LetterTaken, fmt.Sprintf("The volume is there and its files are too. Its letter %s: is missing, because %s has it. %s: is free; or take %s: from %s first.", m.Letter, m.Holder, m.Propose, m.Letter, m.Holder), p.Number).clear("letter")
 		}
+	case f.Removable && p.Letter == "" && !first(l, p):
+		a.Obstacle = obstacle(Removable, "The drive is a stick or card, and most PCs give a letter only to the first partition of those.", p.Number)
 	case p.Letter != "":
 		a.Note = fmt.Sprintf("It has %s:. It can be changed, or taken away to hide the volume.", p.Letter)
 	default:

@@ -138,6 +138,7 @@ func TestCatalogue(t *testing.T) {
 		{OnlyEFI, Delete, "", r, 1, Facts{StartsHere: true}, r, 1, none, "cannot start", ""},
 		{OnlyEFI, Delete, "", with(b, 5, func(s *layout.Span) { s.Active = true }), 5, Facts{StartsHere: true}, b, 5, Facts{StartsHere: true}, "active", ""},
 		{LetterTaken, Letter, "", r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T", Holder: "card reader", Propose: "V"}}}, r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T"}}}, "V: is free", "letter"},
+		{Removable, Letter, "", r, 5, Facts{HasPC: true, Removable: true}, r, 5, Facts{HasPC: true}, "stick or card", ""},
 		{NoPC, Letter, "", r, 5, none, r, 5, Facts{HasPC: true}, "not known", "read-facts"},
 		{NoRecord, BringBack, "", r, 0, none, r, 0, Facts{Records: map[string]Record{"d": {}}}, "No record", ""},
 	} {

@@ -135,6 +135,9 @@ func TestKindsAgreeWithAKernel(t *testing.T) {
 		if err != nil || s.Files < 50 || s.Personal.Files < 40 || s.Inside["large folder"].Files != 40 || s.Inside[""].Files != s.Files || s.Words(day) == "" {
 			t.Errorf("partition %d: %+v, %v", n, s, err)
 		}
+		if name, fixed, err := volume.LastFile(v); err != nil || name == "" || fixed {
+			t.Errorf("partition %d: its last cluster is held by %q, %v, %v", n, name, fixed, err)
+		}
 		if found, err := volume.Find(v, "NUMBER 7 WITH", 10); err != nil || len(found) != 1 {
 			t.Errorf("partition %d: found by name: %v, %v", n, found, err)
 		}

@@ -222,3 +222,42 @@ func FuzzRead(f *testing.F) {
 		tb.Relabel(map[int]int{5: 9})
 	})
 }
+
+// TestManyEntries reads a table with 256 slots, which its headers say themselves.
+func TestManyEntries(t *testing.T) {
+	dev := blank(t, 512)
+	put(t, dev, New(dev, uid(0xd0)))
+	last := dev.Size().At(512) - 1
+	array := make([]byte, 256*128)
+	for i := range 200 {
+		copy(array[i*128:], entry(i+1, disk.LBA(2048+100*i), disk.LBA(2048+100*i+99)).Raw)
+	}
+	for _, at := range []disk.LBA{1, last} {
+		h, _ := disk.ReadFull(dev, at.Offset(512), 512)
+		place := disk.LBA(2)
+		if at == last {
+			place = last - 64
+		}
+		le := binary.LittleEndian
+		le.PutUint64(h[40:], 66)
+		le.PutUint64(h[48:], uint64(last-65))
+		le.PutUint64(h[72:], uint64(place))
+		le.PutUint32(h[80:], 256)
+		le.PutUint32(h[88:], crc(array))
+		sealHeader(h)
+		dev.WriteAt(array, int64(place)*512)
+		dev.WriteAt(h, int64(at)*512)
+	}
+	tb, err := Read(dev)
+	if err != nil || len(tb.Entries) != 200 || tb.Slots() != 256 || len(tb.Findings) > 0 {
+		t.Fatalf("%d entries of %d, %v, %v", len(tb.Entries), tb.Slots(), tb.Findings, err)
+	}
+	s, err := tb.Set(256, entry(256, 40000, 41000).Raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, dev, s)
+	if tb, _ = Read(dev); len(tb.Entries) != 201 || len(tb.Findings) > 0 {
+		t.Errorf("%d entries, %v", len(tb.Entries), tb.Findings)
+	}
+}

@@ -142,6 +142,26 @@ type Volume interface {
 	Check() finding.List
 }
 
+// LastFile names the file that holds the volume's last used cluster, and tells whether
+// it cannot be moved.
+func LastFile(v Volume) (name string, fixed bool, err error) {
+	if own, ok := v.(interface {
+		LastFile() (string, bool, error)
+	}); ok {
+		return own.LastFile()
+	}
+	files, err := v.Files()
+	last := disk.Bytes(-1)
+	for _, f := range files {
+		for _, e := range f.Extents {
+			if e.Off >= 0 && e.Off+e.Len > last {
+				last, name = e.Off+e.Len, f.Path
+			}
+		}
+	}
+	return name, false, err
+}
+
 // Sentinel errors of all file systems.
 var (
 	ErrNotThis    = errors.New("not a file system of this kind")

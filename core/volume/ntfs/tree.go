@@ -277,6 +277,46 @@ func (v *Volume) Walk(f func(volume.File) error) error {
 	return t.visit(v, f)
 }
 
+// LastFile names the file that holds the last used cluster, and tells whether it is
+// one that cannot be moved: the boot sector's own, or the list of bad clusters.
+func (v *Volume) LastFile() (name string, fixed bool, err error) {
+	t, err := v.scan()
+	if err != nil {
+		return "", false, err
+	}
+	last, at := int64(-1), (*node)(nil)
+	see := func(n *node, runs []run) {
+		for _, r := range runs {
+			if r.lcn >= 0 && r.lcn+r.n > last {
+				last, at = r.lcn+r.n, n
+			}
+		}
+	}
+	for _, n := range t.nodes {
+		for _, c := range n.streams {
+			for _, a := range c.pieces {
+				see(n, a.runs)
+			}
+		}
+		for _, a := range n.other {
+			see(n, a.runs)
+		}
+	}
+	if at == nil {
+		return "", false, nil
+	}
+	if at.num < 16 && len(at.names) > 0 {
+		return at.names[0].text, at.num == recBoot || at.num == recBadClus, nil
+	}
+	p := t.paths()
+	for _, x := range at.names {
+		if up, ok := p.above(x, 0); ok && x.space != 2 {
+			return up + x.text, strings.HasPrefix(up, "System Volume Information/"), nil
+		}
+	}
+	return "a file without a name", false, nil
+}
+
 // describe lists a node: itself, and one more for each alternate stream.
 func (v *Volume) describe(n *node, path string) []volume.File {
 	f := volume.File{Path: path, Kind: volume.Plain, Modified: toTime(n.modified), ID: uint64(n.num)}
