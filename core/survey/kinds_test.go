@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -20,9 +21,11 @@ import (
 
 // kinds is a drive with a volume of each kind that can be looked into; a Linux kernel
 // has made, deleted, fragmented and linked files in each.
-func kinds(t testing.TB) *disk.Image {
+func kinds(t testing.TB) *disk.Image { return unpacked(t, "kinds") }
+
+func unpacked(t testing.TB, name string) *disk.Image {
 	t.Helper()
-	z, err := os.Open("testdata/kinds.img.zst")
+	z, err := os.Open("testdata/" + name + ".img.zst")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -32,7 +35,7 @@ func kinds(t testing.TB) *disk.Image {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	path := filepath.Join(t.TempDir(), "kinds.img")
+	path := filepath.Join(t.TempDir(), name+".img")
 	f, err := os.Create(path)
 	if err != nil {
 		t.Fatal(err)
@@ -185,5 +188,81 @@ func covered(t *testing.T, n int, v volume.Volume, files []volume.File) {
 				t.Errorf("partition %d: %s lies at %d, which counts as free", n, f.Path, e.Off)
 			}
 		}
+	}
+}
+
+// TestAnotherDriver reads a volume without a table that a driver of another family has
+// written: packed files, alternate streams, a sparse file, hard links, a symbolic link,
+// times to 100 ns, names in other scripts.
+func TestAnotherDriver(t *testing.T) {
+	sv, err := Read(unpacked(t, "driver"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := sv.Volumes[1]
+	if p, ok := sv.Layout.Find(1); !ok || sv.Layout.Scheme != "none" || v == nil || p.Volume.Label != "Studio" || p.Bytes != sv.Layout.Size || sv.Check().FirstError() != nil {
+		t.Fatalf("%+v, %v", sv.Layout, sv.Check())
+	}
+	if err := sv.Table.Writable(); err == nil {
+		t.Error("a drive without a table has one that can be changed")
+	}
+	f, err := os.Open("testdata/driver.tsv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	seen := 0
+	for in := bufio.NewScanner(f); in.Scan(); seen++ {
+		x := strings.Split(in.Text(), "\t")
+		path, stream, _ := strings.Cut(x[2], ":")
+		file, err := v.Stat(path)
+		if err != nil {
+			t.Error(path, err)
+			continue
+		}
+		if stream != "" {
+			list, _, err := v.List("", "", 1000)
+			i := slices.IndexFunc(list, func(g volume.File) bool { return g.Path == path && g.Stream == stream })
+			if err != nil || i < 0 {
+				t.Errorf("%s is not listed: %v", x[2], err)
+				continue
+			}
+			file = list[i]
+		} else if at := fmt.Sprintf("%d.%09d", file.Modified.Unix(), file.Modified.Nanosecond()); at != x[1] {
+			t.Errorf("%s was changed at %s, the driver says %s", path, at, x[1])
+		}
+		r, err := v.Open(file)
+		if err != nil {
+			t.Error(x[2], err)
+			continue
+		}
+		h := sha256.New()
+		io.Copy(h, io.NewSectionReader(r, 0, int64(file.Bytes)))
+		if got := hex.EncodeToString(h.Sum(nil)); got != x[0] {
+			t.Errorf("%s (%s) has %s, the driver read %s", x[2], file.Stored, got, x[0])
+		}
+	}
+	if seen != 16 {
+		t.Errorf("%d files compared", seen)
+	}
+	files, err := v.Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	stored := map[string]int{}
+	for _, f := range files {
+		if f.Unreadable != "" {
+			t.Errorf("%s: %s", f.Path, f.Unreadable)
+		}
+		stored[f.Stored]++
+		if f.Kind == volume.Link && (f.Path != "symbolic" || !strings.HasSuffix(f.Target, "deep/er/two.txt")) {
+			t.Errorf("%s leads to %q", f.Path, f.Target)
+		}
+	}
+	if stored["compressed"] != 4 {
+		t.Errorf("%v", stored)
+	}
+	if many := pages(t, v, "many"); len(many) != 700 || !slices.IsSortedFunc(many, func(a, b string) int { return strings.Compare(strings.ToUpper(a), strings.ToUpper(b)) }) {
+		t.Errorf("%d entries", len(many))
 	}
 }

@@ -143,6 +143,9 @@ func (m *maker) plan() (*folder, error) {
 			d = d.subs[i]
 		}
 		s.Path = parts[len(parts)-1]
+		if slices.ContainsFunc(d.files, func(x volume.Source) bool { return strings.EqualFold(x.Path, s.Path) }) || slices.ContainsFunc(d.subs, func(x *folder) bool { return strings.EqualFold(x.name, s.Path) }) {
+			return nil, fmt.Errorf("%q comes twice", p)
+		}
 		d.files = append(d.files, s)
 	}
 	return root, nil

@@ -221,6 +221,9 @@ func (v *Volume) checkFolders(l *finding.List, t *tree) {
 				report("folder-entry-wrong", "Folder %d lists %q, but no file says that it is there.", num, e.name)
 			}
 			delete(want[num], link{e.ref, e.name})
+			if i > 0 && got[i-1].name == e.name {
+				report("folder-entry-twice", "Folder %d lists %q twice.", num, e.name)
+			}
 			if i > 0 && slices.Compare(got[i-1].key, e.key) > 0 {
 				report("folder-order", "Folder %d lists %q before %q, which is not its order.", num, got[i-1].name, e.name)
 			}

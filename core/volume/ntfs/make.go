@@ -435,6 +435,7 @@ func (m *maker) plan() ([]planned, []*folder, error) {
 	var files []planned
 	var folders []*folder
 	num := int64(recFirst)
+	taken := map[string]bool{} // paths of files
 	dir := func(p string) *folder {
 		d := m.root
 		if p == "." {
@@ -461,10 +462,19 @@ func (m *maker) plan() ([]planned, []*folder, error) {
 			dir(p)
 			continue
 		}
+		if taken[strings.ToLower(p)] {
+			return nil, nil, fmt.Errorf("%q comes twice", s.Path)
+		}
+		taken[strings.ToLower(p)] = true
 		d := dir(path.Dir(p))
 		s.Path = path.Base(p)
 		files = append(files, planned{s, num, d})
 		num++
+	}
+	for _, d := range folders {
+		if taken[strings.TrimPrefix(strings.ToLower(d.path()), "/")] {
+			return nil, nil, fmt.Errorf("%q is a file and a folder", d.path())
+		}
 	}
 	return files, folders, nil
 }

@@ -151,6 +151,9 @@ func (t *tree) take(r *record, trouble error) {
 			if a.resident || a.lowest == 0 {
 				c.size, c.alloc, c.flags, c.unit = a.size, a.alloc, a.flags, a.unit
 			}
+			if a.resident { // what fits the record is never packed, whatever its flag says
+				c.flags &^= flagCompressed
+			}
 			if a.value = nil; t.runs {
 				c.pieces = append(c.pieces, a)
 			}
