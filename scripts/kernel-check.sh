@@ -42,4 +42,55 @@ expect "X: is larger by (KiB)" "$(($(size after $x) - $(size before $x)))" $((80
 expect "volumes at the places of the deleted" "$(grep -cP "^volume\t($recovery|$oem)\t" "$work/after" || true)" 0
 expect "complaints of the drivers" "$(grep -c ^says "$work/after" || true)" 0
 grep ^says "$work/after" || true
+
+echo "The kernel fills a volume of each kind; what it wrote is read as it reads it."
+need=(); command -v mkfs.exfat >/dev/null || need+=(exfatprogs); command -v mkfs.fat >/dev/null || need+=(dosfstools); command -v mkfs.ext4 >/dev/null || need+=(e2fsprogs)
+if [ ${#need[@]} -gt 0 ]; then
+  as=; [ "$(id -u)" = 0 ] || as=sudo
+  $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}" >/dev/null
+fi
+go run ./scripts/kinddrive "$work/kinds.img" large >"$work/kinds"
+while read -r what off len; do
+  case $what in
+  exfat) make=(mkfs.exfat -L Kinds -c 4096) ;; ext4) make=(mkfs.ext4 -q) ;; ext2) make=(mkfs.ext2 -q -b 1024) ;; fat16) make=(mkfs.fat -F 16) ;; fat12) make=(mkfs.fat -s 2 -F 12) ;; *) continue ;;
+  esac
+  rm -f "$work/part"; truncate -s "$len" "$work/part"; "${make[@]}" "$work/part" >/dev/null
+  dd if="$work/part" of="$work/kinds.img" bs=1M seek=$((off / 1048576)) conv=notrunc,sparse status=none
+done <"$work/kinds"
+scripts/kernel-read.sh fill "$work/kinds.img" >/dev/null
+scripts/kernel-read.sh "$work/kinds.img" >"$work/read"
+# compare IMAGE READ: every file of every volume, as `files --hash` and the kernel have it.
+compare() {
+  bin/jadetrail inspect --json "$1" | node -e '
+    const { spans } = JSON.parse(require("fs").readFileSync(0)), { execFileSync } = require("child_process");
+    const kernel = new Map(), read = require("fs").readFileSync(process.argv[2], "utf8").split("\n").map((l) => l.split("\t"));
+    for (const [what, start, sum, path] of read) if (what === "file") kernel.set(`${start}:${path}`, sum);
+    let files = 0, wrong = 0;
+    for (const s of spans) {
+      if (!s.volume || !read.some(([what, start]) => what === "volume" && start === String(s.start_lba))) continue;
+      const list = JSON.parse(execFileSync("bin/jadetrail", ["files", "--json", "--hash", "--partition", s.number, process.argv[1]], { maxBuffer: 1 << 30 })).files;
+      for (const f of list.filter((f) => f.kind === "file" && !f.stream)) {
+        files++;
+        if (kernel.get(`${s.start_lba}:${f.path}`) !== f.sha256) { wrong++; console.error("differs:", s.number, f.path); }
+        kernel.delete(`${s.start_lba}:${f.path}`);
+      }
+    }
+    console.log(`${files} files, ${wrong + kernel.size} of them not alike`);
+  ' "$1" "$2"
+}
+expect "kinds" "$(compare "$work/kinds.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
+expect "volumes that the kernel wrote are sound" "$(bin/jadetrail check "$work/kinds.img" | tail -1)" "The drive is sound."
+
+echo "A logical volume is deleted from the demo's drive with an MBR; the others stay as they are."
+mbr=$work/drives/brightwater-office.img
+scripts/kernel-read.sh "$mbr" >"$work/mbr-before"
+echo '{"version": 1, "steps": [{"do": "delete", "partition": "6", "waiver": "only for the check"}]}' >"$work/plan.json"
+bin/jadetrail carry-out --serial 4D7C --plan "$work/plan.json" "$mbr"
+scripts/kernel-read.sh "$mbr" >"$work/mbr-after"
+expect "volumes left" "$(grep -c ^volume "$work/mbr-after")" "$(($(grep -c ^volume "$work/mbr-before") - 1))"
+expect "the others' files" "$(grep ^file "$work/mbr-after" | sort | sha256sum)" "$(grep ^file "$work/mbr-before" | grep -vP '^file\t566237184\t' | sort | sha256sum)"
+for n in fernhill-terminal kiln-studio mosslane-till saltmarsh-notebook; do
+  scripts/kernel-read.sh "$work/drives/$n.img" >"$work/read"
+  expect "$n" "$(compare "$work/drives/$n.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
+done
 exit $fail

@@ -2,18 +2,19 @@
 # Lets a stock Linux kernel, in an emulator, mount every volume of a drive image
 # with its own drivers and hash every file:
 #
-#   scripts/kernel-read.sh [write] IMAGE
+#   scripts/kernel-read.sh [write|fill] IMAGE
 #
-# The image is never changed. Prints, tab separated:
+# The image is not changed, but with fill: then the kernel makes, fragments, links and
+# deletes files in every volume. Prints, tab separated:
 #   volume  START-SECTOR  TYPE  TOTAL-KiB
 #   file    START-SECTOR  SHA-256  PATH
 #   wrote   START-SECTOR  ok|bad      (with write: files written, read back after mounting again)
 #   says    what the kernel's drivers complained of
 set -euo pipefail
 mode=read
-if [ "$1" = write ]; then mode=write; shift; fi
+if [ "$1" = write ] || [ "$1" = fill ]; then mode=$1; shift; fi
 image=$(realpath "$1")
-cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel
+cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel-2
 
 need=()
 command -v qemu-system-x86_64 >/dev/null || need+=(qemu-system-x86)
@@ -35,13 +36,13 @@ if [ ! -e "$cache/ready" ]; then
   modules=$(ls -d "$cache"/package/lib/modules/* "$cache"/package/usr/lib/modules/* 2>/dev/null | head -1 || true)
   /sbin/depmod -b "${modules%/lib/modules/*}" "$(basename "$modules")" 2>/dev/null || true
   i=10
-  for wanted in virtio_pci virtio_blk ntfs3 vfat nls_utf8 nls_cp437 nls_iso8859-1 nls_ascii; do
+  for wanted in virtio_pci virtio_blk ntfs3 vfat exfat ext4 crc32c_generic nls_utf8 nls_cp437 nls_iso8859-1 nls_ascii; do
     /sbin/modprobe -d "${modules%/lib/modules/*}" -S "$(basename "$modules")" --show-depends "$wanted" 2>/dev/null | awk '/insmod/ {print $2}' || true
   done | awk '!seen[$0]++' | while read -r m; do
     case $m in *.xz) xz -dc "$m" ;; *) cat "$m" ;; esac >"$cache/system/modules/$i.ko"; i=$((i + 1))
   done
   cp /bin/busybox "$cache/system/bin/"
-  for tool in sh mount umount insmod ls find sha256sum sort mkdir cat echo dmesg poweroff sleep grep df awk head dd rm sync seq tail cut; do ln -s busybox "$cache/system/bin/$tool"; done
+  for tool in sh mount umount insmod ls find sha256sum sort mkdir cat echo dmesg poweroff sleep grep df awk head dd rm sync seq tail cut ln; do ln -s busybox "$cache/system/bin/$tool"; done
   cp "$cache"/package/boot/vmlinuz-* "$cache/kernel"
   touch "$cache/ready"
 fi
@@ -53,10 +54,33 @@ cat >"$work/system/init" <<'INIT'
 mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev; mount -t tmpfs tmp /tmp
 for m in /modules/*.ko; do insmod $m 2>/dev/null; done
 sleep 0.3
-attach() { mount -t ntfs3 -o $2 /dev/$1 /mnt 2>/dev/null && kind=ntfs3 && return 0; mount -t vfat -o $2 /dev/$1 /mnt 2>/dev/null && kind=vfat; }
+attach() {
+  for kind in ntfs3 vfat exfat ext4; do
+    o=$2; [ $kind != vfat ] || o=$2,iocharset=utf8
+    mount -t $kind -o $o /dev/$1 /mnt 2>/dev/null && return 0
+  done
+  return 1
+}
+fill() {
+  mkdir -p "/mnt/large folder" "/mnt/Ställe und Höfe/кириллица/日本語"
+  deep=/mnt/deep; for i in $(seq 0 12); do deep=$deep/level-$i; done; mkdir -p $deep; echo bottom >$deep/end.txt
+  for i in $(seq 0 $1); do head -c $((i * 37 % 3000)) /dev/urandom >"/mnt/large folder/file number $i with a rather long name for it.dat"; done
+  echo x >"/mnt/Ställe und Höfe/кириллица/日本語/эскиз № 7.txt"
+  for i in $(seq 0 $(($1 / 10))); do head -c 40000 /dev/urandom >/mnt/piece-$i; done; sync
+  for i in $(seq 0 2 $(($1 / 10))); do rm -f /mnt/piece-$i; done
+  dd if=/dev/urandom of=/mnt/fragmented.bin bs=64k count=$(($1 / 6)) 2>/dev/null
+  [ $kind = vfat ] || [ $kind = exfat ] || ln /mnt/fragmented.bin /mnt/hardlink.bin
+}
 echo "--begin--"
 for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
   start=$(cat /sys/class/block/$d/start)
+  if grep -q jade=fill /proc/cmdline; then
+    if attach $d rw; then
+      n=600; [ $(cat /sys/class/block/$d/size) -gt 100000 ] || n=40
+      fill $n; sync; umount /mnt
+    fi
+    continue
+  fi
   attach $d ro || continue
   printf 'volume\t%s\t%s\t%s\n' $start $kind $(df -k /mnt | tail -1 | awk '{print $2}')
   (cd /mnt && find . -type f | sort | while IFS= read -r f; do printf 'file\t%s\t%s\t%s\n' $start $(sha256sum "$f" | cut -c1-64) "${f#./}"; done)
@@ -72,14 +96,14 @@ for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
   fi
   printf 'wrote\t%s\t%s\n' $start $verdict
 done
-dmesg | grep -E 'ntfs3:|FAT-fs|GPT:' | grep -vE 'signature is not NTFS|bogus|invalid|bread failed|read failed|boot sector' | awk '{print "says\t" $0}'
+dmesg | grep -E 'ntfs3:|FAT-fs|exFAT-fs|EXT4-fs|GPT:' | grep -vE 'signature is not NTFS|bogus|invalid|bread failed|read failed|boot sector|utf8 is not a recommended|mounted filesystem|unmounting filesystem|unable to read superblock|superblock|feature' | awk '{print "says\t" $0}'
 echo "--end--"
 poweroff -f
 INIT
 chmod +x "$work/system/init"
 (cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
 timeout 1500 qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
-  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=virtio,snapshot=on" </dev/null 2>/dev/null |
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=virtio,snapshot=$([ "$mode" = fill ] && echo off || echo on)" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
 grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }

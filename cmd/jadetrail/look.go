@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -176,11 +177,17 @@ type listedFile struct {
 }
 
 func listed(v volume.Volume, dir string, hash bool) ([]listedFile, error) {
-	all, err := v.Files()
+	dir = strings.Trim(strings.ReplaceAll(dir, `\`, "/"), "/")
+	var all []volume.File
+	var err error
+	if hash {
+		all, err = v.Files()
+	} else {
+		all, err = level(v, dir)
+	}
 	if err != nil {
 		return nil, err
 	}
-	dir = strings.Trim(strings.ReplaceAll(dir, `\`, "/"), "/")
 	out := []listedFile{}
 	found := dir == ""
 	for _, f := range all {
@@ -208,6 +215,25 @@ func listed(v volume.Volume, dir string, hash bool) ([]listedFile, error) {
 		return nil, fmt.Errorf("%w: %s", volume.ErrNotFound, dir)
 	}
 	return out, nil
+}
+
+// level lists one folder, which is all that is read.
+func level(v volume.Volume, dir string) (all []volume.File, err error) {
+	for from := ""; ; {
+		page, next, err := v.List(dir, from, 1000)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page...)
+		if from = next; next == "" {
+			break
+		}
+	}
+	if dir != "" {
+		all = append(all, volume.File{Path: dir, Kind: volume.Folder})
+	}
+	slices.SortStableFunc(all, func(a, b volume.File) int { return strings.Compare(a.Path, b.Path) })
+	return all, nil
 }
 
 func hashFile(v volume.Volume, f volume.File) (string, error) {

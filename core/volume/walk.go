@@ -68,28 +68,30 @@ func firstOf(a, b error) error {
 	return b
 }
 
-// Find leads from the root along a path to a folder.
-func (t Folders[H]) Find(dir string) (H, error) {
-	at := t.Root
+// Find leads from the root along a path to a folder, and returns the path as the
+// folders themselves spell it.
+func (t Folders[H]) Find(dir string) (H, string, error) {
+	at, path := t.Root, ""
 	for part := range strings.SplitSeq(dir, "/") {
 		if part == "" {
 			continue
 		}
 		var next *H
+		name := ""
 		if err := t.Read(at, 0, func(e Entry[H], _ int64) bool {
 			if e.Enter != nil && t.Same(e.File.Path, part) {
-				next = e.Enter
+				next, name = e.Enter, e.File.Path
 			}
 			return next == nil
 		}); err != nil {
-			return at, err
+			return at, "", err
 		}
 		if next == nil {
-			return at, fmt.Errorf("%w: %s", ErrNotFound, dir)
+			return at, "", fmt.Errorf("%w: %s", ErrNotFound, dir)
 		}
-		at = *next
+		at, path = *next, strings.TrimPrefix(path+"/"+name, "/")
 	}
-	return at, nil
+	return at, path, nil
 }
 
 // Stat returns one file by its path.
@@ -98,7 +100,7 @@ func (t Folders[H]) Stat(path string) (File, error) {
 	if i := strings.LastIndexByte(name, '/'); i >= 0 {
 		dir, name = name[:i], name[i+1:]
 	}
-	at, err := t.Find(dir)
+	at, dir, err := t.Find(dir)
 	if err != nil {
 		return File{}, err
 	}
@@ -123,7 +125,7 @@ func (t Folders[H]) Stat(path string) (File, error) {
 // List returns the entries of a folder, at most limit of them, from a place on that
 // an earlier call returned, and the place of the next, empty at the end.
 func (t Folders[H]) List(dir, from string, limit int) (page []File, next string, err error) {
-	at, err := t.Find(dir)
+	at, prefix, err := t.Find(dir)
 	if err != nil {
 		return nil, "", err
 	}
@@ -133,7 +135,6 @@ func (t Folders[H]) List(dir, from string, limit int) (page []File, next string,
 			return nil, "", fmt.Errorf("%w: place %q in a folder", ErrNotFound, from)
 		}
 	}
-	prefix := strings.Trim(dir, "/")
 	if prefix != "" {
 		prefix += "/"
 	}

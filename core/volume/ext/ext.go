@@ -541,7 +541,7 @@ func (v *Volume) Files() ([]volume.File, error) { return volume.Collect(v.Walk) 
 
 // HasFolders tells whether the folders lie one in the other below the root.
 func (v *Volume) HasFolders(names ...string) bool {
-	_, err := v.folders().Find(strings.Join(names, "/"))
+	_, _, err := v.folders().Find(strings.Join(names, "/"))
 	return err == nil
 }
 

@@ -212,24 +212,36 @@ var errEnough = errors.New("enough")
 
 // lookup follows names from the root to a file or folder.
 func (v *Volume) lookup(names ...string) (int64, bool) {
+	num, _, ok := v.follow(names)
+	return num, ok
+}
+
+// follow is lookup, with the path as the folders themselves spell it.
+func (v *Volume) follow(names []string) (num int64, path string, ok bool) {
 	up, err := v.upcase()
 	if err != nil {
-		return 0, false
+		return 0, "", false
 	}
-	num := int64(recRoot)
+	num = recRoot
 	for _, n := range names {
 		w, root, err := v.walker(num, up)
 		if err != nil {
-			return 0, false
+			return 0, "", false
 		}
-		// The entries from the name on: the first one is it, or it is not there.
-		w.from, w.limit = upper(bytes16(n), up), 1
-		if err := w.walk(root, 0); err != nil && !errors.Is(err, errEnough) || len(w.out) == 0 || !slices.Equal(w.out[0].key, w.from) {
-			return 0, false
+		// The entries from the name on: those of its key come first. Where several names
+		// differ in their case alone, the one that is spelt alike is meant.
+		w.from, w.limit = upper(bytes16(n), up), 16
+		if err := w.walk(root, 0); err != nil && !errors.Is(err, errEnough) {
+			return 0, "", false
 		}
-		num = int64(w.out[0].ref & (1<<48 - 1))
+		same := slices.DeleteFunc(w.out, func(x indexed) bool { return !slices.Equal(x.key, w.from) })
+		if len(same) == 0 {
+			return 0, "", false
+		}
+		i := max(slices.IndexFunc(same, func(x indexed) bool { return x.name == n }), 0)
+		num, path = int64(same[i].ref&(1<<48-1)), strings.TrimPrefix(path+"/"+same[i].name, "/")
 	}
-	return num, true
+	return num, path, true
 }
 
 // HasFolders tells whether the folders lie one in the other below the root.
@@ -251,11 +263,10 @@ func (v *Volume) List(dir, from string, limit int) (files []volume.File, next st
 			parts = append(parts, part)
 		}
 	}
-	num, ok := v.lookup(parts...)
+	num, prefix, ok := v.follow(parts)
 	if !ok || !v.HasFolders(parts...) {
 		return nil, "", fmt.Errorf("%w: %s", volume.ErrNotFound, dir)
 	}
-	prefix := strings.Join(parts, "/")
 	if prefix != "" {
 		prefix += "/"
 	}
@@ -290,8 +301,7 @@ func (v *Volume) List(dir, from string, limit int) (files []volume.File, next st
 
 // Stat implements volume.Volume.
 func (v *Volume) Stat(path string) (volume.File, error) {
-	path = strings.Trim(path, "/")
-	num, ok := v.lookup(strings.Split(path, "/")...)
+	num, path, ok := v.follow(strings.Split(strings.Trim(path, "/"), "/"))
 	if !ok || num < 16 {
 		return volume.File{}, fmt.Errorf("%w: %s", volume.ErrNotFound, path)
 	}
