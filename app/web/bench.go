@@ -2,6 +2,7 @@ package web
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -81,7 +82,7 @@ func (s *Server) benchPage(c *gin.Context) {
 	}
 	v.Head = fmt.Sprintf("%s on the bench", count(len(jobs), "job"))
 	if waiting > 0 {
-		v.Head += fmt.Sprintf(", %s for you", map[bool]string{true: "one waits", false: count(waiting, "") + "wait"}[waiting == 1])
+		v.Head += fmt.Sprintf(", %s for you", map[bool]string{true: "one waits", false: strings.ToLower(count(waiting, "")) + "wait"}[waiting == 1])
 	}
 	for _, b := range bays {
 		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}

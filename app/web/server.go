@@ -145,6 +145,7 @@ var functions = template.FuncMap{
 	"makers": makersSize,
 	"handed": dockLink,
 	"shown":  volume.Shown,
+	"words":  func(v compare.Verdict) string { return strings.ReplaceAll(string(v), "-", " ") },
 	"why":    func(w layout.Why) string { return w.Explains() },
 	"column": column,
 	"inc":    func(n int) int { return n + 1 },

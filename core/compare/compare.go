@@ -251,7 +251,11 @@ func contents(ctx context.Context, a, b volume.Volume, x, y volume.File, bufs [2
 			return unreadable(errors.Join(e, volume.ErrUnreadable))
 		}
 		if !bytes.Equal(bufs[0][:n], bufs[1][:n]) {
-			return Different, fmt.Sprintf("other contents from byte %s on, or before %s", disk.Grouped(int64(at)), (at + n).Exact()), nil
+			k := 0
+			for bufs[0][k] == bufs[1][k] {
+				k++
+			}
+			return Different, fmt.Sprintf("other contents from byte %s on", disk.Grouped(int64(at)+int64(k))), nil
 		}
 		at += n
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -58,6 +59,9 @@ func TestRun(t *testing.T) {
 		if r.Counts[v].Files != n {
 			t.Errorf("%s: %d, want %d (%v)", v, r.Counts[v].Files, n, r.Lines)
 		}
+	}
+	if i := slices.IndexFunc(r.Lines, func(l Line) bool { return l.Path == "glazes/celadon.txt" }); i < 0 || r.Lines[i].Why != "other contents from byte 0 on" {
+		t.Errorf("%v", r.Lines)
 	}
 	if r.Covered || len(r.Lines) != 4 || last.Done != last.Total {
 		t.Errorf("%+v, %+v", r, last)

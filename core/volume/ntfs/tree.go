@@ -308,6 +308,9 @@ func (v *Volume) LastFile() (name string, fixed bool, err error) {
 	if at == nil {
 		return "", false, nil
 	}
+	if at.num == recRoot {
+		return "the root folder", false, nil
+	}
 	if at.num < 16 && len(at.names) > 0 {
 		return at.names[0].text, at.num == recBoot || at.num == recBadClus, nil
 	}
