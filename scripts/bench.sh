@@ -34,7 +34,7 @@ d=$(now)
 echo "  dd $(took "$a" "$b") s, carry-out with record, journal, rehearsal, proof and trail $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%+.3f s", y - x}')"
 
 "$work/make" look "$work/look.img" >"$work/ranges"
-peak() { { "$@" >/dev/null & p=$!; m=0; while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do m=$k; done; wait $p; echo $((m / 1024)); }; }
+peak() { { "$@" >/dev/null & p=$!; m=0; while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do m=$k; done; wait $p || true; echo $((m / 1024)); }; }
 echo "A volume with 200 000 files summarised, against cat of its table of files:"
 for pass in 1 2 3; do
   a=$(now)
@@ -57,6 +57,18 @@ for pass in 1 2 3; do
   echo "  through a pipe $(took "$a" "$b") s, dd $(took "$b" "$c") s, ours $(took "$c" "$d") s, $(awk -v x="$(took "$b" "$c")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate of dd", x / y}')"
 done
 rm -f "$work/look.img"
+
+mkdir "$work/damaged"
+"$work/make" damaged "$work/damaged" >"$work/list"
+longest=0 largest=0
+while read -r image; do
+  a=$(now); bin/jadetrail check "$image" >/dev/null 2>&1 || true; b=$(now)
+  longest=$(awk -v l="$longest" -v t="$(took "$a" "$b")" 'BEGIN {print (t > l) ? t : l}')
+  m=$(peak bash -c 'exec bin/jadetrail check "$0" 2>/dev/null' "$image")
+  [ "$m" -le "$largest" ] || largest=$m
+done <"$work/list"
+echo "Checking $(wc -l <"$work/list") damaged images: the longest took $longest s, the most memory was $largest MiB."
+rm -rf "$work/damaged"
 
 "$work/make" backup "$work/backup.img" >"$work/ranges"
 read -r off len <"$work/ranges"

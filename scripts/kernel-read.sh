@@ -96,7 +96,7 @@ for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
   fi
   printf 'wrote\t%s\t%s\n' $start $verdict
 done
-dmesg | grep -E 'ntfs3:|FAT-fs|exFAT-fs|EXT4-fs|GPT:' | grep -vE 'signature is not NTFS|bogus|invalid|bread failed|read failed|boot sector|utf8 is not a recommended|mounted filesystem|unmounting filesystem|unable to read superblock|superblock|feature' | awk '{print "says\t" $0}'
+dmesg | grep -E 'ntfs3:|FAT-fs|exFAT-fs|EXT4-fs|GPT:' | grep -vE 'signature is not NTFS|bogus|invalid|bread failed|read failed|boot sector|utf8 is not a recommended|mounted filesystem|unmounting filesystem|unable to read superblock|superblock|feature|failed to recognize exfat type' | awk '{print "says\t" $0}'
 echo "--end--"
 poweroff -f
 INIT

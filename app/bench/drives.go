@@ -203,7 +203,9 @@ func till(path string) error {
 		{table.TypeBasic, id(1047, 13), "Basic data partition", 70 * disk.GiB, 0, ntfsPart("System", 0x5a1c77e010470003, g.basicSystem(41*disk.GiB, func() []volume.Source {
 			return g.many(90, func(i int) string { return fmt.Sprintf("Users/Shop/Repairs/ticket %03d.txt", i) }, 2000)
 		}))},
-		{table.TypeBasic, id(1047, 14), "Basic data partition", 40 * disk.GiB, 0, ntfsPart("Tills", 0x5a1c77e010470004, g.many(520, func(i int) string { return fmt.Sprintf("Tills/2026-%02d/day %02d till %d.csv", i/52+1, i%52/2+1, i%2+1) }, 3000))},
+		{table.TypeBasic, id(1047, 14), "Basic data partition", 40 * disk.GiB, 0, ntfsPart("Tills", 0x5a1c77e010470004, g.many(520, func(i int) string {
+			return fmt.Sprintf("Tills/2026-%02d/day %02d till %d.csv", i/52+1, i%52/2+1, i%2+1)
+		}, 3000))},
 	})
 }
 

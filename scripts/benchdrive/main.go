@@ -20,7 +20,13 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: benchdrive inspect|grow|backup|look|summary|page|read IMAGE")
+		log.Fatal("usage: benchdrive inspect|grow|backup|look|summary|page|read IMAGE, or damaged FOLDER")
+	}
+	if os.Args[1] == "damaged" {
+		if err := damaged(os.Args[2]); err != nil {
+			log.Fatal(err)
+		}
+		return
 	}
 	if look := map[string]func(*ntfs.Volume) error{"summary": summary, "page": page, "read": read}[os.Args[1]]; look != nil {
 		if err := opened(os.Args[2], look); err != nil {
