@@ -24,3 +24,15 @@ export async function picture(page, name) {
 export const block = (page, what, column = "Now") => page.getByRole("button", { name: new RegExp(`^${what}, .*in ${column}`) });
 
 export const step = (page, title) => page.locator(".steps li", { hasText: title });
+
+// reach presses a key, Tab unless told otherwise, until the element has the focus.
+export async function reach(page, target, key = "Tab") {
+  for (let i = 0; i < 120; i++) {
+    if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
+    await page.keyboard.press(key);
+  }
+  throw new Error("it cannot be reached by keyboard");
+}
+
+// everyPage is one of each kind of page.
+export const everyPage = ["/", "/dock", "/jobs/J-1042?p=3", "/jobs/J-1042?p=6", "/jobs/J-1046?p=6", "/jobs/J-1047/pc", "/jobs/J-1042/inside?p=5", "/jobs/J-1042/holds?p=5", "/jobs/J-1042/compare?p=5", "/shelf", "/trail"];

@@ -4,19 +4,11 @@ import { createHash } from "node:crypto";
 import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { block, picture, signIn, sound } from "./help.mjs";
+import { block, picture, reach, signIn, sound } from "./help.mjs";
 
 test.describe.configure({ mode: "serial" });
 
 const scratch = mkdtempSync(join(tmpdir(), "jadetrail-look-"));
-
-async function reach(page, target, key = "Tab", most = 120) {
-  for (let i = 0; i < most; i++) {
-    if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
-    await page.keyboard.press(key);
-  }
-  throw new Error("not reached by Tab");
-}
 
 async function finished(page, says) {
   await expect(page.locator("#work")).toContainText(says, { timeout: 20000 });

@@ -1,5 +1,5 @@
 import { expect, test } from "@playwright/test";
-import { block, picture, signIn, sound, step } from "./help.mjs";
+import { block, everyPage, picture, reach, signIn, sound, step } from "./help.mjs";
 
 test.describe.configure({ mode: "serial" });
 
@@ -200,18 +200,13 @@ test("a tablet", async ({ page }) => {
   await signIn(page);
   await page.goto("/jobs/J-1042?p=3");
   await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
-  expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth)).toBe(true);
   await sound(page);
-});
-
-// reach presses Tab until the element with the given role and name has the focus.
-async function reach(page, target) {
-  for (let i = 0; i < 80; i++) {
-    if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
-    await page.keyboard.press("Tab");
+  for (const path of everyPage) {
+    await page.goto(path);
+    await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
+    expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth), path).toBe(true);
   }
-  throw new Error("it cannot be reached by keyboard");
-}
+});
 
 test("a whole deletion planned and taken out by keyboard alone", async ({ page }) => {
   await page.goto("/sign-in");
@@ -273,8 +268,9 @@ test("the dark theme is as sound", async ({ page }) => {
   await sound(page);
   await signIn(page, "odile");
   await sound(page);
-  for (const path of ["/jobs/J-1042?p=3", "/jobs/J-1042?p=6", "/trail", "/shelf", "/jobs/J-1042/files?p=5"]) {
+  for (const path of everyPage) {
     await page.goto(path);
+    await expect(page.getByRole("heading", { level: 1 })).not.toHaveText("Not found");
     await sound(page);
   }
   await page.goto("/trail?act=delete");

@@ -171,6 +171,9 @@ func (v *Volume) one(num int64) (*node, error) {
 	if r == nil {
 		return nil, err
 	}
+	if r.base != 0 {
+		return nil, fmt.Errorf("%w: record %d only extends another", volume.ErrDamaged, num)
+	}
 	t := &tree{nodes: map[int64]*node{}, runs: true}
 	t.take(r, err)
 	if r.find(atList, "") != nil {
