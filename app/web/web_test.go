@@ -107,15 +107,7 @@ func read(t *testing.T) func(*http.Response, error) string {
 // settle waits until the drive's work has ended and returns its state.
 func (s *shop) settle(t *testing.T) string {
 	t.Helper()
-	key := filepath.Join(s.data, "drives", "tidewater-reception.img")
-	for range 600 {
-		if w, ok := s.desk.State(key); ok && w.Ended != nil && w.Kind != "" {
-			return w.Trouble + w.Outcome
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	t.Fatal("the work does not end")
-	return ""
+	return s.wait(t, filepath.Join(s.data, "drives", "tidewater-reception.img"))
 }
 
 // TestUnfinishedRun cuts a run short; the next start of the application finds it,

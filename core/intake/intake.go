@@ -353,14 +353,7 @@ func HandOut(ctx context.Context, dev disk.Device, f *os.File, format Format, re
 	}
 	switch format {
 	case Raw:
-		w := &sparse{f: f, room: 1 << 62}
-		if err := stored(dev, piece, func(off disk.Bytes, b []byte) error {
-			w.at = off
-			if err := w.write(b); err != nil {
-				return err
-			}
-			return tell(off)
-		}); err != nil {
+		if err := writeStored(dev, f, tell); err != nil {
 			return err
 		}
 		return f.Truncate(int64(dev.Size()))
@@ -372,6 +365,18 @@ func HandOut(ctx context.Context, dev disk.Device, f *os.File, format Format, re
 		return writeQcow2(dev, f, tell)
 	}
 	return fmt.Errorf("%w: %q is no format", ErrFormat, format)
+}
+
+// writeStored writes what a device has stored to the same places of a file.
+func writeStored(dev disk.Device, f *os.File, tell func(disk.Bytes) error) error {
+	w := &sparse{f: f, room: 1 << 62}
+	return stored(dev, piece, func(off disk.Bytes, b []byte) error {
+		w.at = off
+		if err := w.write(b); err != nil {
+			return err
+		}
+		return tell(off)
+	})
 }
 
 func handStream(dev disk.Device, f *os.File, format Format, tell func(disk.Bytes) error) error {

@@ -190,14 +190,7 @@ func writeVHD(dev disk.Device, f *os.File, dynamic bool, tell func(disk.Bytes) e
 		return fmt.Errorf("%w: a VHD has sectors of 512 bytes, and the drive has %d; hand it out in another form", ErrFormat, dev.SectorBytes())
 	}
 	if !dynamic {
-		w := &sparse{f: f, room: 1 << 62}
-		if err := stored(dev, piece, func(off disk.Bytes, b []byte) error {
-			w.at = off
-			if err := w.write(b); err != nil {
-				return err
-			}
-			return tell(off)
-		}); err != nil {
+		if err := writeStored(dev, f, tell); err != nil {
 			return err
 		}
 		_, err := f.WriteAt(vhdFooter(dev.Size(), 2, 1<<64-1), int64(dev.Size()))

@@ -1,6 +1,7 @@
 package volume
 
 import (
+	"encoding/binary"
 	"fmt"
 	"hash"
 	"io"
@@ -33,6 +34,13 @@ func (s Set) Add(from, to int64) (twice bool) {
 	}
 	return twice
 }
+
+// Words is how many words of 64 bits the set has, and Word one of them: the set as a
+// bitmap.
+func (s Set) Words() int64 { return int64(len(s.w)) }
+
+// Word is the i-th word of the set.
+func (s Set) Word(i int64) uint64 { return s.w[i] }
 
 // Count is how many are in the set.
 func (s Set) Count() (n int64) {
@@ -80,35 +88,49 @@ func (s Set) Compare(marked Set, l *finding.List) {
 }
 
 // EachSet calls f for each stretch [from, to) of bits that are set among the first n
-// of a bitmap, which is read in pieces.
-func EachSet(r io.ReaderAt, n int64, f func(from, to int64)) error {
-	const piece = 64 << 10
-	buf := make([]byte, piece)
-	start := int64(-1)
-	for at := int64(0); at < (n+7)/8; at += piece {
-		b := buf[:min(piece, (n+7)/8-at)]
+// of a bitmap, in order. The bitmap is read in pieces, and looked at 64 bits at a time.
+func EachSet(r io.ReaderAt, n int64, f func(from, to int64) error) error {
+	const piece = 256 << 10
+	end := (n + 7) / 8
+	buf := make([]byte, min(piece, end+8))
+	start := int64(-1) // of the stretch that is open
+	for at := int64(0); at < end; at += piece {
+		b := buf[:min(piece, end-at)]
 		if k, err := r.ReadAt(b, at); err != nil && (err != io.EOF || k < len(b)) {
 			return err
 		}
-		for i, c := range b {
+		for len(b)%8 != 0 {
+			b = append(b, 0)
+		}
+		for i := 0; i < len(b); i += 8 {
+			w := binary.LittleEndian.Uint64(b[i:])
 			first := (at + int64(i)) * 8
-			if c == 0 && start < 0 || c == 0xff && start >= 0 {
+			if w == 0 && start < 0 || w == ^uint64(0) && start >= 0 {
 				continue
 			}
-			for bit := range int64(8) {
-				if set := c>>bit&1 != 0; set && start < 0 {
-					start = first + bit
-				} else if !set && start >= 0 {
-					if to := min(first+bit, n); start < to {
-						f(start, to)
+			for bit := 0; bit < 64; {
+				if start < 0 {
+					bit += bits.TrailingZeros64(w >> bit)
+					if bit >= 64 || w>>bit == 0 {
+						break
 					}
-					start = -1
+					start = first + int64(bit)
+					continue
+				}
+				if bit += bits.TrailingZeros64(^(w >> bit)); bit >= 64 {
+					break
+				}
+				from, to := start, min(first+int64(bit), n)
+				if start = -1; from < to {
+					if err := f(from, to); err != nil {
+						return err
+					}
 				}
 			}
 		}
 	}
 	if start >= 0 && start < n {
-		f(start, n)
+		return f(start, n)
 	}
 	return nil
 }

@@ -333,7 +333,7 @@ func (v *Volume) eachUsed(f func(from, to int64)) error {
 		return fmt.Errorf("%w: the bitmap of clusters has %d bytes for %d clusters", volume.ErrDamaged, v.bitmap.bytes, v.clusters)
 	}
 	r := volume.NewContents(v.dev, ext, v.bitmap.bytes, v.bitmap.bytes)
-	return volume.EachSet(r, int64(v.clusters), f)
+	return volume.EachSet(r, int64(v.clusters), func(from, to int64) error { f(from, to); return nil })
 }
 
 // Info implements volume.Volume.

@@ -613,7 +613,7 @@ func (v *Volume) used() (volume.Set, error) {
 		start := v.first + int64(i)*v.perGroup
 		n := min(v.perGroup, v.blocks-start)
 		w := disk.NewWindow(v.dev, disk.Bytes(g.bitmap)*v.block, v.block)
-		if err := volume.EachSet(w, n, func(from, to int64) { s.Add(start+from, start+to) }); err != nil {
+		if err := volume.EachSet(w, n, func(from, to int64) error { s.Add(start+from, start+to); return nil }); err != nil {
 			return s, err
 		}
 	}

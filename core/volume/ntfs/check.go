@@ -11,25 +11,6 @@ import (
 	"jadetrail/core/volume"
 )
 
-// set is a set of clusters.
-type set []uint64
-
-func newSet(n int64) set { return make(set, (n+63)/64) }
-
-func (s set) has(i int64) bool { return s[i/64]>>(i%64)&1 != 0 }
-
-// add puts [from, to) into the set and tells whether any of it was there.
-func (s set) add(from, to int64) (twice bool) {
-	for i := from; i < to; {
-		w, n := i/64, min(64-i%64, to-i)
-		m := (^uint64(0) >> (64 - n)) << (i % 64)
-		twice = twice || s[w]&m != 0
-		s[w] |= m
-		i += n
-	}
-	return twice
-}
-
 // Check implements volume.Volume: the boot sector and its copy, the mirror of
 // the table of files, every run list against $Bitmap, and every folder's index
 // against the files' own names.
@@ -94,12 +75,12 @@ func (v *Volume) checkMirror(l *finding.List) {
 }
 
 // marked returns the clusters that run lists use, and how many are used twice.
-func (v *Volume) marked(t *tree) (set, int) {
-	used := newSet(v.boot.clusters)
+func (v *Volume) marked(t *tree) (volume.Set, int) {
+	used := volume.NewSet(v.boot.clusters)
 	twice := 0
 	mark := func(runs []run) {
 		for _, r := range runs {
-			if r.lcn >= 0 && used.add(r.lcn, r.lcn+r.n) {
+			if r.lcn >= 0 && used.Add(r.lcn, r.lcn+r.n) {
 				twice++
 			}
 		}
@@ -122,30 +103,12 @@ func (v *Volume) checkBitmap(l *finding.List, t *tree) {
 	if twice > 0 {
 		l.Add(finding.Error, "clusters-shared", "%d run lists use clusters that another one uses too.", twice)
 	}
-	marked := newSet(v.boot.clusters)
-	if err := v.eachUsed(func(from, to int64) error { marked.add(from, to); return nil }); err != nil {
+	marked := volume.NewSet(v.boot.clusters)
+	if err := v.eachUsed(func(from, to int64) error { marked.Add(from, to); return nil }); err != nil {
 		l.Add(finding.Error, "bitmap-unreadable", "The bitmap of clusters cannot be read: %v.", err)
 		return
 	}
-	var lost, unmarked int64
-	for c := int64(0); c < v.boot.clusters; c++ {
-		if c%64 == 0 && marked[c/64] == used[c/64] {
-			c += 63
-			continue
-		}
-		switch {
-		case marked.has(c) && !used.has(c):
-			lost++
-		case used.has(c) && !marked.has(c):
-			unmarked++
-		}
-	}
-	if unmarked > 0 {
-		l.Add(finding.Error, "bitmap-disagrees", "%d clusters hold data, but $Bitmap calls them free.", unmarked)
-	}
-	if lost > 0 {
-		l.Add(finding.Warning, "clusters-lost", "%d clusters are marked as used, but no file uses them.", lost)
-	}
+	used.Compare(marked, l)
 }
 
 // Agrees implements volume.Volume: whether every cluster that a run list uses is marked in

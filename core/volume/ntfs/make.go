@@ -41,7 +41,7 @@ func Make(dev disk.Device, opt Options) error {
 	if m.cluster < m.sector || m.cluster > 2*disk.MiB || disk.Bytes(m.clusters)*m.cluster < 8*disk.MiB {
 		return fmt.Errorf("%w: %s with clusters of %s", ErrFull, dev.Size(), m.cluster)
 	}
-	m.used = newSet(m.clusters)
+	m.used = volume.NewSet((m.clusters + 63) &^ 63)
 	return m.make()
 }
 
@@ -53,7 +53,7 @@ type maker struct {
 	record, index int
 	sectors       int64
 	clusters      int64
-	used          set
+	used          volume.Set
 	next          int64 // where the search for free clusters goes on
 	stamp         uint64
 	mft           []byte
@@ -87,26 +87,26 @@ func (m *maker) take(n int64) ([]run, error) {
 			c, wrapped = 0, true
 			continue
 		}
-		if m.used[c/64] == ^uint64(0) && c%64 == 0 {
+		if m.used.Word(c/64) == ^uint64(0) && c%64 == 0 {
 			c += 64
 			continue
 		}
-		if m.used.has(c) {
+		if m.used.Has(c) {
 			c++
 			continue
 		}
 		end := c + 1
 		for end < m.clusters && end-c < n {
-			if end%64 == 0 && m.used[end/64] == 0 {
+			if end%64 == 0 && m.used.Word(end/64) == 0 {
 				end = min(end+64, c+n, m.clusters)
 				continue
 			}
-			if m.used.has(end) {
+			if m.used.Has(end) {
 				break
 			}
 			end++
 		}
-		m.used.add(c, end)
+		m.used.Add(c, end)
 		runs = append(runs, run{vcn: vcn, lcn: c, n: end - c})
 		vcn, n = vcn+end-c, n-(end-c)
 		c, m.next = end, end
@@ -116,7 +116,7 @@ func (m *maker) take(n int64) ([]run, error) {
 
 // takeAt allocates n clusters at lcn.
 func (m *maker) takeAt(lcn, n int64) []run {
-	m.used.add(lcn, lcn+n)
+	m.used.Add(lcn, lcn+n)
 	return []run{{lcn: lcn, n: n}}
 }
 
@@ -303,12 +303,12 @@ func (m *maker) make() error {
 			return err
 		}
 	}
-	return m.finish(records, mftBits, mftBitsRuns, bitmapLen, bitmapRuns, mirrorRuns, int(mirrorLen))
+	return m.finish(records, mftBits, mftBitsRuns, bitmapRuns, mirrorRuns, int(mirrorLen))
 }
 
 // finish writes what depends on everything else: the table of files, both
 // bitmaps, the copy of the first records and the two boot sectors.
-func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapLen int64, bitmapRuns, mirrorRuns []run, mirrorLen int) error {
+func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mirrorRuns []run, mirrorLen int) error {
 	bits := make([]byte, mftBits)
 	for i := range records {
 		rec := m.mft[i*int64(m.record) : (i+1)*int64(m.record)]
@@ -332,10 +332,7 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapLen int6
 		return err
 	}
 	// Written in pieces, zeros left as the holes they are.
-	m.used = append(m.used, make(set, int(bitmapLen/8)-len(m.used))...)
-	for c := m.clusters; c < bitmapLen*8; c++ {
-		m.used[c/64] |= 1 << (c % 64)
-	}
+	m.used.Add(m.clusters, m.used.Words()*64)
 	piece := make([]byte, 0, 64<<10)
 	at := int64(0)
 	flush := func() error {
@@ -358,7 +355,8 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapLen int6
 		}
 		return nil
 	}
-	for _, w := range m.used {
+	for i := range m.used.Words() {
+		w := m.used.Word(i)
 		if piece = le.AppendUint64(piece, w); len(piece) == cap(piece) {
 			if err := flush(); err != nil {
 				return err

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"math/bits"
 	"slices"
 	"strings"
 	"time"
@@ -268,58 +267,7 @@ func (v *Volume) eachUsed(f func(from, to int64) error) error {
 	if s.size < disk.Bytes((v.boot.clusters+7)/8) {
 		return fmt.Errorf("%w: $Bitmap has %d bytes for %d clusters", volume.ErrDamaged, s.size, v.boot.clusters)
 	}
-	const piece = 256 << 10
-	buf := make([]byte, piece)
-	start := int64(-1) // of the stretch that is open
-	flush := func(to int64) error {
-		if start < 0 {
-			return nil
-		}
-		from := start
-		start = -1
-		return f(from, to)
-	}
-	end := (v.boot.clusters + 7) / 8
-	for at := int64(0); at < end; at += piece {
-		b := buf[:min(piece, end-at)]
-		if _, err := s.ReadAt(b, at); err != nil {
-			return err
-		}
-		for len(b)%8 != 0 {
-			b = append(b, 0)
-		}
-		for i := 0; i < len(b); i += 8 {
-			w := le.Uint64(b[i:])
-			first := (at + int64(i)) * 8
-			if w == 0 && start < 0 || w == ^uint64(0) && start >= 0 {
-				continue
-			}
-			for bit := 0; bit < 64; {
-				if start < 0 {
-					bit += bits.TrailingZeros64(w >> bit)
-					if bit >= 64 || w>>bit == 0 {
-						break
-					}
-					start = first + int64(bit)
-				} else {
-					bit += bits.TrailingZeros64(^(w >> bit))
-					if bit >= 64 {
-						break
-					}
-					if to := min(first+int64(bit), v.boot.clusters); to > start {
-						if err := flush(to); err != nil {
-							return err
-						}
-					}
-					start = -1
-				}
-			}
-		}
-	}
-	if start >= 0 && start < v.boot.clusters {
-		return flush(v.boot.clusters)
-	}
-	return nil
+	return volume.EachSet(s, v.boot.clusters, f)
 }
 
 // Allocated implements volume.Volume.
