@@ -53,6 +53,9 @@ func (s *Server) comparePage(c *gin.Context) {
 		if err != nil {
 			continue
 		}
+		if b.Letter != d.Bay && len(o.sv.Volumes) > 0 {
+			v.Others = append(v.Others, otherSide{b.Letter + ":*", fmt.Sprintf("The whole drive in bay %s, volume by volume (…%s)", b.Letter, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
+		}
 		for _, q := range o.sv.Layout.Partitions() {
 			if o.sv.Volumes[q.Number] != nil && (b.Letter != d.Bay || q.Number != p.Number) {
 				v.Others = append(v.Others, otherSide{fmt.Sprintf("%s:%d", b.Letter, q.Number), fmt.Sprintf("Bay %s, %s, %s (…%s)", b.Letter, q.Title(), q.Bytes, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
@@ -77,7 +80,42 @@ func (s *Server) comparePage(c *gin.Context) {
 	s.render(c, 200, "compare", page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)})
 }
 
-// startCompare compares two volumes or folders in the background.
+// pair is two sides that are compared.
+type pair struct{ here, there compare.Side }
+
+// pairs are what a form asks to compare: two volumes or folders, or with "*" as the
+// other volume every volume of this drive with the one of the same number there.
+func pairs(c *gin.Context, d, o *drive, part string) ([]pair, error) {
+	if part != "*" {
+		here, err := sideOf(d, c.PostForm("partition"), c.PostForm("here"))
+		if err != nil {
+			return nil, err
+		}
+		there, err := sideOf(o, part, c.PostForm("there"))
+		return []pair{{here, there}}, err
+	}
+	var out []pair
+	for _, p := range d.sv.Layout.Partitions() {
+		if d.sv.Volumes[p.Number] == nil || o.sv.Volumes[p.Number] == nil {
+			continue
+		}
+		here, err := sideOf(d, fmt.Sprint(p.Number), "")
+		if err != nil {
+			return nil, err
+		}
+		there, err := sideOf(o, fmt.Sprint(p.Number), "")
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, pair{here, there})
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("no volume of bay %s has one of the same number in bay %s that can be looked into; nothing was compared", d.Bay, o.Bay)
+	}
+	return out, nil
+}
+
+// startCompare compares two volumes, folders or drives in the background.
 func (s *Server) startCompare(c *gin.Context) {
 	number := c.Param("job")
 	where := fmt.Sprintf("/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(number), url.QueryEscape(bayOf(c)), url.QueryEscape(c.PostForm("partition")))
@@ -86,14 +124,11 @@ func (s *Server) startCompare(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	here, err := sideOf(d, c.PostForm("partition"), c.PostForm("here"))
 	letter, part, _ := strings.Cut(c.PostForm("with"), ":")
-	var there compare.Side
-	var o *drive
+	var list []pair
+	_, o, err := s.inBay(letter)
 	if err == nil {
-		if _, o, err = s.inBay(letter); err == nil {
-			there, err = sideOf(o, part, c.PostForm("there"))
-		}
+		list, err = pairs(c, d, o, part)
 	}
 	closeBoth := func() {
 		d.close()
@@ -106,19 +141,26 @@ func (s *Server) startCompare(c *gin.Context) {
 		who := me(c).Name
 		err = s.desk.Start("compare", "compare", "Comparison", func(ctx context.Context, report func(work.Update)) (string, error) {
 			defer closeBoth()
-			r, err := compare.Run(ctx, here, there, func(p compare.Progress) {
-				report(work.Update{Phase: "comparing contents", Done: p.Done, Total: p.Total})
-			})
-			if err != nil {
-				return "", err
+			var said []string
+			for i, p := range list {
+				r, err := compare.Run(ctx, p.here, p.there, func(x compare.Progress) {
+					report(work.Update{Phase: "comparing contents of " + p.here.Place.Span.Title(), Step: i, Done: x.Done, Total: x.Total})
+				})
+				if err != nil {
+					return "", err
+				}
+				r.ID, r.Time, r.Who = fmt.Sprintf("c-%s-%s-p%d", s.now().UTC().Format("20060102-150405"), tail, p.here.Place.Span.Number), s.now(), who
+				if err := s.coverage.Save(r); err != nil {
+					return "", err
+				}
+				text := fmt.Sprintf("%s compared with %s: %s", p.here.Place.Span.Title(), p.there.Place.Span.Title(), verdict(r))
+				said = append(said, text)
+				if err := s.store.Append(trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Partition: p.here.Place.Span.Number, Text: strings.TrimSuffix(text, "."),
+					Drive: trail.Drive{DiskID: p.here.Place.DiskID, Model: p.here.Place.Model, Serial: p.here.Place.Serial}}); err != nil {
+					return "", err
+				}
 			}
-			r.ID, r.Time, r.Who = "c-"+s.now().UTC().Format("20060102-150405")+"-"+tail, s.now(), who
-			if err := s.coverage.Save(r); err != nil {
-				return "", err
-			}
-			text := fmt.Sprintf("%s compared with %s: %s", here.Place.Span.Title(), there.Place.Span.Title(), verdict(r))
-			return text, s.store.Append(trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Text: strings.TrimSuffix(text, "."),
-				Drive: trail.Drive{DiskID: here.Place.DiskID, Model: here.Place.Model, Serial: here.Place.Serial}})
+			return strings.Join(said, " "), nil
 		})
 	}
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -193,6 +194,45 @@ func TestInside(t *testing.T) {
 	}
 	if files != 240 {
 		t.Errorf("the tar has %d files", files)
+	}
+}
+
+// TestCompareDrives compares every volume of a drive with a copy of the drive: all are
+// covered, and one may then be deleted without a backup.
+func TestCompareDrives(t *testing.T) {
+	s := open(t)
+	s.post(t, "/sign-out")
+	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
+	s.get(t, "/dock")
+	from := filepath.Join(s.data, "drives", "mosslane-till.img")
+	if out, err := exec.Command("cp", "--sparse=always", from, filepath.Join(s.data, "dock", "copy.img")).CombinedOutput(); err != nil {
+		t.Fatal(string(out))
+	}
+	s.post(t, "/dock/attach", "file", "copy.img", "bay", "C", "model", "a copy", "serial", "COPY-0001")
+	if out := s.wait(t, "dock"); !strings.Contains(out, "Bay C has the drive") {
+		t.Fatal(out)
+	}
+	if page := s.post(t, "/jobs/J-1047/compare", "partition", "4", "with", "C:9"); !strings.Contains(page, "cannot be looked into; nothing was compared") {
+		t.Error("compared with nothing")
+	}
+	s.post(t, "/jobs/J-1047/compare", "partition", "4", "with", "C:*")
+	out := s.wait(t, "compare")
+	if strings.Count(out, "is on the second too with the same contents") != 3 {
+		t.Fatal(out)
+	}
+	if page := s.get(t, "/jobs/J-1047/compare?p=4"); !strings.Contains(page, "covered") {
+		t.Error("the result is not listed")
+	}
+	// The copy has the same ids, but lies on another drive.
+	if page := s.get(t, "/jobs/J-1047?p=4"); !strings.Contains(page, "Only a copy") {
+		t.Error("the coverage does not stand in for a backup")
+	}
+	list, err := s.coverage.List()
+	if err != nil || len(list) != 3 || !list[0].Covered {
+		t.Errorf("%d results, %v", len(list), err)
+	}
+	if page := s.get(t, "/compared/"+list[0].ID); !strings.Contains(page, "Proven coverage") || !strings.Contains(page, "Nothing differs") {
+		t.Error("the comparison's page")
 	}
 }
 

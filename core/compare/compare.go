@@ -341,7 +341,11 @@ func (s Store) List() ([]*Result, error) {
 // Stands tells whether a result proves that a volume's contents as they are now are on
 // another volume too. going are the unique ids of partitions that are to be deleted.
 func (r *Result) Stands(diskID string, p layout.Span, fingerprint string, going []string) bool {
-	return r.Covered && r.Here.Dir == "" && r.Here.Place.DiskID == diskID && r.Here.Place.Span.UniqueID == p.UniqueID &&
-		r.Here.Place.Fingerprint == fingerprint && fingerprint != "" && r.There.Place.Span.UniqueID != p.UniqueID &&
-		!slices.Contains(going, r.There.Place.Span.UniqueID)
+	here, there := r.Here.Place, r.There.Place
+	// A copy of a whole drive has the same ids; the serial number tells it apart.
+	elsewhere := there.Serial != here.Serial
+	if !elsewhere && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
+		return false
+	}
+	return r.Covered && r.Here.Dir == "" && here.DiskID == diskID && here.Span.UniqueID == p.UniqueID && here.Fingerprint == fingerprint && fingerprint != ""
 }

@@ -115,6 +115,14 @@ func TestCoverage(t *testing.T) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
+	clone := *list[0]
+	clone.There.Place = Place{DiskID: "d1", Serial: "another", Span: layout.Span{UniqueID: "u1"}}
+	if !clone.Stands("d1", p, "f", []string{"u1"}) {
+		t.Error("a copy of the whole drive, with the same ids, does not count")
+	}
+	if clone.There.Place.Serial = ""; clone.Stands("d1", p, "f", nil) {
+		t.Error("a volume covers itself")
+	}
 	for _, id := range []string{"../x", "c-none"} {
 		if _, err := s.Load(id); !errors.Is(err, ErrNone) {
 			t.Errorf("%s: %v", id, err)
