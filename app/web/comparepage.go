@@ -45,6 +45,7 @@ func (s *Server) comparePage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	var whole []otherSide
 	for _, b := range bays {
 		if b.Image == nil {
 			continue
@@ -54,7 +55,7 @@ func (s *Server) comparePage(c *gin.Context) {
 			continue
 		}
 		if b.Letter != d.Bay && len(o.sv.Volumes) > 0 {
-			v.Others = append(v.Others, otherSide{b.Letter + ":*", fmt.Sprintf("The whole drive in bay %s, volume by volume (…%s)", b.Letter, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
+			whole = append(whole, otherSide{b.Letter + ":*", fmt.Sprintf("The whole drive in bay %s, volume by volume (…%s)", b.Letter, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
 		}
 		for _, q := range o.sv.Layout.Partitions() {
 			if o.sv.Volumes[q.Number] != nil && (b.Letter != d.Bay || q.Number != p.Number) {
@@ -63,6 +64,7 @@ func (s *Server) comparePage(c *gin.Context) {
 		}
 		o.close()
 	}
+	v.Others = append(v.Others, whole...)
 	all, err := s.coverage.List()
 	if err != nil {
 		s.fail(c, err)

@@ -82,6 +82,7 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 // deeds words the acts with a partition or gap.
 func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
 	var out []deed
+	said := map[string]string{} // reasons, by what they were first given for
 	for _, a := range acts {
 		d := deed{Act: a, Title: deedTitles[a.Do], Text: a.Note}
 		if a.Edge == "head" {
@@ -93,6 +94,11 @@ func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
 			if d.State = inAWord[a.Obstacle.Code]; a.Obstacle.Code == plan.InTheWay {
 				d.State = fmt.Sprintf("in the way: %d", len(a.Obstacle.Partitions))
 			}
+			if first, again := said[d.Text]; again {
+				d.Text = fmt.Sprintf("For the same reason as “%s”.", first)
+				break
+			}
+			said[d.Text] = d.Title
 			d.Ways = clearWays(a.Obstacle, st.Job.Number, st.Drive.Bay, names)
 		case a.Limit > 0:
 			d.State = "up to " + a.Limit.String()
