@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sys/unix"
@@ -294,9 +295,11 @@ func (s *Server) attach(c *gin.Context) {
 		}
 		name := s.imageName(id)
 		to := filepath.Join(s.folder("drives"), name)
+		err = unix.EXDEV
 		if src.Format == intake.Raw { // the same bytes: the file itself becomes the drive
 			err = os.Rename(from, to)
-		} else {
+		}
+		if errors.Is(err, unix.EXDEV) { // another form, or on another file system
 			err = src.TakeIn(ctx, to, max(free-keepFree, 0), func(p intake.Progress) {
 				report(work.Update{Phase: "taking in", Done: p.Done, Total: p.Total})
 			})
@@ -310,6 +313,7 @@ func (s *Server) attach(c *gin.Context) {
 		if src.Format == intake.Raw {
 			os.Rename(from+".pc.json", to+".pc.json") // where there is one
 			os.Remove(from + ".drive.json")
+			os.Remove(from)
 		}
 		return s.attached(to, name, bay, job, id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
 	})
@@ -637,6 +641,17 @@ func (s *Server) addPiece(c *gin.Context) {
 		s.sessions.Remove(c.Request.Context(), "upload-"+u.ID)
 	}
 	c.JSON(200, u)
+}
+
+// forgetUploads removes what was sent in part and not gone on with for a week.
+func (s *Server) forgetUploads() error {
+	list, err := filepath.Glob(s.part("*"))
+	for _, p := range list {
+		if st, e := os.Stat(p); e == nil && s.now().Sub(st.ModTime()) > 7*24*time.Hour {
+			err = errors.Join(err, os.Remove(p))
+		}
+	}
+	return err
 }
 
 func dockLink(name string) string { return "/dock/handed/" + url.PathEscape(name) }

@@ -102,6 +102,17 @@ func TestDockRefuses(t *testing.T) {
 	if code, b := s.put(t, "/dock/uploads/"+id+"?at=4096", make([]byte, 2<<20)); code != 200 || !strings.Contains(b, `"received":1048576`) {
 		t.Errorf("more than the file has: %d %s", code, b)
 	}
+	// What was begun and left is forgotten after a week.
+	for name, age := range map[string]time.Duration{".coming-old": 8 * 24 * time.Hour, ".coming-new": time.Hour} {
+		p := filepath.Join(s.data, "dock", name)
+		os.WriteFile(p, nil, 0o644)
+		os.Chtimes(p, time.Now().Add(-age), time.Now().Add(-age))
+	}
+	err := s.forgetUploads()
+	left, _ := filepath.Glob(filepath.Join(s.data, "dock", ".coming-*"))
+	if err != nil || len(left) != 1 || !strings.HasSuffix(left[0], "new") {
+		t.Errorf("%v, %v", left, err)
+	}
 	if st, err := os.Stat(filepath.Join(s.data, "dock", "x.img")); err != nil || st.Size() != 1<<20 {
 		t.Errorf("the file did not arrive: %v", err)
 	}

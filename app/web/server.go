@@ -92,7 +92,7 @@ func New(o Options) (*Server, error) {
 	s.sessions.Cookie.Name = "jadetrail"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
-	return s, s.parse()
+	return s, errors.Join(s.parse(), s.forgetUploads())
 }
 
 // Close stops all work at its next safe point and waits for it.
