@@ -1,6 +1,10 @@
 package plan
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -79,6 +83,15 @@ func TestCatalogue(t *testing.T) {
 	tight := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes/2 }
 	small := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes-2*disk.MiB, s.Bytes-2*disk.MiB }
 	none := Facts{}
+	// What only a step can meet has its cases in TestObstacles and TestBringBack.
+	seen := map[Code]bool{NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true}
+	defer func() {
+		for _, code := range declared(t) {
+			if !seen[code] {
+				t.Errorf("%s has no case", code)
+			}
+		}
+	}()
 	for _, c := range []struct {
 		code   Code
 		do     Do
@@ -143,6 +156,7 @@ func TestCatalogue(t *testing.T) {
 		{NoRecord, BringBack, "", r, 0, none, r, 0, Facts{Records: map[string]Record{"d": {}}}, "No record", ""},
 	} {
 		a := find(t, c.l, c.n, c.f, c.do, c.edge)
+		seen[c.code] = true
 		if a.Obstacle == nil || a.Obstacle.Code != c.code {
 			t.Errorf("%s, %s: %+v, %+v", c.code, c.do, a, a.Obstacle)
 			continue
@@ -157,6 +171,31 @@ func TestCatalogue(t *testing.T) {
 			t.Errorf("%s, %s: its neighbour has it too: %s", c.code, c.do, a.Obstacle.Text)
 		}
 	}
+}
+
+// declared returns every code that the package declares.
+func declared(t *testing.T) (out []Code) {
+	t.Helper()
+	f, err := parser.ParseFile(token.NewFileSet(), "step.go", nil, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ast.Inspect(f, func(n ast.Node) bool {
+		if v, ok := n.(*ast.ValueSpec); ok {
+			if typ, ok := v.Type.(*ast.Ident); ok && typ.Name == "Code" {
+				text, err := strconv.Unquote(v.Values[0].(*ast.BasicLit).Value)
+				if err != nil {
+					t.Fatal(err)
+				}
+				out = append(out, Code(text))
+			}
+		}
+		return true
+	})
+	if len(out) < 30 {
+		t.Fatalf("only %d codes found", len(out))
+	}
+	return out
 }
 
 func TestLimits(t *testing.T) {
