@@ -62,17 +62,18 @@ scripts/kernel-read.sh "$work/kinds.img" >"$work/read"
 # compare IMAGE READ: every file of every volume, as `files --hash` and the kernel have it.
 compare() {
   bin/jadetrail inspect --json "$1" | node -e '
-    const { spans } = JSON.parse(require("fs").readFileSync(0)), { execFileSync } = require("child_process");
+    const { spans, sector_bytes } = JSON.parse(require("fs").readFileSync(0)), { execFileSync } = require("child_process");
     const kernel = new Map(), read = require("fs").readFileSync(process.argv[2], "utf8").split("\n").map((l) => l.split("\t"));
     for (const [what, start, sum, path] of read) if (what === "file") kernel.set(`${start}:${path}`, sum);
     let files = 0, wrong = 0;
     for (const s of spans) {
-      if (!s.volume || !read.some(([what, start]) => what === "volume" && start === String(s.start_lba))) continue;
+      if (!s.volume || !read.some(([what, start]) => what === "volume" && start === String((s.start_lba * sector_bytes) / 512))) continue;
       const list = JSON.parse(execFileSync("bin/jadetrail", ["files", "--json", "--hash", "--partition", s.number, process.argv[1]], { maxBuffer: 1 << 30 })).files;
+      const start = (s.start_lba * sector_bytes) / 512;
       for (const f of list.filter((f) => f.kind === "file" && !f.stream)) {
         files++;
-        if (kernel.get(`${s.start_lba}:${f.path}`) !== f.sha256) { wrong++; console.error("differs:", s.number, f.path); }
-        kernel.delete(`${s.start_lba}:${f.path}`);
+        if (kernel.get(`${start}:${f.path}`) !== f.sha256) { wrong++; console.error("differs:", s.number, f.path); }
+        kernel.delete(`${start}:${f.path}`);
       }
     }
     console.log(`${files} files, ${wrong + kernel.size} of them not alike`);
@@ -80,6 +81,15 @@ compare() {
 }
 expect "kinds" "$(compare "$work/kinds.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
 expect "volumes that the kernel wrote are sound" "$(bin/jadetrail check "$work/kinds.img" | tail -1)" "The drive is sound."
+
+echo "Drives with sectors of 4096 bytes, with a GPT and with an MBR."
+go run ./scripts/kinddrive "$work/large.img" sectors
+for image in "$work/large.img" "$work/large.img.mbr"; do
+  SECTOR=4096 scripts/kernel-read.sh write "$image" >"$work/read"
+  expect "volumes" "$(grep -c ^volume "$work/read")" 2
+  expect "files" "$(compare "$image" "$work/read")" "800 files, 0 of them not alike"
+  expect "volumes that take new files" "$(grep -c 'ok$' "$work/read")" 2
+done
 
 echo "A logical volume is deleted from the demo's drive with an MBR; the others stay as they are."
 mbr=$work/drives/brightwater-office.img

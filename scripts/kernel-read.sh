@@ -4,7 +4,8 @@
 #
 #   scripts/kernel-read.sh [write|fill] IMAGE
 #
-# The image is not changed, but with fill: then the kernel makes, fragments, links and
+# SECTOR=4096 gives the drive sectors of that size (places are printed in sectors of 512
+# all the same). The image is not changed, but with fill: then the kernel makes, fragments, links and
 # deletes files in every volume. Prints, tab separated:
 #   volume  START-SECTOR  TYPE  TOTAL-KiB
 #   file    START-SECTOR  SHA-256  PATH
@@ -102,8 +103,9 @@ poweroff -f
 INIT
 chmod +x "$work/system/init"
 (cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
+sector=${SECTOR:-512}
 timeout 1500 qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
-  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=virtio,snapshot=$([ "$mode" = fill ] && echo off || echo on)" </dev/null 2>/dev/null |
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=none,id=d,snapshot=$([ "$mode" = fill ] && echo off || echo on)" -device "virtio-blk-pci,drive=d,logical_block_size=$sector,physical_block_size=$sector" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
 grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }

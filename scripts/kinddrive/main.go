@@ -19,7 +19,13 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: kinddrive IMAGE small|large")
+		log.Fatal("usage: kinddrive IMAGE small|large|sectors")
+	}
+	if os.Args[2] == "sectors" {
+		if err := sectors(os.Args[1]); err != nil {
+			log.Fatal(err)
+		}
+		return
 	}
 	small := map[string]disk.Bytes{"ntfs": 24, "fat32": 72, "exfat": 8, "ext4": 8, "ext2": 4, "fat16": 8, "fat12": 2}
 	whole := 3 * disk.GiB
@@ -59,4 +65,47 @@ func main() {
 	if err := table.New(im, "5a1c77e0-c1d5-4d0b-9c3e-000000000100", entries...).Apply(im, nil); err != nil {
 		log.Fatal(err)
 	}
+}
+
+// sectors makes a drive with sectors of 4096 bytes, and one with an MBR of such beside
+// it, whose name ends in .mbr; both have NTFS and FAT32 volumes.
+func sectors(path string) error {
+	const sector, size = 4096, 500 * disk.MiB
+	for _, p := range []string{path, path + ".mbr"} {
+		im, err := disk.CreateImage(p, 1200*disk.MiB, sector)
+		if err != nil {
+			return err
+		}
+		defer im.Close()
+		var files []volume.Source
+		for i := range 400 {
+			files = append(files, volume.Source{Path: fmt.Sprintf("box %d/card %03d.txt", i%7, i), Data: fmt.Appendf(nil, "card %d of a drive with large sectors", i), Modified: time.Unix(1.79e9, 0)})
+		}
+		a, b := disk.MiB, disk.MiB+size+disk.MiB
+		for i, at := range []disk.Bytes{a, b} {
+			w, hidden := disk.NewWindow(im, at, size), uint32(at/sector)
+			if i == 0 {
+				err = ntfs.Make(w, ntfs.Options{Label: "Large", Hidden: hidden, Time: time.Unix(1.79e9, 0), Files: files})
+			} else {
+				err = fat.Make(w, fat.Options{Label: "LARGE", Hidden: hidden, Time: time.Unix(1.79e9, 0), Files: files})
+			}
+			if err != nil {
+				return err
+			}
+		}
+		entry := func(slot int, at disk.Bytes) table.Entry {
+			return table.Entry{Slot: slot, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-4096-4d0b-9c3e-0000000000%02x", slot), Start: at.At(sector), End: (at + size).At(sector) - 1}
+		}
+		s := table.New(im, "5a1c77e0-4096-4d0b-9c3e-000000000100", table.NewEntry(entry(1, a)), table.NewEntry(entry(2, b)))
+		if p != path {
+			first, box, inside := entry(1, a), entry(2, b-disk.MiB), entry(5, b)
+			first.TypeID, box.TypeID, inside.TypeID = "07", "0f", "0c"
+			box.End, inside.Record = inside.End, box.Start
+			s = table.NewMBR(im, 0x40961043, table.MBREntry(first, sector), table.MBREntry(box, sector), table.MBREntry(inside, sector))
+		}
+		if err := s.Apply(im, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
