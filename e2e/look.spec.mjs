@@ -212,3 +212,57 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await sound(page);
   await picture(page, "container");
 });
+
+test("attaching, looking inside and comparing by keyboard alone", async ({ page }) => {
+  writeFileSync(join(process.env.JADETRAIL_DATA, "dock", "keys.img"), Buffer.alloc(1 << 20));
+  await signIn(page);
+  const go = async (target) => {
+    await reach(page, target);
+    await page.keyboard.press("Enter");
+  };
+  const type = async (target, text) => {
+    await reach(page, target);
+    await page.keyboard.type(text);
+  };
+  await go(page.getByRole("link", { name: "Dock", exact: true }));
+  const item = page.locator(".docked li", { hasText: "keys.img" });
+  await type(item.getByLabel("Model"), "1 MB test card");
+  await type(item.getByLabel("Serial number"), "KEY1-000-5D5D");
+  await type(item.getByLabel("Job"), "J-1044"); // a list is worked by typing too
+  await reach(page, item.getByLabel("stick or card"));
+  await page.keyboard.press("Space");
+  await go(item.getByRole("button", { name: "Attach" }));
+  await finished(page, "has the drive KEY1-000-5D5D");
+  await expect(page.getByRole("row", { name: /KEY1-000-5D5D/ })).toContainText("removable");
+  await expect(page.getByRole("row", { name: /KEY1-000-5D5D/ })).toContainText("J-1044");
+
+  // Another drive of the job: from its page to the inside of a volume, and to one file.
+  await go(page.getByRole("link", { name: "Bench" }));
+  await go(page.getByRole("link", { name: /Fernhill Choir/ }));
+  if (!(await page.getByRole("heading", { name: /Bay E/ }).isVisible())) await go(page.getByRole("link", { name: "Bay E" }));
+  await reach(page, page.locator(".map g[role=button][tabindex='0']"));
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "G: Catalogue" }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  await go(page.locator(".part:not([hidden])").getByRole("link", { name: "Folders and files" }));
+  await expect(page.getByRole("heading", { name: "Inside G: Catalogue" })).toBeVisible();
+  await page.keyboard.press("/"); // to the field that finds
+  await page.keyboard.type("part 040");
+  await page.keyboard.press("Enter");
+  await expect(page.getByText("1 found")).toBeVisible();
+  const coming = page.waitForEvent("download");
+  await go(page.getByRole("link", { name: /part 040\.pdf/ }));
+  expect((await coming).suggestedFilename()).toBe("part 040.pdf");
+  await go(page.getByRole("link", { name: "What fills it" }));
+  await go(page.getByRole("link", { name: /^Covers, / }));
+  await expect(page.getByText("30 files,")).toBeVisible();
+
+  // Compared with another volume, by folder.
+  await go(page.getByRole("link", { name: /J-1044/ }));
+  await reach(page, page.locator(".part:not([hidden])").getByRole("link", { name: "compare" }));
+  await page.keyboard.press("Enter");
+  await type(page.getByLabel("Folder here"), "Scores/Carols");
+  await type(page.getByLabel("With"), "Bay B");
+  await go(page.getByRole("button", { name: "Compare", exact: true }));
+  await finished(page, "0 the same, 105 only here");
+  await go(page.getByRole("row", { name: /not covered/ }).getByRole("link").first());
+  await expect(page.getByRole("heading", { name: /compared with Shelf/ })).toBeVisible();
+});

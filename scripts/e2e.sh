@@ -6,6 +6,7 @@ cd "$(dirname "$0")/.."
 bin/jadetrail migrate
 bin/jadetrail demo
 unset JADETRAIL_OWNER_DSN
+: >"$JADETRAIL_DATA/server.log" # there to be looked at before the server has begun
 bin/jadetrail serve --demo >"$JADETRAIL_DATA/server.log" 2>&1 &
 server=$!
 trap 'kill "$server" 2>/dev/null; wait "$server" 2>/dev/null || true' EXIT
