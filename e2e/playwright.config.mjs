@@ -6,7 +6,7 @@ export default defineConfig({
   testDir: ".",
   outputDir: ".run/results",
   workers: 1,
-  timeout: 90_000,
+  timeout: 240_000,
   expect: { timeout: 15_000 },
   reporter: [["list"]],
   use: {

@@ -91,12 +91,6 @@ const keepFree = 512 * disk.MiB
 
 func (s *Server) dockPage(c *gin.Context) {
 	v := dockView{Dock: "dock", Forms: []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}}
-	for _, f := range []string{"dock", "drives", "handed-out"} {
-		if err := os.MkdirAll(s.folder(f), 0o755); err != nil {
-			s.fail(c, err)
-			return
-		}
-	}
 	var err error
 	if v.Jobs, err = s.store.Jobs(); err == nil {
 		v.Room, err = room(s.folder("drives"))

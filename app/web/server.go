@@ -14,6 +14,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -73,6 +74,11 @@ func New(o Options) (*Server, error) {
 	data, err := filepath.Abs(o.Data)
 	if err != nil {
 		return nil, err
+	}
+	for _, f := range []string{"dock", "drives", "handed-out"} {
+		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
+			return nil, fmt.Errorf("the data folder cannot be used: %w", err)
+		}
 	}
 	sh, err := shelf.Open(filepath.Join(data, "shelf"))
 	if err != nil {
