@@ -178,7 +178,7 @@ func (s *Server) dockFiles(folder string) []dockFile {
 	}
 	var out []dockFile
 	for _, e := range list {
-		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") {
+		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), ".part") {
 			continue
 		}
 		f := dockFile{Name: e.Name(), Drive: -1}
