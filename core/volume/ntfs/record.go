@@ -113,13 +113,19 @@ func fix(b []byte) {
 // parseRecord reads a record of the MFT; b is changed (its fixups are undone).
 // clusters bounds the run lists.
 func parseRecord(num int64, b []byte, clusters int64) (*record, error) {
+	return parseInto(&record{}, num, b, clusters)
+}
+
+// parseInto is parseRecord into a record that may have been used before: whole tables
+// of files are read without a new one for each.
+func parseInto(r *record, num int64, b []byte, clusters int64) (*record, error) {
 	if len(b) < 512 || string(b[:4]) != "FILE" {
 		return nil, errNotRecord
 	}
 	if err := unfix(b); err != nil {
 		return nil, err
 	}
-	r := &record{num: num, seq: le.Uint16(b[16:]), links: le.Uint16(b[18:]), flags: le.Uint16(b[22:]), base: le.Uint64(b[32:]), raw: b}
+	*r = record{attrs: r.attrs[:0], num: num, seq: le.Uint16(b[16:]), links: le.Uint16(b[18:]), flags: le.Uint16(b[22:]), base: le.Uint64(b[32:]), raw: b}
 	used := int(min(le.Uint32(b[24:]), uint32(len(b))))
 	for off := int(le.Uint16(b[20:])); ; {
 		if off+8 > used {
@@ -384,6 +390,13 @@ func (s *stream) all(limit disk.Bytes) ([]byte, error) {
 }
 
 func text16(b []byte) string {
+	plain := make([]byte, 0, 64) // most names are ASCII
+	for i := 0; i+1 < len(b) && b[i+1] == 0 && b[i] < 0x80; i += 2 {
+		plain = append(plain, b[i])
+	}
+	if len(plain) == len(b)/2 {
+		return string(plain)
+	}
 	u := make([]uint16, len(b)/2)
 	for i := range u {
 		u[i] = le.Uint16(b[2*i:])

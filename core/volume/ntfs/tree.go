@@ -77,13 +77,14 @@ func (v *Volume) read(runs bool) (*tree, error) {
 	count := int64(v.mft.size) / size
 	per := max((256<<10)/size, 1)
 	b := make([]byte, per*size)
+	var scratch record
 	for first := int64(0); first < count; first += per {
 		n := min(per, count-first)
 		if _, err := v.mft.ReadAt(b[:n*size], first*size); err != nil {
 			return nil, err
 		}
 		for i := range n {
-			t.add(v, first+i, b[i*size:(i+1)*size])
+			t.add(v, first+i, b[i*size:(i+1)*size], &scratch)
 		}
 	}
 	return t, nil
@@ -98,14 +99,14 @@ func (t *tree) node(num int64) *node {
 	return n
 }
 
-func (t *tree) add(v *Volume, num int64, b []byte) {
+func (t *tree) add(v *Volume, num int64, b []byte, scratch *record) {
 	if string(b[:4]) != "FILE" || le.Uint16(b[22:])&inUse == 0 {
 		if string(b[:4]) == "BAAD" {
 			t.trouble = append(t.trouble, fmt.Errorf("record %d is marked as damaged", num))
 		}
 		return
 	}
-	r, err := parseRecord(num, b, v.boot.clusters)
+	r, err := parseInto(scratch, num, b, v.boot.clusters)
 	if err != nil {
 		t.trouble = append(t.trouble, fmt.Errorf("record %d: %w", num, err))
 		if r == nil {
