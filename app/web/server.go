@@ -219,7 +219,7 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/dock/handed/:file", s.handedOut)
 	in.POST("/dock/uploads", s.beginUpload)
 	in.PUT("/dock/uploads/:upload", s.addPiece)
-	in.GET("/work/:key", s.watchAny)
+	in.GET("/progress/:key", s.watchAny)
 	in.GET("/jobs/:job/amount", s.amount)
 	in.GET("/jobs/:job/work", s.watch)
 	in.POST("/jobs/:job/steps", s.addStep)
