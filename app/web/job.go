@@ -73,11 +73,12 @@ func (s *Server) work(st *jobState) error {
 	}
 	st.Facts.Insides = s.insides(d)
 	st.Facts.Elsewhere = s.elsewhere(d.Bay)
-	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
 	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
 	if err != nil {
 		return err
 	}
+	st.Facts.Deleted = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDelete })
+	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
 	st.Entries = len(entries)
 	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
 		st.Last = &entries[i]

@@ -257,10 +257,17 @@ func TestRecordAndEvents(t *testing.T) {
 		}
 		seen <- all.String()
 	}()
+	const none = "No record is kept of a partition"
 	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "6", "release", "not wanted", "waiver", "none needed")
+	if !strings.Contains(s.get(t, "/jobs/J-1042"), none) {
+		t.Error("a gap does not say that there is nothing to bring back")
+	}
 	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
 	if out := s.settle(t); !strings.Contains(out, "as planned") {
 		t.Fatal(out)
+	}
+	if page := s.get(t, "/jobs/J-1042"); strings.Contains(page, none) || !strings.Contains(page, "Bring a partition back") {
+		t.Error("a gap denies the record that was just kept")
 	}
 	if ev := <-seen; !strings.Contains(ev, `"kind":"carry-out"`) || !strings.Contains(ev, "One record kept") {
 		t.Errorf("events: %s", ev)

@@ -66,7 +66,7 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 	switch {
 	case create.Obstacle != nil && slices.Contains([]Code{TableUnsafe, ReadOnly, FifthPrimary, TableFull, GapTooSmall}, create.Obstacle.Code):
 		back.Obstacle, back.Note = create.Obstacle, ""
-	case len(f.Records) == 0:
+	case !f.Deleted:
 		back.Obstacle, back.Note = obstacle(NoRecord, "No record is kept of a partition that was deleted from this drive."), ""
 	}
 	return []Act{create, back}
@@ -177,14 +177,22 @@ func resizable(p *layout.Span, f Facts) *Obstacle {
 		return obstacle(NotResizable, fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized. Its files can be copied to a volume of another size.", v.Kind), p.Number).clear("copy-out")
 	case p.Held != "":
 		return heldOpen(p)
-	case v.Hibernated:
-		return obstacle(Hibernated, "Its system is hibernated: it will go on from memory and write what it remembers. Start the PC and shut it down fully first.", p.Number).clear("close-volume")
-	case len(f.Asleep) > 0:
-		return obstacle(Hibernated, fmt.Sprintf("%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.", strings.Join(f.Asleep, ", ")), p.Number).clear("close-volume")
+	case v.Hibernated || len(f.Asleep) > 0:
+		return asleep(p, f)
 	case !v.Clean:
 		return obstacle(NotClean, "The volume is not clean: it was not closed properly, or waits for a check. Let its PC check it and shut down fully first.", p.Number).clear("close-volume")
 	}
 	return nil
+}
+
+// asleep says whose system is hibernated: that of p itself, or of another volume of
+// the same PC.
+func asleep(p *layout.Span, f Facts) *Obstacle {
+	text := "Its system is hibernated: it will go on from memory and write what it remembers. Start the PC and shut it down fully first."
+	if !p.Volume.Hibernated {
+		text = fmt.Sprintf("%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.", strings.Join(f.Asleep, ", "))
+	}
+	return obstacle(Hibernated, text, p.Number).clear("close-volume")
 }
 
 // mayGrow returns the sector up to which p can grow, or why it cannot.
@@ -311,7 +319,7 @@ func movable(p *layout.Span, f Facts) *Obstacle {
 	case p.Volume != nil && p.Volume.BadClusters > 0:
 		return obstacle(BadPlaces, fmt.Sprintf("It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.", p.Volume.BadClusters), p.Number).clear("copy-out")
 	case p.Volume != nil && p.Volume.Hibernated || len(f.Asleep) > 0 && p.Volume != nil && p.Volume.Kind != volume.Unknown:
-		return resizable(p, f)
+		return asleep(p, f)
 	}
 	return nil
 }

@@ -132,6 +132,7 @@ func TestCatalogue(t *testing.T) {
 		{Hibernated, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Hibernated = true }), 6, none, r, 6, none, "hibernated", "close-volume"},
 		{Hibernated, Grow, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "C: System of the same PC", "close-volume"},
 		{Hibernated, Slide, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "hibernated", "close-volume"},
+		{Hibernated, Slide, "", with(r, 6, kind(volume.Ext4)), 6, Facts{Asleep: []string{"C: System"}}, with(r, 6, kind(volume.Ext4)), 6, none, "C: System of the same PC", "close-volume"},
 		{Sealed, Grow, "", with(r, 6, kind(volume.Sealed)), 6, none, r, 6, none, "recovery key", "unseal"},
 		{Sealed, Look, "", with(r, 6, kind(volume.LVM)), 6, none, r, 6, none, "sealed", "unseal"},
 		{SetMember, Delete, "", with(r, 5, func(s *layout.Span) { s.Member = true }), 5, none, r, 5, none, "several drives", ""},
@@ -153,7 +154,7 @@ func TestCatalogue(t *testing.T) {
 		{LetterTaken, Letter, "", r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T", Holder: "card reader", Propose: "V"}}}, r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T"}}}, "V: is free", "letter"},
 		{Removable, Letter, "", r, 5, Facts{HasPC: true, Removable: true}, r, 5, Facts{HasPC: true}, "stick or card", ""},
 		{NoPC, Letter, "", r, 5, none, r, 5, Facts{HasPC: true}, "not known", "read-facts"},
-		{NoRecord, BringBack, "", r, 0, none, r, 0, Facts{Records: map[string]Record{"d": {}}}, "No record", ""},
+		{NoRecord, BringBack, "", r, 0, none, r, 0, Facts{Deleted: true}, "No record", ""},
 	} {
 		a := find(t, c.l, c.n, c.f, c.do, c.edge)
 		seen[c.code] = true

@@ -246,6 +246,9 @@ type Facts struct {
 	// Insides is what only the files of a volume show, where they were read.
 	Insides map[int]InsideFacts
 	Backups map[int]Backup
+	// Deleted tells that the trail knows of a deletion from this drive that was carried
+	// out; Records are only those that steps name.
+	Deleted bool
 	Records map[string]Record
 	NewID   string // a unique id for a partition whose own is taken
 }
