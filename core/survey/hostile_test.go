@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"io"
 	"os"
+	"runtime/metrics"
 	"slices"
 	"syscall"
 	"testing"
@@ -170,15 +171,46 @@ func FuzzKinds(f *testing.F) {
 			over.WriteAt(data[5:min(5+n, 5+int(int64(w.Size())-at))], at)
 			data = data[5+n:]
 		}
-		began := processorTime()
+		began, peak := processorTime(), watchHeap()
 		found, err := recognise.Open(over)
-		if err != nil || found.Volume == nil {
-			return
+		if err == nil && found.Volume != nil {
+			found.Volume.Check()
+			lookInto(found.Volume)
 		}
-		found.Volume.Check()
-		lookInto(found.Volume)
+		if most := peak(); most > 64*disk.MiB {
+			t.Errorf("it held %s of memory", most)
+		}
 		if took := processorTime() - began; took > 2*time.Second {
 			t.Errorf("it took %s of the processor", took)
 		}
 	})
+}
+
+// watchHeap samples what the heap holds every millisecond; what it returns ends that
+// and gives the most that was held beyond the beginning, garbage included.
+func watchHeap() func() disk.Bytes {
+	held := func() uint64 {
+		m := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+		metrics.Read(m)
+		return m[0].Value.Uint64()
+	}
+	start, stop, most := held(), make(chan struct{}), make(chan uint64)
+	go func() {
+		tick := time.NewTicker(time.Millisecond)
+		defer tick.Stop()
+		peak := start
+		for {
+			select {
+			case <-tick.C:
+				peak = max(peak, held())
+			case <-stop:
+				most <- max(peak, held())
+				return
+			}
+		}
+	}()
+	return func() disk.Bytes {
+		close(stop)
+		return disk.Bytes(<-most - start)
+	}
 }
