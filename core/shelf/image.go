@@ -226,7 +226,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	if left {
 		m.Allocated = ranges
 	}
-	f, err := newWriter(dir + "/image.zst")
+	f, err := newWriter(dir+"/image.zst", int64(room(r.Dev, ranges)))
 	if err != nil {
 		return nil, err
 	}
@@ -301,15 +301,13 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 		}
 		return nil
 	})
-	for range 2 * workers { // read back and compare; they wait for the medium
+	for range readers {
 		g.Go(func() error {
+			room := make([]byte, readBytes+2*block)
 			for j := range toVerify {
-				room := stock.get(pieceBytes + 64<<10)
-				b, err := back.read(room, j.at, len(j.frame))
-				if err != nil || !bytes.Equal(b, j.frame) {
-					return fmt.Errorf("%w: at byte %d the shelf does not hold what was written (%v)", ErrDamaged, j.at, err)
+				if err := back.same(room, j.at, j.frame); err != nil {
+					return err
 				}
-				stock.put(room)
 				if !j.zero {
 					stock.put(j.frame)
 				}
@@ -328,7 +326,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 	if r.Volume == nil { // all contents were read: their hash is the fingerprint
 		m.From.Fingerprint = m.Hash
 	}
-	return m, f.sync()
+	return m, f.finish()
 }
 
 // pass sends on a channel unless everything is being given up.

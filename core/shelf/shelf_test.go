@@ -231,7 +231,7 @@ func TestHostileManifest(t *testing.T) {
 func TestWriter(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 9))
 	p := filepath.Join(t.TempDir(), "w")
-	w, err := newWriter(p)
+	w, err := newWriter(p, 8<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -248,9 +248,15 @@ func TestWriter(t *testing.T) {
 		if err := w.flush(); err != nil {
 			t.Fatal(err)
 		}
-		if got, err := os.ReadFile(p); err != nil || !bytes.Equal(got, want) {
+		if got, err := os.ReadFile(p); err != nil || len(got) < len(want) || !bytes.Equal(got[:len(want)], want) {
 			t.Fatalf("after %d bytes the file has %d, %v", len(want), len(got), err)
 		}
+	}
+	if err := errors.Join(w.flush(), w.finish()); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := os.ReadFile(p); err != nil || !bytes.Equal(got, want) {
+		t.Fatalf("finished after %d bytes the file has %d, %v", len(want), len(got), err)
 	}
 }
 

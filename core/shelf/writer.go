@@ -1,6 +1,9 @@
 package shelf
 
 import (
+	"bytes"
+	"errors"
+	"fmt"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -32,9 +35,13 @@ type chunk struct {
 const (
 	block     = 4096 // what direct writes are aligned to
 	writeSize = 16 << 20
+	readBytes = 1 << 20
+	readers   = 16 // what reads back waits for the medium, which works best on many requests
 )
 
-func newWriter(path string) (*writer, error) {
+// newWriter begins a file for which room bytes are kept free until it is finished,
+// where the file system can do that.
+func newWriter(path string, room int64) (*writer, error) {
 	const flags = os.O_WRONLY | os.O_CREATE | os.O_EXCL
 	w := &writer{spare: make(chan []byte, 3), queue: make(chan chunk, 2), ended: make(chan struct{})}
 	var err error
@@ -45,6 +52,10 @@ func newWriter(path string) (*writer, error) {
 		if w.f, err = os.OpenFile(path, flags, 0o644); err != nil {
 			return nil, err
 		}
+	}
+	if err := unix.Fallocate(int(w.f.Fd()), 0, 0, max(room, 1)); err != nil && !errors.Is(err, unix.EOPNOTSUPP) {
+		w.f.Close()
+		return nil, err
 	}
 	for range cap(w.spare) {
 		w.spare <- make([]byte, 0, writeSize+int(pieceBytes)+64<<10)
@@ -94,8 +105,7 @@ func (w *writer) send() {
 }
 
 // flush returns when everything appended so far is in the file. A last block that
-// is not full is written with zeros behind it, cut off again, and written once
-// more with what follows.
+// is not full is written with zeros behind it, and once more with what follows.
 func (w *writer) flush() error {
 	if len(w.buf) >= block {
 		w.send()
@@ -114,10 +124,16 @@ func (w *writer) flush() error {
 		last = w.buf[:block]
 		clear(last[rest:])
 	}
-	if _, err := w.f.WriteAt(last, w.at); err != nil {
+	_, err := w.f.WriteAt(last, w.at)
+	return err
+}
+
+// finish gives back the room that was not needed and makes the file durable.
+func (w *writer) finish() error {
+	if err := w.f.Truncate(w.size); err != nil {
 		return err
 	}
-	return w.f.Truncate(w.size)
+	return w.f.Sync()
 }
 
 func (w *writer) sync() error { return w.f.Sync() }
@@ -154,6 +170,19 @@ func (p *past) read(room []byte, off int64, n int) ([]byte, error) {
 		err = nil // the file may end within the last block
 	}
 	return whole[off-start:][:n], err
+}
+
+// same compares what the file holds at off with what was to be written there.
+func (p *past) same(room []byte, off int64, want []byte) error {
+	for at := 0; at < len(want); {
+		n := min(readBytes, len(want)-at)
+		b, err := p.read(room, off+int64(at), n)
+		if err != nil || !bytes.Equal(b, want[at:at+n]) {
+			return fmt.Errorf("%w: at byte %d the shelf does not hold what was written (%v)", ErrDamaged, off+int64(at), err)
+		}
+		at += n
+	}
+	return nil
 }
 
 func (p *past) Close() error { return p.f.Close() }
