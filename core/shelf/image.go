@@ -186,7 +186,8 @@ type job struct {
 	zero  bool
 	frame []byte
 	node  digest.Node // of the piece, in the tree of the whole
-	at    int64       // of the frame in the image
+	at, n int64       // of the frame in the image
+	sums  []uint64    // of the frame's blocks of readBytes
 	done  chan error
 }
 
@@ -212,14 +213,13 @@ func (b buffers) put(x []byte) {
 }
 
 // syncEvery is after how many bytes of the image a part of it is made durable and
-// read back, while the next part is still being written. Frames are kept in memory
-// until then.
-const syncEvery = 48 << 20
+// read back, while the next part is still being written.
+const syncEvery = 128 << 20
 
 // write makes the image and verifies it. Pieces are read in order, hashed and
 // compressed by several workers, and written in order; that each frame decodes to
 // its piece is known before it is written. Each part of the file is synced, read
-// back past the page cache, and compared with what was to be written, byte by byte.
+// back past the page cache, and compared with sums of what was to be written.
 func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]disk.Bytes, left bool, report func(Progress)) (*Manifest, error) {
 	size := r.Dev.Size()
 	m := &Manifest{Version: 2, ID: r.ID, Kind: "image", Made: r.Now, Who: r.Who, From: r.From, Bytes: size, LeftOut: left}
@@ -260,11 +260,15 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 				return ctx.Err()
 			}
 			all.Add(j.node)
-			j.at = at
+			j.at, j.n = at, int64(len(j.frame))
 			f.append(j.frame)
+			if !j.zero {
+				stock.put(j.frame)
+			}
+			j.frame = nil
 			n := min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes)
-			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: int64(len(j.frame)), Hash: j.node.String(), Zero: j.zero})
-			at += int64(len(j.frame))
+			m.Pieces = append(m.Pieces, Piece{Off: disk.Bytes(j.i) * pieceBytes, Len: n, FrameOff: at, FrameLen: j.n, Hash: j.node.String(), Zero: j.zero})
+			at += j.n
 			part = append(part, j)
 			progress.add("writing", n)
 			if at-part[0].at >= syncEvery {
@@ -289,7 +293,7 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 			if err := f.sync(); err != nil {
 				return err
 			}
-			end := part[len(part)-1].at + int64(len(part[len(part)-1].frame))
+			end := part[len(part)-1].at + part[len(part)-1].n
 			if err := back.forget(part[0].at, end); err != nil {
 				return err
 			}
@@ -305,11 +309,8 @@ func (s *Shelf) write(ctx context.Context, dir string, r Request, ranges [][2]di
 		g.Go(func() error {
 			room := make([]byte, readBytes+2*block)
 			for j := range toVerify {
-				if err := back.same(room, j.at, j.frame); err != nil {
+				if err := back.same(room, j.at, j.n, j.sums); err != nil {
 					return err
-				}
-				if !j.zero {
-					stock.put(j.frame)
 				}
 				progress.add("verifying", min(pieceBytes, size-disk.Bytes(j.i)*pieceBytes))
 			}
@@ -416,6 +417,7 @@ func squeeze(todo <-chan *job, stock buffers) error {
 		if !j.zero {
 			stock.put(j.raw)
 		}
+		j.sums = sums(j.frame)
 		j.done <- nil
 	}
 	return nil
