@@ -217,7 +217,7 @@ func (s *Server) backUp(c *gin.Context) {
 	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		var made []string
 		for i, n := range numbers {
-			m, err := run.BackUp(ctx, o, n, func(p shelf.Progress) {
+			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: shelf.Image}, func(p shelf.Progress) {
 				report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
 			})
 			if errors.Is(err, context.Canceled) {

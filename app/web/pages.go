@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"path/filepath"
 
 	"github.com/gin-gonic/gin"
 
@@ -123,14 +124,14 @@ func (s *Server) download(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	f, err := s.shelf.Image(m)
+	f, err := s.shelf.Stored(m)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	defer f.Close()
 	c.Header("Content-Type", "application/zstd")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.img.zst"`, m.ID))
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s"`, m.ID, filepath.Base(f.Name())))
 	http.ServeContent(c.Writer, c.Request, "", m.Made, f)
 }
 

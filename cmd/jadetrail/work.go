@@ -208,13 +208,10 @@ func backUpCmd() *cobra.Command {
 	var asJSON bool
 	var part int
 	var kind string
+	var folders []string
 	c := &cobra.Command{Use: "back-up [--json] --partition N --kind files|image [--shelf DIR] IMAGE", Short: "Back a partition up to the shelf and verify it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			switch kind {
-			case "image":
-			case "files":
-				return fmt.Errorf("%w: a backup of kind files cannot be made yet; make one of kind image", errNotHere)
-			default:
+			if shelf.Kind(kind) != shelf.Image && shelf.Kind(kind) != shelf.Files {
 				return errUse{fmt.Errorf("--kind is %q, not files or image", kind)}
 			}
 			o, im, err := p.options(args[0], "", false)
@@ -222,7 +219,7 @@ func backUpCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			m, err := run.BackUp(cmd.Context(), o, part, shelfReporter())
+			m, err := run.BackUp(cmd.Context(), o, run.Wanted{Partition: part, Kind: shelf.Kind(kind), Folders: folders}, shelfReporter())
 			if err != nil {
 				if errors.Is(err, run.ErrNoPartition) {
 					return fmt.Errorf("%w: %w", errNotHere, err)
@@ -230,15 +227,19 @@ func backUpCmd() *cobra.Command {
 				return err
 			}
 			if asJSON {
-				return printJSON(map[string]any{"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored})
+				return printJSON(map[string]any{"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored, "files": m.Count, "unreadable": m.Unreadable})
 			}
 			fmt.Printf("Backup %s: %s, %s on the shelf, verified by reading back.\n", m.ID, m.Bytes, m.Stored)
+			if m.Unreadable > 0 {
+				fmt.Printf("%d files could not be read; their list in the backup says why.\n", m.Unreadable)
+			}
 			return nil
 		}}
 	p.flags(c, "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
 	c.Flags().IntVar(&part, "partition", 0, "number of the partition")
 	c.Flags().StringVar(&kind, "kind", "image", "files or image")
+	c.Flags().StringArrayVar(&folders, "folder", nil, "only this folder of the files; may be given several times")
 	return c
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -13,9 +14,18 @@ import (
 // ErrNoPartition is returned for a partition that does not exist.
 var ErrNoPartition = errors.New("there is no such partition")
 
-// BackUp makes a verified image of a partition on the shelf and enters it in the
+// Wanted is a backup that is asked for: of which partition, and which folders of its
+// files, none for all.
+type Wanted struct {
+	Partition int
+	Kind      shelf.Kind
+	Folders   []string
+}
+
+// BackUp makes a verified backup of a partition on the shelf and enters it in the
 // trail. The drive is only read.
-func BackUp(ctx context.Context, o Options, number int, report func(shelf.Progress)) (*shelf.Manifest, error) {
+func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress)) (*shelf.Manifest, error) {
+	number := w.Partition
 	if im, ok := o.Dev.(interface{ Share() error }); ok {
 		if err := im.Share(); err != nil {
 			return nil, err
@@ -35,7 +45,7 @@ func BackUp(ctx context.Context, o Options, number int, report func(shelf.Progre
 		return nil, err
 	}
 	m, err := o.Shelf.Make(ctx, shelf.Request{
-		ID: shelf.ID(now, number, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
+		Kind: w.Kind, Folders: w.Folders, ID: shelf.ID(now, number, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
 		From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
 	}, report)
 	if err != nil {
@@ -44,6 +54,20 @@ func BackUp(ctx context.Context, o Options, number int, report func(shelf.Progre
 	id := "e-" + m.ID
 	return m, o.Trail.Append(trail.Entry{
 		ID: id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Partition: number, Backup: m.ID,
-		Text: fmt.Sprintf("%s backed up: %s, %s on the shelf, verified", p.Title(), m.Bytes, m.Stored),
+		Text: wordBackup(p.Title(), m),
 	})
+}
+
+func wordBackup(title string, m *shelf.Manifest) string {
+	if m.Kind == shelf.Image {
+		return fmt.Sprintf("%s backed up: %s, %s on the shelf, verified", title, m.Bytes, m.Stored)
+	}
+	text := fmt.Sprintf("Files of %s backed up: %d with %s, %s on the shelf, verified", title, m.Count, m.Contents, m.Stored)
+	if len(m.Folders) > 0 {
+		text += fmt.Sprintf("; only %s", strings.Join(m.Folders, ", "))
+	}
+	if m.Unreadable > 0 {
+		text += fmt.Sprintf("; %d could not be read", m.Unreadable)
+	}
+	return text
 }

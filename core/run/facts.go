@@ -147,7 +147,7 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 	var best *plan.Backup
 	var now string
 	for _, m := range backups {
-		if !sameOrigin(m, sv.Layout.DiskID, p) {
+		if !sameOrigin(m, sv.Layout.DiskID, p) || !m.Whole() {
 			continue
 		}
 		if now == "" {
@@ -190,13 +190,13 @@ func covering(sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps 
 }
 
 func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {
-	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.Bytes == p.Bytes
+	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.From.Span.Bytes == p.Bytes
 }
 
 // forRecord is the verified backup that covers what a record's partition held.
 func forRecord(rec *trail.Record, backups []*shelf.Manifest) *shelf.Manifest {
 	for _, m := range backups {
-		if m.Verified != nil && sameOrigin(m, rec.Drive.DiskID, rec.Span) && m.From.Fingerprint == rec.Fingerprint {
+		if m.Kind == shelf.Image && m.Verified != nil && sameOrigin(m, rec.Drive.DiskID, rec.Span) && m.From.Fingerprint == rec.Fingerprint {
 			return m
 		}
 	}

@@ -44,7 +44,7 @@ func TestBackupMustStandForTheState(t *testing.T) {
 	if m := missing(); !strings.Contains(m, "no backup") {
 		t.Errorf("before a backup: %q", m)
 	}
-	m, err := BackUp(context.Background(), s.options(im), 4, nil)
+	m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: shelf.Image}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +53,7 @@ func TestBackupMustStandForTheState(t *testing.T) {
 	}
 	// A backup of another partition, or of the same number elsewhere, is none.
 	o := s.options(im)
-	if _, err := BackUp(context.Background(), o, 6, nil); err != nil {
+	if _, err := BackUp(context.Background(), o, Wanted{Partition: 6, Kind: shelf.Image}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if m := missing(); m != "" {
@@ -95,12 +95,12 @@ func TestBackupMustStandForTheState(t *testing.T) {
 func TestBackUpEntersTheTrail(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
-	if _, err := BackUp(context.Background(), s.options(im), 9, nil); !errors.Is(err, ErrNoPartition) {
+	if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 9, Kind: shelf.Image}, nil); !errors.Is(err, ErrNoPartition) {
 		t.Errorf("no such partition: %v", err)
 	}
 	full := s.options(im)
 	full.Shelf = &shelf.Shelf{Dir: full.Shelf.Dir, Room: func() (disk.Bytes, error) { return 10, nil }}
-	if _, err := BackUp(context.Background(), full, 4, nil); !errors.Is(err, shelf.ErrRoom) {
+	if _, err := BackUp(context.Background(), full, Wanted{Partition: 4, Kind: shelf.Image}, nil); !errors.Is(err, shelf.ErrRoom) {
 		t.Errorf("a full shelf: %v", err)
 	}
 	if _, err := os.Stat(filepath.Join(s.dir, "trail.jsonl")); err == nil {
@@ -108,7 +108,7 @@ func TestBackUpEntersTheTrail(t *testing.T) {
 	}
 	// The reserved partition holds nothing, and is backed up all the same.
 	for _, n := range []int{1, 2} {
-		m, err := BackUp(context.Background(), s.options(im), n, nil)
+		m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: n, Kind: shelf.Image}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

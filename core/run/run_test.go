@@ -289,7 +289,7 @@ func TestBringBackFromBackup(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	before := contents(t, im)
-	if _, err := BackUp(context.Background(), s.options(im), 4, nil); err != nil {
+	if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: shelf.Image}, nil); err != nil {
 		t.Fatal(err)
 	}
 	s.steps = []plan.Step{{Do: plan.Delete, Partition: "4", Release: "not wanted"}, {Do: plan.Grow, Partition: "3", By: "all"}}

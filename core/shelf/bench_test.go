@@ -28,7 +28,7 @@ func BenchmarkMake(b *testing.B) {
 	b.SetBytes(size)
 	for b.Loop() {
 		sh, _ := Open(filepath.Join(dir, "shelf"))
-		m, err := sh.Make(context.Background(), Request{ID: "b-1", Now: day, Dev: im, From: Origin{Sector: 512, Span: layout.Span{Bytes: size}}}, nil)
+		m, err := sh.Make(context.Background(), Request{Kind: Image, ID: "b-1", Now: day, Dev: im, From: Origin{Sector: 512, Span: layout.Span{Bytes: size}}}, nil)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -1,9 +1,11 @@
 // Package shelf keeps backups: it makes, verifies and reads them.
 //
-// A backup is a folder ID/ on the shelf with manifest.json and image.zst. The
-// image is a row of zstd frames (RFC 8878), one a piece of the partition, that
-// any zstd program turns into the raw partition. The manifest has the BLAKE3 hash
-// of the whole, and of every piece its chaining value in the same tree.
+// A backup is a folder ID/ on the shelf with manifest.json and its contents: image.zst,
+// the whole partition, or files.tar.zst, its files as a tar (POSIX.1-2001 pax format),
+// with their list in files.jsonl.zst. The contents are a row of zstd frames (RFC 8878),
+// one a piece, that any zstd program turns into the raw partition or the tar. The
+// manifest has the BLAKE3 hash of the whole, and of every piece its chaining value in
+// the same tree.
 package shelf
 
 import (
@@ -27,8 +29,29 @@ import (
 var (
 	ErrRoom     = errors.New("the shelf has not enough room")
 	ErrNoBackup = errors.New("no such backup on this shelf")
+	ErrKind     = errors.New("a backup is an image, or of files")
 	ErrDamaged  = errors.New("the backup is damaged")
 )
+
+// Kind of a backup.
+type Kind string
+
+// The kinds of backup.
+const (
+	Image Kind = "image" // the whole partition
+	Files Kind = "files" // its files, as a tar
+)
+
+// file is the name of the contents on the shelf.
+func (k Kind) file() string {
+	if k == Files {
+		return "files.tar.zst"
+	}
+	return "image.zst"
+}
+
+// listFile is the name of the list of a backup's files.
+const listFile = "files.jsonl.zst"
 
 // Shelf is a folder of backups.
 type Shelf struct {
@@ -85,21 +108,33 @@ type Piece struct {
 type Manifest struct {
 	Version int        `json:"version"`
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind"`
+	Kind    Kind       `json:"kind"`
 	Made    time.Time  `json:"made"`
 	Who     string     `json:"who"`
 	From    Origin     `json:"from"`
-	Bytes   disk.Bytes `json:"bytes"`        // of the raw image
-	Stored  disk.Bytes `json:"stored_bytes"` // of image.zst
+	Bytes   disk.Bytes `json:"bytes"`        // of the raw image, or of the tar
+	Stored  disk.Bytes `json:"stored_bytes"` // as it lies on the shelf
 	// LeftOut tells that free clusters are zeros in the image; then Allocated are
 	// the ranges that hold the partition's own bytes.
 	LeftOut   bool            `json:"free_left_out"`
 	Allocated [][2]disk.Bytes `json:"allocated,omitempty"`
-	Hash      string          `json:"blake3"`           // of the whole raw image
-	SHA256    string          `json:"sha256,omitempty"` // of the whole raw image, once it was exported
-	Verified  *time.Time      `json:"verified"`
-	Pieces    []Piece         `json:"pieces"`
+	// Of a backup of files: what was chosen of them, none for all; how many there are,
+	// with how many bytes of contents; how many could not be read; and the BLAKE3 hash
+	// of their list.
+	Folders    []string   `json:"folders,omitempty"`
+	Count      int        `json:"files,omitempty"`
+	Contents   disk.Bytes `json:"contents_bytes,omitempty"`
+	Unreadable int        `json:"unreadable,omitempty"`
+	ListHash   string     `json:"list_blake3,omitempty"`
+	Hash       string     `json:"blake3"`           // of the whole raw image, or tar
+	SHA256     string     `json:"sha256,omitempty"` // of the whole raw image, once it was exported
+	Verified   *time.Time `json:"verified"`
+	Pieces     []Piece    `json:"pieces"`
 }
+
+// Whole tells that all that the partition held is in the backup: an image, or every
+// file of it.
+func (m *Manifest) Whole() bool { return m.Kind == Image || len(m.Folders) == 0 && m.Unreadable == 0 }
 
 var idForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
 
@@ -132,7 +167,7 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, fmt.Errorf("%w: %s: its manifest cannot be read: %v", ErrDamaged, id, err)
 	}
-	if m.Version != 2 || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
+	if m.Version != 2 || m.Kind != Image && m.Kind != Files || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
 		return nil, fmt.Errorf("%w: %s: its manifest is of another backup or version", ErrDamaged, id)
 	}
 	next, frame := disk.Bytes(0), int64(0)
@@ -168,9 +203,9 @@ func (s *Shelf) List() ([]*Manifest, error) {
 	return out, nil
 }
 
-// Image opens the backup's zstd frames for a hand-over.
-func (s *Shelf) Image(m *Manifest) (*os.File, error) {
-	p, err := s.path(m.ID, "image.zst")
+// Stored opens the backup's zstd frames for a hand-over, with their file's name.
+func (s *Shelf) Stored(m *Manifest) (*os.File, error) {
+	p, err := s.path(m.ID, m.Kind.file())
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func withVolume(t testing.TB) (*disk.Image, volume.Volume, disk.Bytes) {
 }
 
 func request(im disk.Device, v volume.Volume) Request {
-	return Request{ID: "b-1", Now: day, Who: "Ines Marsh", Dev: im, Volume: v, From: Origin{Sector: 512, Span: layout.Span{Number: 4, Bytes: im.Size()}}}
+	return Request{Kind: Image, ID: "b-1", Now: day, Who: "Ines Marsh", Dev: im, Volume: v, From: Origin{Sector: 512, Span: layout.Span{Number: 4, Bytes: im.Size()}}}
 }
 
 func TestImageIsWhatZstdReads(t *testing.T) {

@@ -35,6 +35,7 @@ type Act string
 // The acts.
 const (
 	ActBackup    Act = "back-up"
+	ActRestore   Act = "restore"
 	ActVerify    Act = "verify-backup"
 	ActPlan      Act = "plan"
 	ActRelease   Act = "release"

@@ -16,6 +16,7 @@ const (
 	atList       = 0x20
 	atFileName   = 0x30
 	atObjectID   = 0x40
+	atSecurity   = 0x50
 	atVolumeName = 0x60
 	atVolumeInfo = 0x70
 	atData       = 0x80

@@ -21,6 +21,8 @@ type Volume struct {
 	mft  *stream
 	tree *tree    // every file, read when first asked for
 	up   []uint16 // the table of upper-case letters, read when first asked for
+
+	secure *descriptors // read when first asked for
 }
 
 // Open recognises an NTFS volume. The device may be longer than the volume.

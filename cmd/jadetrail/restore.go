@@ -1,0 +1,58 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+)
+
+func restoreCmd() *cobra.Command {
+	var p places
+	var asJSON bool
+	var id, to, path string
+	var part int
+	var only []string
+	c := &cobra.Command{Use: "restore --backup ID [--shelf DIR] (--partition N [--path DIR] | --to FOLDER) [--runs DIR] [--trail FILE] IMAGE",
+		Short: "Put files from a backup into a folder, or into a volume", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if id == "" || (to == "") == (part == 0) {
+				return errUse{errors.New("name the backup with --backup, and one of --partition and --to")}
+			}
+			o, im, err := p.options(args[0], "", to == "")
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			var out *shelf.Restored
+			if to != "" {
+				out, err = run.RestoreToFolder(cmd.Context(), o, id, only, to, shelfReporter())
+			} else {
+				err = fmt.Errorf("%w: files cannot be put into a volume yet; name a folder with --to", errNotHere)
+			}
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(out)
+			}
+			fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", out.Files, out.Folders, out.Bytes, out.Compared)
+			for _, x := range out.NotThere {
+				fmt.Fprintln(os.Stderr, "not restored:", filepath.Clean(x))
+			}
+			return nil
+		}}
+	p.flags(c, "runs", "shelf", "trail", "who")
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&id, "backup", "", "name of the backup")
+	c.Flags().StringVar(&to, "to", "", "folder that the files go to")
+	c.Flags().IntVar(&part, "partition", 0, "number of the partition that the files go to")
+	c.Flags().StringVar(&path, "path", "", "folder in that volume, made when it does not exist")
+	c.Flags().StringArrayVar(&only, "only", nil, "only this file or folder of the backup; may be given several times")
+	return c
+}

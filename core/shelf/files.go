@@ -1,0 +1,433 @@
+package shelf
+
+import (
+	"archive/tar"
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"lukechampine.com/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/volume"
+)
+
+// Entry is one line of the list of a backup's files.
+type Entry struct {
+	volume.File
+	volume.Detail
+	// Hash is the BLAKE3 hash of the contents, empty for what has none.
+	Hash string `json:"blake3,omitempty"`
+	// At is where the contents lie in the tar, -1 for what has none there.
+	At disk.Bytes `json:"at"`
+	// Data is the contents of a stream that lies in its file's header.
+	Data []byte `json:"data,omitempty"`
+	// SameAs is the path of the first name of a file that has several.
+	SameAs string `json:"same_as,omitempty"`
+}
+
+// maxStreams is the most of a file's alternate streams that its pax header takes; longer
+// ones are members of their own, named "file:stream".
+const maxStreams = 128 << 10
+
+// Keys of the extended headers. The ones of streams, descriptors and the like are those
+// under which the operating system's drivers for NTFS show them.
+const (
+	xattr          = "SCHILY.xattr."
+	keyDescriptor  = xattr + "system.ntfs_acl"
+	keyAttributes  = xattr + "system.ntfs_attrib_be"
+	keyReparse     = xattr + "system.ntfs_reparse_data"
+	keyObjectID    = xattr + "system.ntfs_object_id"
+	keyShort       = xattr + "system.ntfs_dos_name"
+	keyStream      = xattr + "user."
+	keyCreated     = xattr + "system.ntfs_crtime_be"
+	headerEstimate = 4 * disk.KiB // of tar and list, for each file
+)
+
+// filesOf is the files of a partition as a tar.
+func filesOf(r Request, m *Manifest) (source, error) {
+	if r.Volume == nil {
+		return source{}, fmt.Errorf("%w: the partition cannot be looked into, so only an image of it can be made", ErrKind)
+	}
+	for _, f := range r.Folders {
+		x, err := r.Volume.Stat(f)
+		if err != nil {
+			return source{}, fmt.Errorf("the folder %s: %w", f, err)
+		}
+		m.Folders = append(m.Folders, x.Path)
+	}
+	var list []Entry
+	total := disk.Bytes(0)
+	if err := r.Volume.Walk(func(f volume.File) error {
+		if wanted(m.Folders, f) {
+			list = append(list, Entry{File: f, At: -1})
+			total += f.Bytes + 1024
+		}
+		return nil
+	}); err != nil {
+		return source{}, err
+	}
+	slices.SortFunc(list, func(a, b Entry) int {
+		if c := strings.Compare(a.Path, b.Path); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Stream, b.Stream)
+	})
+	// A volume whose files claim more than it has (holes) still compresses.
+	most := min(total, 2*r.Dev.Size())
+	a := &archiver{v: r.Volume, list: list, m: m, names: map[uint64]string{}}
+	return source{total: total, room: most + most/1000 + disk.Bytes(len(list)+1)*headerEstimate + disk.MiB, pieces: a.pieces, done: a.save}, nil
+}
+
+// wanted tells whether a file is one of the chosen folders, in them, or above them.
+func wanted(folders []string, f volume.File) bool {
+	return len(folders) == 0 || slices.ContainsFunc(folders, func(d string) bool {
+		return f.Path == d || strings.HasPrefix(f.Path, d+"/") || f.Kind == volume.Folder && f.Stream == "" && strings.HasPrefix(d, f.Path+"/")
+	})
+}
+
+// archiver writes files as a tar.
+type archiver struct {
+	v     volume.Volume
+	list  []Entry
+	m     *Manifest
+	names map[uint64]string // the first name of each file
+	out   cutter
+	tar   *tar.Writer
+	buf   []byte
+}
+
+// pieces writes the tar.
+func (a *archiver) pieces(ctx context.Context, l line) error {
+	a.out, a.buf = cutter{ctx: ctx, line: l}, make([]byte, 1<<20)
+	a.tar = tar.NewWriter(&a.out)
+	for i := 0; i < len(a.list); {
+		end := i + 1
+		for end < len(a.list) && a.list[end].Path == a.list[i].Path {
+			end++
+		}
+		if err := a.file(a.list[i:end]); err != nil {
+			return err
+		}
+		i = end
+	}
+	if err := a.tar.Close(); err != nil {
+		return err
+	}
+	return a.out.flush()
+}
+
+// file writes a file with its streams. What cannot be read is listed with the reason.
+func (a *archiver) file(all []Entry) error {
+	e := &all[0]
+	if d, ok := a.v.(volume.Detailer); ok {
+		var err error
+		if e.Detail, err = d.Detail(e.File); err != nil && e.Unreadable == "" {
+			e.Unreadable = "what belongs to it cannot be read: " + err.Error()
+		}
+	}
+	h := &tar.Header{
+		Typeflag: tar.TypeReg, Name: e.Path, Mode: 0o644, Size: int64(e.Bytes), ModTime: stamp(e.Modified), AccessTime: stamp(e.Accessed), ChangeTime: stamp(e.Changed),
+		Format: tar.FormatPAX, PAXRecords: records(e.Detail),
+	}
+	for _, s := range all {
+		switch {
+		case s.Unreadable != "":
+			a.m.Unreadable++
+		case s.Kind == volume.Plain:
+			a.m.Contents += s.Bytes
+		}
+	}
+	a.m.Count++
+	first, again := a.names[e.ID]
+	switch {
+	case e.Kind == volume.Folder:
+		h.Typeflag, h.Name, h.Mode, h.Size = tar.TypeDir, e.Path+"/", 0o755, 0
+	case e.Kind == volume.Link:
+		h.Typeflag, h.Linkname, h.Mode, h.Size = tar.TypeSymlink, e.Target, 0o777, 0
+		if e.Target == "" {
+			h.Linkname = "?"
+		}
+	case again && e.ID != 0:
+		h.Typeflag, h.Linkname, h.Size, h.PAXRecords = tar.TypeLink, first, 0, nil
+		e.SameAs = first
+		return a.tar.WriteHeader(h)
+	case e.Unreadable != "":
+		return nil // it is listed; an empty file would look like a whole one
+	}
+	a.names[e.ID] = e.Path
+	var apart []*Entry
+	room := disk.Bytes(maxStreams)
+	for i := 1; i < len(all); i++ {
+		s := &all[i]
+		if s.Unreadable != "" {
+			continue
+		}
+		if room -= s.Bytes; s.Bytes > maxStreams || room < 0 {
+			apart = append(apart, s)
+			continue
+		}
+		b, err := a.whole(s)
+		if err != nil {
+			a.lost(s, err)
+			continue
+		}
+		h.PAXRecords[keyStream+escape.Replace(s.Stream)] = string(b)
+		s.Data = b
+	}
+	if err := a.member(h, e); err != nil {
+		return err
+	}
+	for _, s := range apart {
+		err := a.member(&tar.Header{Typeflag: tar.TypeReg, Name: s.Path + ":" + s.Stream, Mode: 0o644, Size: int64(s.Bytes), ModTime: stamp(s.Modified), Format: tar.FormatPAX}, s)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// escape keeps the names of streams out of the way of the pax format's own "=".
+var escape = strings.NewReplacer("%", "%25", "=", "%3D", "\x00", "%00")
+
+// lost notes that contents could not be read.
+func (a *archiver) lost(e *Entry, err error) {
+	if e.Unreadable == "" {
+		a.m.Unreadable++
+		a.m.Contents -= e.Bytes
+	}
+	e.Unreadable = err.Error()
+}
+
+// whole reads contents that are short, and hashes them.
+func (a *archiver) whole(e *Entry) ([]byte, error) {
+	r, err := a.v.Open(e.File)
+	if err != nil {
+		return nil, err
+	}
+	b := make([]byte, e.Bytes)
+	if n, err := r.ReadAt(b, 0); n < len(b) {
+		return nil, err
+	}
+	sum := blake3.Sum256(b)
+	e.Hash = hex.EncodeToString(sum[:])
+	return b, nil
+}
+
+// member writes a header with its contents. Contents that break off are filled up with
+// zeros, for the tar to stay whole, and listed as lost from there on.
+func (a *archiver) member(h *tar.Header, e *Entry) error {
+	if h.Size == 0 && h.Typeflag != tar.TypeReg {
+		return a.tar.WriteHeader(h)
+	}
+	r, err := a.v.Open(e.File)
+	first := a.buf[:min(e.Bytes, disk.Bytes(len(a.buf)))]
+	if err == nil {
+		var n int
+		if n, err = r.ReadAt(first, 0); n == len(first) {
+			err = nil
+		}
+	}
+	if err != nil {
+		a.lost(e, err)
+		return nil
+	}
+	if err := a.tar.WriteHeader(h); err != nil {
+		return fmt.Errorf("%s: %w", e.Path, err)
+	}
+	e.At = a.out.at
+	sum := blake3.New(32, nil)
+	for at := disk.Bytes(0); at < e.Bytes; {
+		b := a.buf[:min(e.Bytes-at, disk.Bytes(len(a.buf)))]
+		if at > 0 {
+			if n, err := r.ReadAt(b, int64(at)); n < len(b) {
+				clear(b[n:])
+				if e.Unreadable == "" {
+					a.lost(e, fmt.Errorf("from byte %d on it could not be read: %w", at+disk.Bytes(n), err))
+				}
+			}
+		}
+		sum.Write(b)
+		if _, err := a.tar.Write(b); err != nil {
+			return err
+		}
+		at += disk.Bytes(len(b))
+	}
+	if e.Unreadable == "" {
+		e.Hash = hex.EncodeToString(sum.Sum(nil))
+	}
+	return nil
+}
+
+func stamp(t time.Time) time.Time {
+	if t.IsZero() {
+		return time.Time{}
+	}
+	return t.UTC()
+}
+
+// records are the extended headers of what a file system keeps beside the contents.
+func records(d volume.Detail) map[string]string {
+	r := map[string]string{}
+	for k, b := range map[string][]byte{keyDescriptor: d.Descriptor, keyReparse: d.Reparse, keyObjectID: d.ObjectID} {
+		if len(b) > 0 {
+			r[k] = string(b)
+		}
+	}
+	if d.Short != "" {
+		r[keyShort] = d.Short
+	}
+	if a := d.Attributes; a != 0 {
+		r[keyAttributes] = string(binary.BigEndian.AppendUint32(nil, a))
+	}
+	if !d.Created.IsZero() {
+		r[keyCreated] = string(binary.BigEndian.AppendUint64(nil, uint64(d.Created.UnixNano()/100+116444736000000000)))
+	}
+	return r
+}
+
+// cutter cuts a stream into pieces.
+type cutter struct {
+	ctx  context.Context
+	line line
+	job  *job
+	i    int
+	at   disk.Bytes
+}
+
+func (c *cutter) Write(b []byte) (int, error) {
+	n := len(b)
+	for len(b) > 0 {
+		if c.job == nil {
+			c.job = &job{i: c.i, raw: c.line.stock.get(pieceBytes)[:0]}
+		}
+		k := min(len(b), int(pieceBytes)-len(c.job.raw))
+		c.job.raw = append(c.job.raw, b[:k]...)
+		b, c.at = b[k:], c.at+disk.Bytes(k)
+		if len(c.job.raw) == int(pieceBytes) {
+			if err := c.flush(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return n, nil
+}
+
+func (c *cutter) flush() error {
+	if c.job == nil {
+		return nil
+	}
+	j := c.job
+	c.job, c.i = nil, c.i+1
+	return c.line.send(c.ctx, j)
+}
+
+// save writes the list of files beside the tar.
+func (a *archiver) save(dir string) error {
+	var out bytes.Buffer
+	z, err := zstd.NewWriter(&out, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	enc := json.NewEncoder(z)
+	for i := range a.list {
+		a.list[i].Extents = nil
+		if err := enc.Encode(&a.list[i]); err != nil {
+			return err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	sum := blake3.Sum256(out.Bytes())
+	a.m.ListHash = hex.EncodeToString(sum[:])
+	p := filepath.Join(dir, listFile)
+	if err := WriteDurably(p, out.Bytes()); err != nil {
+		return err
+	}
+	back, err := readPast(p, disk.Bytes(out.Len()))
+	if err == nil && !bytes.Equal(back, out.Bytes()) {
+		err = fmt.Errorf("%w: the list of files is not what was written", ErrDamaged)
+	}
+	return err
+}
+
+// readPast reads a whole file of n bytes past the page cache.
+func readPast(path string, n disk.Bytes) ([]byte, error) {
+	p, err := openPast(path)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if err := p.forget(0, int64(n)); err != nil {
+		return nil, err
+	}
+	room := make([]byte, readBytes+2*block)
+	out := make([]byte, 0, n)
+	for at := disk.Bytes(0); at < n; at += readBytes {
+		b, err := p.read(room, int64(at), int(min(readBytes, n-at)))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, b...)
+	}
+	return out, nil
+}
+
+// maxList bounds the list of a backup's files, as it lies on the shelf.
+const maxList = 1 << 30
+
+// ListOf returns the list of a backup's files, compared with the manifest's hash.
+func (s *Shelf) ListOf(m *Manifest) ([]Entry, error) {
+	bad := func(why error) ([]Entry, error) {
+		return nil, fmt.Errorf("%w: %s: the list of its files: %w", ErrDamaged, m.ID, why)
+	}
+	p, err := s.path(m.ID, listFile)
+	if err != nil {
+		return nil, err
+	}
+	st, err := os.Stat(p)
+	if err != nil {
+		return bad(err)
+	}
+	if st.Size() > maxList {
+		return bad(errors.New("it is absurdly long"))
+	}
+	b, err := os.ReadFile(p)
+	if err != nil {
+		return bad(err)
+	}
+	if sum := blake3.Sum256(b); hex.EncodeToString(sum[:]) != m.ListHash {
+		return bad(errors.New("it is not what was written"))
+	}
+	z, err := zstd.NewReader(bytes.NewReader(b), zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return bad(err)
+	}
+	defer z.Close()
+	var out []Entry
+	for dec := json.NewDecoder(bufio.NewReaderSize(z, 1<<16)); ; {
+		var e Entry
+		if err := dec.Decode(&e); err == io.EOF {
+			return out, nil
+		} else if err != nil {
+			return bad(err)
+		}
+		if e.Bytes < 0 || e.At > m.Bytes || e.At >= 0 && e.Bytes > m.Bytes-e.At {
+			return bad(fmt.Errorf("%s lies beyond the tar's end", e.Path))
+		}
+		out = append(out, e)
+	}
+}

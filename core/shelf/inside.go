@@ -1,0 +1,209 @@
+package shelf
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/finding"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/recognise"
+)
+
+// Inside opens what a backup holds as a volume that is only read. Contents come from
+// pieces that are compared with their hashes as they are read. Both are to be closed
+// by closing the reader.
+func (s *Shelf) Inside(m *Manifest) (volume.Volume, *Reader, error) {
+	r, err := s.Reader(m)
+	if err != nil {
+		return nil, nil, err
+	}
+	if m.Kind == Image {
+		found, err := recognise.Open(&medium{Reader: r, sector: m.From.Sector})
+		if err == nil && found.Volume == nil {
+			err = fmt.Errorf("%w: what it holds cannot be looked into", volume.ErrNotThis)
+		}
+		if err != nil {
+			r.Close()
+			return nil, nil, err
+		}
+		return found.Volume, r, nil
+	}
+	list, err := s.ListOf(m)
+	if err != nil {
+		r.Close()
+		return nil, nil, err
+	}
+	a := &Archive{m: m, r: r, list: list, below: map[string][]int{}}
+	for i := range list {
+		list[i].ID = uint64(i + 1)
+		a.below[parent(list[i].Path)] = append(a.below[parent(list[i].Path)], i)
+	}
+	return a, r, nil
+}
+
+func parent(path string) string { return path[:max(strings.LastIndexByte(path, '/'), 0)] }
+
+// Archive is the files of a backup as a volume that is only read.
+type Archive struct {
+	m     *Manifest
+	r     *Reader
+	list  []Entry
+	below map[string][]int // by folder
+}
+
+// Info implements volume.Volume.
+func (a *Archive) Info() (volume.Info, error) {
+	i := volume.Info{Kind: volume.Unknown, TotalBytes: a.m.Contents, UsedBytes: a.m.Contents, Clean: true}
+	if v := a.m.From.Span.Volume; v != nil {
+		i.Kind, i.Label, i.Serial, i.ClusterBytes = v.Kind, v.Label, v.Serial, v.ClusterBytes
+	}
+	return i, nil
+}
+
+// Entry returns the list's line of a file that the archive returned.
+func (a *Archive) Entry(f volume.File) (Entry, bool) {
+	if f.ID == 0 || f.ID > uint64(len(a.list)) {
+		return Entry{}, false
+	}
+	return a.list[f.ID-1], true
+}
+
+// Files implements volume.Volume.
+func (a *Archive) Files() ([]volume.File, error) { return volume.Collect(a.Walk) }
+
+// Walk implements volume.Volume.
+func (a *Archive) Walk(visit func(volume.File) error) error {
+	for _, e := range a.list {
+		if err := visit(e.File); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *Archive) folders() volume.Folders[string] {
+	return volume.Folders[string]{
+		Read: func(folder string, from int64, f func(volume.Entry[string], int64) bool) error {
+			in := a.below[folder]
+			for n := from; n < int64(len(in)); n++ {
+				x := a.list[in[n]].File
+				e := volume.Entry[string]{File: x}
+				if x.Kind == volume.Folder && x.Stream == "" {
+					e.Enter = &x.Path
+				}
+				e.File.Path = x.Path[len(parent(x.Path)):]
+				e.File.Path = strings.TrimPrefix(e.File.Path, "/")
+				if !f(e, n+1) {
+					return nil
+				}
+			}
+			return nil
+		},
+		Same: strings.EqualFold,
+	}
+}
+
+// List implements volume.Volume.
+func (a *Archive) List(dir, from string, limit int) ([]volume.File, string, error) {
+	return a.folders().List(dir, from, limit)
+}
+
+// Stat implements volume.Volume.
+func (a *Archive) Stat(path string) (volume.File, error) {
+	path = strings.Trim(path, "/")
+	i, ok := slices.BinarySearchFunc(a.list, path, func(e Entry, p string) int { return cmp.Or(strings.Compare(e.Path, p), strings.Compare(e.Stream, "")) })
+	if ok {
+		return a.list[i].File, nil
+	}
+	return a.folders().Stat(path)
+}
+
+// Detail implements volume.Detailer.
+func (a *Archive) Detail(f volume.File) (volume.Detail, error) {
+	e, ok := a.Entry(f)
+	if !ok {
+		return volume.Detail{}, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
+	}
+	if e.SameAs != "" {
+		if x, err := a.Stat(e.SameAs); err == nil && x.ID != f.ID {
+			return a.Detail(x)
+		}
+	}
+	return e.Detail, nil
+}
+
+// Open implements volume.Volume.
+func (a *Archive) Open(f volume.File) (io.ReaderAt, error) {
+	r, _, err := a.Place(f)
+	return r, err
+}
+
+// Place returns a file's contents, and where they begin in the tar; -1 for those that lie
+// in a header.
+func (a *Archive) Place(f volume.File) (io.ReaderAt, disk.Bytes, error) {
+	e, ok := a.Entry(f)
+	switch {
+	case !ok:
+		return nil, -1, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
+	case e.Unreadable != "":
+		return nil, -1, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, e.Unreadable)
+	case e.SameAs != "" && f.Stream == "":
+		x, err := a.Stat(e.SameAs)
+		if err != nil || x.ID == f.ID {
+			return nil, -1, errors.Join(ErrDamaged, err)
+		}
+		return a.Place(x)
+	case e.Data != nil || e.Bytes == 0:
+		return strings.NewReader(string(e.Data)), -1, nil
+	case e.At < 0:
+		return nil, -1, fmt.Errorf("%s: %w: it has no contents in the backup", f.Path, volume.ErrUnreadable)
+	}
+	return io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), e.At, nil
+}
+
+// Allocated implements volume.Volume: an archive has no clusters.
+func (a *Archive) Allocated(func(start, end disk.Bytes) error) error { return nil }
+
+// Fingerprint implements volume.Volume: the tar's own hash.
+func (a *Archive) Fingerprint() (string, error) { return a.m.Hash, nil }
+
+// Agrees implements volume.Volume.
+func (a *Archive) Agrees() bool { return true }
+
+// Check implements volume.Volume; Verify compares a backup with its hashes.
+func (a *Archive) Check() finding.List { return nil }
+
+// medium is an image's contents as a device that is only read.
+type medium struct {
+	*Reader
+	sector disk.Bytes
+}
+
+func (d *medium) Size() disk.Bytes        { return d.m.Bytes }
+func (d *medium) SectorBytes() disk.Bytes { return d.sector }
+func (d *medium) Sync() error             { return nil }
+
+func (d *medium) ReadAt(b []byte, off int64) (int, error) {
+	if off < 0 || off > int64(d.m.Bytes)-int64(len(b)) {
+		return 0, fmt.Errorf("%w: %d bytes at %d of %d", disk.ErrBounds, len(b), off, d.m.Bytes)
+	}
+	return d.Reader.ReadAt(b, off)
+}
+
+func (d *medium) WriteAt([]byte, int64) (int, error) { return 0, disk.ErrReadOnly }
+func (d *medium) Zero(disk.Bytes, disk.Bytes) error  { return disk.ErrReadOnly }
+
+// Data implements disk.Device by the pieces that are not zeros.
+func (d *medium) Data(off disk.Bytes) (start, end disk.Bytes, ok bool) {
+	for i := int(off / pieceBytes); i < len(d.m.Pieces); i++ {
+		if p := d.m.Pieces[i]; !p.Zero && p.Off+p.Len > off {
+			return max(p.Off, off), p.Off + p.Len, true
+		}
+	}
+	return 0, 0, false
+}

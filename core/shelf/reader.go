@@ -1,0 +1,241 @@
+package shelf
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/digest"
+	"jadetrail/core/disk"
+)
+
+// Verify reads a backup back and compares every piece; on success the manifest
+// notes the time. A damaged backup is ErrDamaged with the pieces concerned.
+func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report func(Progress)) (*Manifest, error) {
+	m, err := s.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.verify(ctx, m, report); err != nil {
+		return m, err
+	}
+	m.Verified = &now
+	dir, _ := s.path(id)
+	return m, s.save(dir, m)
+}
+
+func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) error {
+	r, err := s.Reader(m)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if err := r.forget(m.Pieces); err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	var bad []int
+	var done disk.Bytes
+	g, ctx := errgroup.WithContext(ctx)
+	next := make(chan int)
+	g.Go(func() error {
+		defer close(next)
+		for i := range m.Pieces {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	for range 2 * max(runtime.GOMAXPROCS(0), 2) { // they wait for the medium
+		g.Go(func() error {
+			for i := range next {
+				raw, err := r.piece(m.Pieces[i])
+				if err == nil && !m.Pieces[i].Zero {
+					r.stock.put(raw)
+				}
+				mu.Lock()
+				if err != nil {
+					bad = append(bad, i)
+				}
+				if done += m.Pieces[i].Len; report != nil {
+					report(Progress{"verifying", done, m.Bytes})
+				}
+				mu.Unlock()
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	if len(bad) > 0 {
+		slices.Sort(bad)
+		return fmt.Errorf("%w: %s: %d of %d pieces do not read back as they were written, the first at byte %d", ErrDamaged, m.ID, len(bad), len(m.Pieces), m.Pieces[bad[0]].Off)
+	}
+	return nil
+}
+
+// Export makes a backup ready to be handed over: every piece is read and compared,
+// and the manifest gets the SHA-256 of the whole raw image, which people compare by
+// hand with what `zstd -d` gives them.
+func (s *Shelf) Export(ctx context.Context, id string, report func(Progress)) (*Manifest, error) {
+	m, err := s.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.Reader(m)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	h := sha256.New()
+	for _, p := range m.Pieces {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		raw, err := r.piece(p)
+		if err != nil {
+			return nil, err
+		}
+		h.Write(raw)
+		if !p.Zero {
+			r.stock.put(raw)
+		}
+		if report != nil {
+			report(Progress{"hashing", p.Off + p.Len, m.Bytes})
+		}
+	}
+	m.SHA256 = hex.EncodeToString(h.Sum(nil))
+	dir, err := s.path(id)
+	if err != nil {
+		return nil, err
+	}
+	return m, s.save(dir, m)
+}
+
+// Reader gives the raw image of a backup; every piece is compared with its hash
+// when it is read.
+type Reader struct {
+	m     *Manifest
+	id    string
+	f     *os.File
+	dec   sync.Pool
+	stock buffers
+
+	mu   sync.Mutex
+	last int
+	raw  []byte
+}
+
+// Reader opens a backup's contents.
+func (s *Shelf) Reader(m *Manifest) (*Reader, error) {
+	p, err := s.path(m.ID, m.Kind.file())
+	if err != nil {
+		return nil, err
+	}
+	r, err := newReader(m.ID, p, make(buffers, 16))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %v", ErrDamaged, m.ID, err)
+	}
+	r.m = m
+	return r, nil
+}
+
+func newReader(id, path string, stock buffers) (*Reader, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	r := &Reader{id: id, f: f, last: -1, stock: stock}
+	r.dec.New = func() any {
+		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(2*maxPiece)))
+		if err != nil {
+			return nil
+		}
+		return d
+	}
+	return r, nil
+}
+
+// forget drops the pieces that follow each other from the page cache, so that they
+// are next read from the medium.
+func (r *Reader) forget(part []Piece) error {
+	if len(part) == 0 {
+		return nil
+	}
+	start, last := part[0].FrameOff, part[len(part)-1]
+	return unix.Fadvise(int(r.f.Fd()), start, last.FrameOff+last.FrameLen-start, unix.FADV_DONTNEED)
+}
+
+// piece reads, decodes and checks one piece. What it returns belongs to the
+// caller, but for a blank piece.
+func (r *Reader) piece(p Piece) ([]byte, error) {
+	frame := r.stock.get(disk.Bytes(p.FrameLen))
+	defer r.stock.put(frame)
+	if _, err := r.f.ReadAt(frame, p.FrameOff); err != nil {
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
+	}
+	if z := blank(); p.Zero && p.Len == pieceBytes && bytes.Equal(frame, z.frame) {
+		return z.raw, nil
+	}
+	d, ok := r.dec.Get().(*zstd.Decoder)
+	if !ok {
+		return nil, errors.New("zstd cannot be used")
+	}
+	defer r.dec.Put(d)
+	raw, err := d.DecodeAll(frame, r.stock.get(p.Len)[:0])
+	if err != nil || disk.Bytes(len(raw)) != p.Len {
+		return nil, fmt.Errorf("%w: %s at byte %d: %v", ErrDamaged, r.id, p.Off, err)
+	}
+	if digest.Of(raw, p.Off).String() != p.Hash {
+		return nil, fmt.Errorf("%w: %s at byte %d holds something else", ErrDamaged, r.id, p.Off)
+	}
+	return raw, nil
+}
+
+// ReadAt implements io.ReaderAt over the raw image.
+func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	done := 0
+	for done < len(b) {
+		at := disk.Bytes(off) + disk.Bytes(done)
+		if at >= r.m.Bytes {
+			return done, io.EOF
+		}
+		i, _ := slices.BinarySearchFunc(r.m.Pieces, at, func(p Piece, x disk.Bytes) int {
+			if p.Off+p.Len <= x {
+				return -1
+			}
+			return 1
+		})
+		if i != r.last {
+			raw, err := r.piece(r.m.Pieces[i])
+			if err != nil {
+				return done, err
+			}
+			r.last, r.raw = i, raw
+		}
+		done += copy(b[done:], r.raw[at-r.m.Pieces[i].Off:])
+	}
+	return done, nil
+}
+
+// Close releases the backup.
+func (r *Reader) Close() error { return r.f.Close() }

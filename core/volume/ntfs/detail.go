@@ -1,0 +1,128 @@
+package ntfs
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/volume"
+)
+
+// Bounds of what is read of security descriptors.
+const (
+	maxSDS        = 256 * disk.MiB
+	maxDescriptor = 64 << 10
+	sdsBlock      = 256 << 10 // descriptors are kept in blocks, each followed by a copy of it
+)
+
+// Detail implements volume.Detailer.
+func (v *Volume) Detail(f volume.File) (volume.Detail, error) {
+	var d volume.Detail
+	r, err := v.record(int64(f.ID))
+	if err != nil {
+		return d, err
+	}
+	recs := []*record{r}
+	if r.find(atList, "") != nil {
+		refs, err := v.extensions(r)
+		if err != nil {
+			return d, err
+		}
+		for _, n := range refs {
+			x, err := v.record(n)
+			if err != nil || int64(x.base&(1<<48-1)) != r.num {
+				return d, fmt.Errorf("%w: record %d, which extends %s (%v)", volume.ErrDamaged, n, f.Path, err)
+			}
+			recs = append(recs, x)
+		}
+	}
+	sid := uint32(0)
+	for _, x := range recs {
+		for _, a := range x.attrs {
+			switch {
+			case a.typ == atStandard && len(a.value) >= 48:
+				for i, t := range []*time.Time{&d.Created, nil, &d.Changed, &d.Accessed} {
+					if t != nil {
+						*t = toTime(le.Uint64(a.value[8*i:]))
+					}
+				}
+				d.Attributes = le.Uint32(a.value[32:])
+				if len(a.value) >= 56 {
+					sid = le.Uint32(a.value[52:])
+				}
+			case a.typ == atFileName && len(a.value) >= 66 && a.value[65] == 2 && len(a.value) >= 66+2*int(a.value[64]):
+				d.Short = text16(a.value[66 : 66+2*int(a.value[64])])
+			case a.typ == atObjectID && len(a.value) >= 16:
+				d.ObjectID = slices.Clone(a.value)
+			case a.typ == atReparse || a.typ == atSecurity:
+				s, err := v.join([]attr{a})
+				if err != nil {
+					return d, err
+				}
+				b, err := s.all(maxDescriptor)
+				if err != nil {
+					return d, err
+				}
+				if a.typ == atReparse {
+					d.Reparse = b
+				} else {
+					d.Descriptor = b
+				}
+			}
+		}
+	}
+	if d.Descriptor == nil && sid != 0 {
+		all, err := v.descriptors()
+		if err != nil {
+			return d, err
+		}
+		d.Descriptor = all.byID[sid]
+	}
+	return d, nil
+}
+
+// descriptors are the security descriptors of a volume that its files share.
+type descriptors struct {
+	byID map[uint32][]byte
+	ids  map[string]uint32
+	last uint32
+	end  int64 // of the last one in $SDS
+}
+
+// descriptors reads $Secure:$SDS, once.
+func (v *Volume) descriptors() (*descriptors, error) {
+	if v.secure != nil {
+		return v.secure, nil
+	}
+	out := &descriptors{byID: map[uint32][]byte{}, ids: map[string]uint32{}, last: 0xff}
+	s, err := v.system(recSecure, atData, "$SDS")
+	if err != nil {
+		return nil, err
+	}
+	if s.size > maxSDS {
+		return nil, fmt.Errorf("%w: $Secure claims %s of descriptors", volume.ErrDamaged, s.size)
+	}
+	b := make([]byte, sdsBlock)
+	for at := int64(0); at < int64(s.size); at += 2 * sdsBlock {
+		b := b[:min(sdsBlock, int64(s.size)-at)]
+		if _, err := s.ReadAt(b, at); err != nil {
+			return nil, err
+		}
+		for off := 0; off+20 <= len(b); {
+			id, n := le.Uint32(b[off+4:]), int(min(le.Uint32(b[off+16:]), maxDescriptor+20))
+			if id == 0 || n < 20+20 || off+n > len(b) || int64(le.Uint64(b[off+8:])) != at+int64(off) {
+				break // the rest of the block is unused
+			}
+			d := slices.Clone(b[off+20 : off+n])
+			out.byID[id] = d
+			if _, known := out.ids[string(d)]; !known {
+				out.ids[string(d)] = id
+			}
+			out.last, out.end = max(out.last, id), at+int64(off+n)
+			off = (off + n + 15) &^ 15
+		}
+	}
+	v.secure = out
+	return out, nil
+}
