@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -123,6 +124,15 @@ func (a *Archive) Stat(path string) (volume.File, error) {
 	return a.folders().Stat(path)
 }
 
+// SameAs is the first name of a file that has several.
+func (a *Archive) SameAs(f volume.File) string {
+	e, _ := a.Entry(f)
+	if f.Stream != "" {
+		return ""
+	}
+	return e.SameAs
+}
+
 // Detail implements volume.Detailer.
 func (a *Archive) Detail(f volume.File) (volume.Detail, error) {
 	e, ok := a.Entry(f)
@@ -139,31 +149,24 @@ func (a *Archive) Detail(f volume.File) (volume.Detail, error) {
 
 // Open implements volume.Volume.
 func (a *Archive) Open(f volume.File) (io.ReaderAt, error) {
-	r, _, err := a.Place(f)
-	return r, err
-}
-
-// Place returns a file's contents, and where they begin in the tar; -1 for those that lie
-// in a header.
-func (a *Archive) Place(f volume.File) (io.ReaderAt, disk.Bytes, error) {
 	e, ok := a.Entry(f)
 	switch {
 	case !ok:
-		return nil, -1, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
+		return nil, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
 	case e.Unreadable != "":
-		return nil, -1, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, e.Unreadable)
+		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, e.Unreadable)
 	case e.SameAs != "" && f.Stream == "":
 		x, err := a.Stat(e.SameAs)
 		if err != nil || x.ID == f.ID {
-			return nil, -1, errors.Join(ErrDamaged, err)
+			return nil, errors.Join(ErrDamaged, err)
 		}
-		return a.Place(x)
+		return a.Open(x)
 	case e.Data != nil || e.Bytes == 0:
-		return strings.NewReader(string(e.Data)), -1, nil
+		return bytes.NewReader(e.Data), nil
 	case e.At < 0:
-		return nil, -1, fmt.Errorf("%s: %w: it has no contents in the backup", f.Path, volume.ErrUnreadable)
+		return nil, fmt.Errorf("%s: %w: it has no contents in the backup", f.Path, volume.ErrUnreadable)
 	}
-	return io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), e.At, nil
+	return io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), nil
 }
 
 // Allocated implements volume.Volume: an archive has no clusters.

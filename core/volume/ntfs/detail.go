@@ -90,7 +90,7 @@ type descriptors struct {
 	end  int64 // of the last one in $SDS
 }
 
-// descriptors reads $Secure:$SDS, once.
+// descriptors reads what $Secure keeps, once.
 func (v *Volume) descriptors() (*descriptors, error) {
 	if v.secure != nil {
 		return v.secure, nil
@@ -103,25 +103,31 @@ func (v *Volume) descriptors() (*descriptors, error) {
 	if s.size > maxSDS {
 		return nil, fmt.Errorf("%w: $Secure claims %s of descriptors", volume.ErrDamaged, s.size)
 	}
-	b := make([]byte, sdsBlock)
-	for at := int64(0); at < int64(s.size); at += 2 * sdsBlock {
-		b := b[:min(sdsBlock, int64(s.size)-at)]
+	rows, _, err := v.rows(recSecure, "$SII")
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range rows {
+		if len(x.data) < 20 {
+			continue
+		}
+		id, at, n := le.Uint32(x.data[4:]), int64(le.Uint64(x.data[8:])), int64(le.Uint32(x.data[16:]))
+		if n < 20+20 || n > maxDescriptor+20 || at < 0 || at > int64(s.size)-n {
+			return nil, fmt.Errorf("%w: $Secure places descriptor %d beyond its end", volume.ErrDamaged, id)
+		}
+		b := make([]byte, n)
 		if _, err := s.ReadAt(b, at); err != nil {
 			return nil, err
 		}
-		for off := 0; off+20 <= len(b); {
-			id, n := le.Uint32(b[off+4:]), int(min(le.Uint32(b[off+16:]), maxDescriptor+20))
-			if id == 0 || n < 20+20 || off+n > len(b) || int64(le.Uint64(b[off+8:])) != at+int64(off) {
-				break // the rest of the block is unused
-			}
-			d := slices.Clone(b[off+20 : off+n])
-			out.byID[id] = d
-			if _, known := out.ids[string(d)]; !known {
-				out.ids[string(d)] = id
-			}
-			out.last, out.end = max(out.last, id), at+int64(off+n)
-			off = (off + n + 15) &^ 15
+		if le.Uint32(b[4:]) != id {
+			return nil, fmt.Errorf("%w: $Secure holds another descriptor in the place of %d", volume.ErrDamaged, id)
 		}
+		d := b[20:]
+		out.byID[id] = d
+		if _, known := out.ids[string(d)]; !known {
+			out.ids[string(d)] = id
+		}
+		out.last, out.end = max(out.last, id), max(out.end, at+n)
 	}
 	v.secure = out
 	return out, nil

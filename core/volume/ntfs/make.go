@@ -71,6 +71,10 @@ type folder struct {
 	subs     map[string]*folder
 	entries  []entry
 	modified uint64
+
+	// Of a folder that is loaded: its attributes without the index, and its names.
+	pieces []piece
+	links  uint16
 }
 
 func (m *maker) clustersFor(n disk.Bytes) int64 { return int64((n + m.cluster - 1) / m.cluster) }

@@ -1,0 +1,148 @@
+package volume
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/script"
+)
+
+// Incoming is a file, folder, link or stream on its way into a volume. Its Path is
+// counted from the folder that it arrives in; its Extents are where its contents lie in
+// the source, and are empty where only Open can give them.
+type Incoming struct {
+	File
+	Detail
+	// SameAs is the path of another incoming file of which this is one more name.
+	SameAs string
+	// Open returns the contents.
+	Open func() (io.ReaderAt, error)
+}
+
+// Arrival is what became of incoming files.
+type Arrival struct {
+	Folder  string            // the folder that they arrived in, as it is spelt
+	Renamed map[string]string // names at the top that were taken
+	Files   int
+	Folders int
+	Bytes   disk.Bytes
+	// Notes tell what of the files the volume could not take over.
+	Notes []string
+}
+
+// Loader is a volume that takes files in.
+type Loader interface {
+	// Load returns the script that puts files into a folder, which is made when it does not
+	// exist. Contents are filled in from the named source.
+	Load(into string, files []Incoming, o LoadOptions) (Loading, error)
+}
+
+// LoadOptions are what loading needs beside the files.
+type LoadOptions struct {
+	// Source names the script's source that the extents lie in.
+	Source string
+	Now    time.Time
+}
+
+// Loading is files on their way into a volume: what is to be done, and what comes of it.
+type Loading struct {
+	Script  script.Script
+	Arrival Arrival
+}
+
+// Together is the contents of files one behind the other, as one source that a script
+// fills from. It is the same for the same files in the same order.
+type Together struct {
+	v      Volume
+	files  []File
+	starts []disk.Bytes
+	size   disk.Bytes
+
+	mu   sync.Mutex
+	last int
+	open io.ReaderAt
+}
+
+// Gather puts files of a volume, sorted as Files returns them, on their way into
+// another; paths are counted from the folder base. What cannot be read is left out, and
+// told in lost.
+func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, lost []string, err error) {
+	all = &Together{v: v, last: -1}
+	first := map[uint64]string{}
+	same, _ := v.(interface{ SameAs(File) string })
+	detail, has := v.(Detailer)
+	for _, f := range files {
+		if f.Unreadable != "" {
+			lost = append(lost, f.Path+": "+f.Unreadable)
+			continue
+		}
+		x := Incoming{File: f, Open: func() (io.ReaderAt, error) { return v.Open(f) }}
+		x.Path, x.Extents = strings.TrimPrefix(strings.TrimPrefix(f.Path, base), "/"), nil
+		if has && f.Stream == "" {
+			if x.Detail, err = detail.Detail(f); err != nil {
+				return nil, nil, nil, err
+			}
+		}
+		switch {
+		case x.Path == "" || f.Kind != Plain:
+		case same != nil && same.SameAs(f) != "":
+			x.SameAs = strings.TrimPrefix(strings.TrimPrefix(same.SameAs(f), base), "/")
+		case same == nil && has && f.Stream == "" && first[f.ID] != "":
+			x.SameAs = first[f.ID]
+		default:
+			if f.Stream == "" {
+				first[f.ID] = x.Path
+			}
+			if f.Bytes > 0 {
+				x.Extents = []Extent{{Off: all.size, Len: f.Bytes}}
+				all.files, all.starts = append(all.files, f), append(all.starts, all.size)
+				all.size += f.Bytes
+			}
+		}
+		if x.Path != "" {
+			in = append(in, x)
+		}
+	}
+	return in, all, lost, nil
+}
+
+// ReadAt implements io.ReaderAt.
+func (t *Together) ReadAt(b []byte, off int64) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for done := 0; ; {
+		at := disk.Bytes(off) + disk.Bytes(done)
+		if done == len(b) {
+			return done, nil
+		}
+		if at < 0 || at >= t.size {
+			return done, io.EOF
+		}
+		i, exact := slices.BinarySearch(t.starts, at)
+		if !exact {
+			i--
+		}
+		if i != t.last {
+			r, err := t.v.Open(t.files[i])
+			if err != nil {
+				return done, err
+			}
+			t.last, t.open = i, r
+		}
+		into := at - t.starts[i]
+		n := min(disk.Bytes(len(b)-done), t.files[i].Bytes-into)
+		if k, err := t.open.ReadAt(b[done:done+int(n)], int64(into)); k < int(n) {
+			return done + k, fmt.Errorf("%s: %w", t.files[i].Path, cmp.Or(err, io.ErrUnexpectedEOF))
+		}
+		done += int(n)
+	}
+}
+
+// Size is the length of all contents.
+func (t *Together) Size() disk.Bytes { return t.size }

@@ -1,0 +1,278 @@
+package ntfs
+
+import (
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+)
+
+// piece is one attribute that is being put into a record, without its instance number.
+type piece struct {
+	typ    uint32
+	name   string
+	lowest int64
+	b      []byte
+	// What a piece that is not resident can be split by.
+	runs                     []run
+	alloc, size, initialised disk.Bytes
+}
+
+// whole is a resident attribute.
+func whole(typ uint32, name string, value []byte, indexed bool) piece {
+	nm := bytes16(name)
+	at := (24 + len(nm) + 7) &^ 7
+	b := make([]byte, (at+len(value)+7)&^7)
+	le.PutUint32(b, typ)
+	le.PutUint32(b[4:], uint32(len(b)))
+	b[9] = byte(len(nm) / 2)
+	le.PutUint16(b[10:], 24)
+	le.PutUint32(b[16:], uint32(len(value)))
+	le.PutUint16(b[20:], uint16(at))
+	if indexed {
+		b[22] = 1
+	}
+	copy(b[24:], nm)
+	copy(b[at:], value)
+	return piece{typ: typ, name: name, b: b}
+}
+
+// outside is an attribute whose contents lie in clusters, or that part of it which the
+// runs map.
+func outside(typ uint32, name string, runs []run, alloc, size disk.Bytes) piece {
+	nm, pairs := bytes16(name), packRuns(runs)
+	at := (64 + len(nm) + 7) &^ 7
+	b := make([]byte, (at+len(pairs)+7)&^7)
+	lowest := int64(0)
+	if len(runs) > 0 {
+		lowest = runs[0].vcn
+	}
+	le.PutUint32(b, typ)
+	le.PutUint32(b[4:], uint32(len(b)))
+	b[8], b[9] = 1, byte(len(nm)/2)
+	le.PutUint16(b[10:], 64)
+	le.PutUint64(b[16:], uint64(lowest))
+	le.PutUint64(b[24:], uint64(runsEnd(runs, lowest)-1))
+	le.PutUint16(b[32:], uint16(at))
+	if lowest == 0 {
+		le.PutUint64(b[40:], uint64(alloc))
+		le.PutUint64(b[48:], uint64(size))
+		le.PutUint64(b[56:], uint64(size))
+	}
+	copy(b[64:], nm)
+	copy(b[at:], pairs)
+	return piece{typ: typ, name: name, lowest: lowest, b: b, runs: runs, alloc: alloc, size: size}
+}
+
+// split cuts a piece so that no part is longer than most bytes.
+func (p piece) split(most int) []piece {
+	if len(p.b) <= most || len(p.runs) < 2 {
+		return []piece{p}
+	}
+	half := len(p.runs) / 2
+	a := outside(p.typ, p.name, p.runs[:half], p.alloc, p.size)
+	b := outside(p.typ, p.name, p.runs[half:], 0, 0)
+	return append(a.split(most), b.split(most)...)
+}
+
+// head is the bytes before a record's first attribute.
+func head(size int) int { return (0x30 + 2*(size/512+1) + 7) &^ 7 }
+
+// record puts attributes into the bytes of a record, without the closing fixups.
+func compose(size int, num int64, seq, flags, links uint16, base uint64, pieces []piece) ([]byte, error) {
+	b := make([]byte, head(size), size)
+	copy(b, "FILE")
+	le.PutUint16(b[4:], 0x30)
+	le.PutUint16(b[6:], uint16(size/512+1))
+	le.PutUint16(b[16:], seq)
+	le.PutUint16(b[18:], links)
+	le.PutUint16(b[20:], uint16(len(b)))
+	le.PutUint16(b[22:], flags)
+	le.PutUint32(b[28:], uint32(size))
+	le.PutUint64(b[32:], base)
+	le.PutUint32(b[44:], uint32(num))
+	for i, p := range pieces {
+		at := len(b)
+		if b = append(b, p.b...); len(b)+8 > size {
+			return nil, ErrRecord
+		}
+		le.PutUint16(b[at+14:], uint16(i))
+	}
+	le.PutUint16(b[40:], uint16(len(pieces)))
+	b = le.AppendUint32(b, atEnd)
+	b = le.AppendUint32(b, 0)
+	le.PutUint32(b[24:], uint32(len(b)))
+	return b[:size], nil
+}
+
+// file puts a file's attributes into its record, and those that do not fit into records
+// that extend it, with an attribute list.
+func (l *loader) file(num int64, flags, links uint16, pieces []piece) error {
+	size, seq := l.v.boot.record, l.seq(num)
+	most := size - head(size) - 8
+	total := 0
+	for _, p := range pieces {
+		total += len(p.b)
+	}
+	l.order(pieces)
+	if total <= most {
+		b, err := compose(size, num, seq, inUse|flags, links, 0, pieces)
+		l.records[num] = b
+		return err
+	}
+	var parts []piece
+	for _, p := range pieces {
+		parts = append(parts, p.split(most)...)
+	}
+	l.order(parts)
+	list := 0
+	for _, p := range parts {
+		list += (26 + 2*len(bytes16(p.name))/2*2 + 7) &^ 7
+	}
+	// What the record itself keeps: its times, the list, and as much as fits beside them.
+	room := most - (24 + list)
+	resident := list <= most/2
+	if !resident {
+		room = most - 64 - 64
+	}
+	type placed struct {
+		ref      uint64
+		instance uint16
+	}
+	self := uint64(seq)<<48 | uint64(num)
+	where := make([]placed, len(parts))
+	var own []int
+	for i, p := range parts {
+		if p.typ == atStandard || p.typ != atData && p.typ != atIndexAlloc && len(p.b) <= room-400 || p.typ == atIndexRoot {
+			own = append(own, i)
+			where[i].ref = self
+			room -= len(p.b)
+		}
+	}
+	if room < 0 {
+		return ErrRecord
+	}
+	var in []piece // of the extension record that is being filled
+	var of []int
+	used := 0
+	flush := func() error {
+		if len(in) == 0 {
+			return nil
+		}
+		n, err := l.number()
+		if err != nil {
+			return err
+		}
+		b, err := compose(size, n, l.seq(n), inUse, 0, self, in)
+		if err != nil {
+			return err
+		}
+		l.records[n] = b
+		for k, i := range of {
+			where[i] = placed{uint64(l.seq(n))<<48 | uint64(n), uint16(k)}
+		}
+		in, of, used = nil, nil, 0
+		return nil
+	}
+	for i, p := range parts {
+		if where[i].ref != 0 {
+			continue
+		}
+		if used+len(p.b) > most {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		in, of, used = append(in, p), append(of, i), used+len(p.b)
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	// The list stands behind the times; the others' instances follow it.
+	var kept []piece
+	for _, i := range own {
+		kept = append(kept, parts[i])
+	}
+	at := min(1, len(kept))
+	for k, i := range own {
+		where[i].instance = uint16(k)
+		if k >= at {
+			where[i].instance++
+		}
+	}
+	var value []byte
+	for i, p := range parts {
+		nm := bytes16(p.name)
+		e := make([]byte, (26+len(nm)+7)&^7)
+		le.PutUint32(e, p.typ)
+		le.PutUint16(e[4:], uint16(len(e)))
+		e[6], e[7] = byte(len(nm)/2), 26
+		le.PutUint64(e[8:], uint64(p.lowest))
+		le.PutUint64(e[16:], where[i].ref)
+		le.PutUint16(e[24:], where[i].instance)
+		copy(e[26:], nm)
+		value = append(value, e...)
+	}
+	lp := whole(atList, "", value, false)
+	if !resident {
+		runs, err := l.put(value)
+		if err != nil {
+			return err
+		}
+		lp = outside(atList, "", runs, l.bytesOf(runs), disk.Bytes(len(value)))
+	}
+	b, err := compose(size, num, seq, inUse|flags, links, 0, slices.Insert(kept, at, lp))
+	if err != nil {
+		return fmt.Errorf("%w: it has too many names and pieces", err)
+	}
+	l.records[num] = b
+	return nil
+}
+
+// order sorts attributes as a record has them: by type, name and place.
+func (l *loader) order(p []piece) {
+	slices.SortStableFunc(p, func(a, b piece) int {
+		if a.typ != b.typ {
+			return int(int64(a.typ) - int64(b.typ))
+		}
+		if c := slices.Compare(upper(bytes16(a.name), l.up), upper(bytes16(b.name), l.up)); c != 0 {
+			return c
+		}
+		return int(min(max(a.lowest-b.lowest, -1), 1))
+	})
+}
+
+// change replaces attributes of a record that exists: those that match one of the
+// pieces by type and name go, and the pieces come in their place.
+func change(r *record, gone func(a *attr) bool, pieces []piece) ([]byte, error) {
+	size := len(r.raw)
+	out := slices.Clone(r.raw[:le.Uint16(r.raw[20:])])
+	next := le.Uint16(r.raw[40:])
+	put := func(p piece) {
+		at := len(out)
+		out = append(out, p.b...)
+		le.PutUint16(out[at+14:], next)
+		next++
+	}
+	for i := range r.attrs {
+		a := &r.attrs[i]
+		for len(pieces) > 0 && (pieces[0].typ < a.typ || pieces[0].typ == a.typ && pieces[0].name < a.name) {
+			put(pieces[0])
+			pieces = pieces[1:]
+		}
+		if !gone(a) {
+			out = append(out, r.raw[a.off:a.off+a.length]...)
+		}
+	}
+	for _, p := range pieces {
+		put(p)
+	}
+	out = le.AppendUint32(out, atEnd)
+	out = le.AppendUint32(out, 0)
+	if len(out) > size {
+		return nil, ErrRecord
+	}
+	le.PutUint32(out[24:], uint32(len(out)))
+	le.PutUint16(out[40:], next)
+	return append(out, make([]byte, size-len(out))...), nil
+}

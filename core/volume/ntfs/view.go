@@ -1,0 +1,199 @@
+package ntfs
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/volume"
+)
+
+// Collations of indexes.
+const (
+	byName    = 0x01
+	byNumber  = 0x10 // one 32-bit number
+	byHash    = 0x12 // a security descriptor's hash, then its id
+	byNumbers = 0x13 // 32-bit numbers, compared one after the other
+)
+
+// rows reads all entries of an index, whatever it is over, in its order.
+func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, err error) {
+	root, err := v.system(num, atIndexRoot, name)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(root.value) < 32 {
+		return nil, 0, fmt.Errorf("%w: index %s of record %d has no root", volume.ErrDamaged, name, num)
+	}
+	collation = le.Uint32(root.value[4:])
+	block := int64(min(le.Uint32(root.value[8:]), 1<<20))
+	per := int64(v.boot.cluster)
+	if block < per {
+		per = 512
+	}
+	var blocks *stream
+	if le.Uint32(root.value[28:])&1 != 0 {
+		if blocks, err = v.system(num, atIndexAlloc, name); err != nil {
+			return nil, 0, err
+		}
+	}
+	bad := func(what string) error {
+		return fmt.Errorf("%w: index %s of record %d: %s", volume.ErrDamaged, name, num, what)
+	}
+	seen := map[int64]bool{}
+	var walk func(h []byte, depth int) error
+	walk = func(h []byte, depth int) error {
+		if len(h) < 16 || depth > 32 {
+			return bad("too deep or too short")
+		}
+		off, end := int(min(le.Uint32(h), 1<<20)), int(min(le.Uint32(h[4:]), 1<<20))
+		if end > len(h) || off > end {
+			return bad("a block is not valid")
+		}
+		for off+16 <= end {
+			e := h[off:end]
+			n, kl, flags := int(le.Uint16(e[8:])), int(le.Uint16(e[10:])), le.Uint16(e[12:])
+			if n < 16 || n > len(e) || n%8 != 0 || 16+kl > n || flags&entryNode != 0 && n < 24 {
+				return bad("an entry is not valid")
+			}
+			if flags&entryNode != 0 {
+				vcn := int64(le.Uint64(e[n-8:]))
+				if blocks == nil || vcn < 0 || vcn > 1<<40 || seen[vcn] || len(seen) > maxBlocks {
+					return bad("it points to a block that does not exist or was read before")
+				}
+				seen[vcn] = true
+				b := make([]byte, block)
+				if _, err := blocks.ReadAt(b, vcn*per); err != nil || string(b[:4]) != "INDX" || unfix(b) != nil {
+					return bad("a block cannot be read")
+				}
+				if err := walk(b[24:], depth+1); err != nil {
+					return err
+				}
+			}
+			if flags&entryLast != 0 {
+				return nil
+			}
+			x := entry{key: slices.Clone(e[16 : 16+kl])}
+			if collation == byName {
+				x.ref = le.Uint64(e)
+			} else {
+				at, dl := int(le.Uint16(e)), int(le.Uint16(e[2:]))
+				if at+dl > n {
+					return bad("an entry's data are not valid")
+				}
+				x.data = append([]byte{}, e[at:at+dl]...)
+			}
+			rows = append(rows, x)
+			off += n
+		}
+		return bad("a block has no closing entry")
+	}
+	return rows, collation, walk(root.value[16:], 0)
+}
+
+// before orders the keys of a view index.
+func before(collation uint32) (func(a, b entry) int, bool) {
+	numbers := func(a, b entry) int {
+		x, y := a.key, b.key
+		for len(x) >= 4 && len(y) >= 4 {
+			if c := cmp.Compare(le.Uint32(x), le.Uint32(y)); c != 0 {
+				return c
+			}
+			x, y = x[4:], y[4:]
+		}
+		return cmp.Compare(len(x), len(y))
+	}
+	switch collation {
+	case byNumber, byHash, byNumbers:
+		return numbers, true
+	}
+	return bytesBefore, false
+}
+
+func bytesBefore(a, b entry) int { return bytes.Compare(a.key, b.key) }
+
+// index makes the attributes of an index over sorted entries; the root takes at most
+// room bytes of its record.
+func (l *loader) index(name string, typ, collation uint32, entries []entry, room int) ([]piece, error) {
+	block := l.v.boot.index
+	per := int64(block) / min(int64(l.v.boot.cluster), int64(block))
+	if l.v.boot.cluster > disk.Bytes(block) {
+		per = int64(block) / 512
+	}
+	body, blocks := indexTree(entries, block, max(room-(24+2*len(name)+16+32), 32), per)
+	out := []piece{whole(atIndexRoot, name, indexRoot(typ, collation, block, byte(per), body, len(blocks) > 0), false)}
+	if len(blocks) == 0 {
+		return out, nil
+	}
+	runs, err := l.put(blocks)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, outside(atIndexAlloc, name, runs, l.bytesOf(runs), disk.Bytes(len(blocks))))
+	n := len(blocks) / block
+	bits := make([]byte, (n+63)/64*8)
+	put(bits, 0, 0, int64(n), true)
+	if len(bits) <= 32 {
+		return append(out, whole(atBitmap, name, bits, false)), nil
+	}
+	if runs, err = l.put(bits); err != nil {
+		return nil, err
+	}
+	return append(out, outside(atBitmap, name, runs, l.bytesOf(runs), disk.Bytes(len(bits)))), nil
+}
+
+// reindex rebuilds an index of a record that exists with more entries.
+func (l *loader) reindex(num int64, name string, more []entry, sort func([]entry)) error {
+	rows, collation, err := l.v.rows(num, name)
+	if err != nil {
+		return err
+	}
+	typ := uint32(0)
+	if collation == byName {
+		typ = atFileName
+	} else if order, ok := before(collation); ok {
+		sort = func(e []entry) { slices.SortFunc(e, order) }
+	} else {
+		return fmt.Errorf("%w: index %s of record %d is of a kind that is not known", volume.ErrDamaged, name, num)
+	}
+	rows = append(rows, more...)
+	sort(rows)
+	r, err := l.edited(num)
+	if err != nil {
+		return err
+	}
+	if r.find(atIndexRoot, name) == nil || l.inParts(r, name) {
+		return fmt.Errorf("%w: the index of record %d lies in several records", ErrRecord, num)
+	}
+	mine := func(a *attr) bool {
+		return a.name == name && (a.typ == atIndexRoot || a.typ == atIndexAlloc || a.typ == atBitmap)
+	}
+	used := int(le.Uint32(r.raw[24:]))
+	for i := range r.attrs {
+		if a := &r.attrs[i]; mine(a) {
+			used -= a.length
+			l.space.give(a.runs)
+		}
+	}
+	pieces, err := l.index(name, typ, collation, rows, min(l.v.boot.record-used-220, l.v.boot.record/2))
+	if err != nil {
+		return err
+	}
+	raw, err := change(r, mine, pieces)
+	if err != nil {
+		return fmt.Errorf("%w: record %d, for its index", err, num)
+	}
+	l.edits[num] = raw
+	return nil
+}
+
+// inParts tells that attributes of a name lie in records that extend this one.
+func (l *loader) inParts(r *record, name string) bool {
+	if r.find(atList, "") == nil {
+		return false
+	}
+	refs, err := l.v.list(r, func(_ uint32, n string) bool { return n == name })
+	return err != nil || len(refs) > 0
+}
