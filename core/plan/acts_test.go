@@ -83,8 +83,8 @@ func TestCatalogue(t *testing.T) {
 	tight := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes/2 }
 	small := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes-2*disk.MiB, s.Bytes-2*disk.MiB }
 	none := Facts{}
-	// What only a step can meet has its cases in TestObstacles and TestBringBack.
-	seen := map[Code]bool{NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true}
+	// What only a step can meet has its cases in TestObstacles, TestBringBack and TestMake.
+	seen := map[Code]bool{NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true}
 	defer func() {
 		for _, code := range declared(t) {
 			if !seen[code] {

@@ -15,14 +15,23 @@ import (
 // obstacle the columns have no layout.
 func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	var out []Column
-	l := now
-	for _, s := range steps {
+	l, names := now, map[string]string{}
+	for i, s := range steps {
+		if i < len(f.NewIDs) {
+			f.NewID = f.NewIDs[i]
+		}
+		if n, named := names[s.Partition]; named {
+			s.Partition = n
+		}
 		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}}
 		if l == nil {
 			c.Title = string(s.Do)
 			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
 			apply(&c, l, f)
+		}
+		if s.Do == Create && s.As != "" {
+			names[s.As] = strconv.Itoa(c.Number)
 		}
 		if l = c.Layout; s.Do == Mend && l != nil {
 			f.TableTrouble = f.Mended[s.Keep].Trouble
@@ -46,6 +55,10 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		bringBack(c, l, f)
 		return
 	}
+	if c.Step.Do == Create {
+		newPartition(c, l, f)
+		return
+	}
 	n, err := strconv.Atoi(c.Step.Partition)
 	p, ok := l.Find(n)
 	if err != nil || !ok {
@@ -57,12 +70,17 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	switch c.Step.Do {
 	case Delete:
 		c.Title, c.Detail = "Delete "+p.Title(), "kept as record"
+		if c.Step.Erase {
+			c.Title, c.Detail = "Delete and erase "+p.Title(), "overwritten; the record keeps no contents"
+		}
 		if o := mayDelete(l, p, f); o != nil {
 			block(o)
 			return
 		}
 		c.Missing = missing(p, c.Step, f)
 		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == n }))
+	case CopyBack:
+		copyBack(c, l, p, f)
 	case Grow:
 		c.Title = "Grow " + p.Title()
 		if c.Step.Edge == "head" {
@@ -115,6 +133,9 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 	}
 	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" {
 		return out
+	}
+	if s.Erase && s.Backups == "delete" { // who wants nothing to be left needs no backup, but says so
+		return append(out, *obstacle(WaiverMissing, fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title()), p.Number).clear("waiver"))
 	}
 	b, ok := f.Backups[p.Number]
 	if ok && b.Verified && b.Same {

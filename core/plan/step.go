@@ -23,7 +23,8 @@ const (
 	Delete    Do = "delete"
 	Grow      Do = "grow"
 	BringBack Do = "bring-back"
-	Mend      Do = "mend" // one copy of a GPT from the other
+	Mend      Do = "mend"      // one copy of a GPT from the other
+	CopyBack  Do = "copy-back" // files of a backup into a volume
 )
 
 // Step is one change in a plan.
@@ -38,6 +39,24 @@ type Step struct {
 	Erase     bool   `json:"erase,omitempty"`
 	Record    string `json:"record,omitempty"`
 	Keep      int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
+	// Backups is what becomes of the backups of a partition that is erased: kept, or
+	// with "delete" taken away too.
+	Backups string `json:"backups,omitempty"`
+	// Of a new partition: where and how large, what for, and the name by which later
+	// steps speak of it.
+	StartLBA   disk.LBA `json:"start_lba,omitempty"`
+	Size       string   `json:"size,omitempty"`
+	Type       string   `json:"type,omitempty"`
+	Format     string   `json:"format,omitempty"`
+	Label      string   `json:"label,omitempty"`
+	Name       string   `json:"name,omitempty"`
+	Attributes string   `json:"attributes,omitempty"`
+	As         string   `json:"as,omitempty"`
+	// Of files that come back: from which backup, which of them (none for all), and
+	// into which folder.
+	Backup string   `json:"backup,omitempty"`
+	Only   []string `json:"only,omitempty"`
+	Folder string   `json:"folder,omitempty"`
 	// Lead is the name of the lead who answers for the step, where it needs one.
 	Lead string `json:"lead,omitempty"`
 }
@@ -55,8 +74,8 @@ var (
 )
 
 // notYet are the steps of the plan language that are understood, and refused.
-var notYet = []Do{"slide", "shrink", "create", "rebuild", "retag", "absorb", "label", "letter", "clear", "container", "copy-out",
-	"copy-back", "park-recovery", "use-recovery", "drop-start-entry", "start-order"}
+var notYet = []Do{"slide", "shrink", "rebuild", "retag", "absorb", "label", "letter", "clear", "container", "copy-out",
+	"park-recovery", "use-recovery", "drop-start-entry", "start-order"}
 
 // Parse reads a plan from JSON, at most 1 MiB of it and 1000 steps.
 func Parse(b []byte) (*Plan, error) {
@@ -65,14 +84,13 @@ func Parse(b []byte) (*Plan, error) {
 	}
 	var bare struct {
 		Steps []struct {
-			Do    Do   `json:"do"`
-			Erase bool `json:"erase"`
+			Do Do `json:"do"`
 		} `json:"steps"`
 	}
 	if json.Unmarshal(b, &bare) == nil {
 		for i, s := range bare.Steps {
-			if slices.Contains(notYet, s.Do) || s.Erase {
-				return nil, fmt.Errorf("%w: step %d, %s%s", ErrNotYet, i+1, s.Do, map[bool]string{true: " with erase"}[s.Erase])
+			if slices.Contains(notYet, s.Do) {
+				return nil, fmt.Errorf("%w: step %d, %s", ErrNotYet, i+1, s.Do)
 			}
 		}
 	}
@@ -105,6 +123,9 @@ func (s Step) valid() error {
 		if s.Partition == "" {
 			return errors.New("delete names no partition")
 		}
+		if s.Backups != "" && s.Backups != "keep" && s.Backups != "delete" {
+			return fmt.Errorf("backups is %q, not keep or delete", s.Backups)
+		}
 	case Grow:
 		if s.Partition == "" || (s.By == "") == (s.To == "") {
 			return errors.New("grow needs a partition and one of by and to")
@@ -118,6 +139,12 @@ func (s Step) valid() error {
 	case BringBack:
 		if s.Record == "" {
 			return errors.New("bring-back names no record")
+		}
+	case Create:
+		return s.validCreate()
+	case CopyBack:
+		if s.Partition == "" || s.Backup == "" {
+			return errors.New("copy-back needs a partition and a backup")
 		}
 	case Mend:
 		if s.Keep < 0 || s.Keep > 2 {
@@ -170,10 +197,12 @@ const (
 	BadAmount      Code = "bad-amount"
 	TableUnsafe    Code = "table-unsafe"
 	NoRecord       Code = "no-record"
+	NoBackup       Code = "no-backup"
 	NowhereToGo    Code = "nowhere-to-go"
 	TableFull      Code = "table-full"
 	ReleaseMissing Code = "release-missing"
 	BackupMissing  Code = "backup-missing"
+	WaiverMissing  Code = "waiver-missing"
 	LeadMissing    Code = "lead-missing"
 )
 
@@ -250,7 +279,10 @@ type Facts struct {
 	// out; Records are only those that steps name.
 	Deleted bool
 	Records map[string]Record
-	NewID   string // a unique id for a partition whose own is taken
+	// Arriving are the files that steps bring back, by Step.Arrival.
+	Arriving map[string]Arriving
+	NewIDs   []string // unique ids for the steps that need one
+	NewID    string   // the one of the step at hand
 }
 
 // Mended is a drive whose table has been mended, and why the table must not be

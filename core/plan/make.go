@@ -1,0 +1,217 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+)
+
+// kinds are the names of partition types in plans, with their type on a GPT and on an
+// MBR.
+var kinds = map[string][2]string{
+	"basic": {table.TypeBasic, "07"}, "efi": {table.TypeEFI, "ef"}, "reserved": {table.TypeReserved, ""}, "recovery": {table.TypeRecovery, "27"},
+	"oem": {table.TypeOEM, "12"}, "linux": {table.TypeLinux, "83"}, "swap": {table.TypeSwap, "82"},
+}
+
+var roleOf = map[string]layout.Role{"efi": layout.EFI, "reserved": layout.Reserved, "recovery": layout.Recovery, "oem": layout.OEM, "swap": layout.Swap, "linux": layout.Unknown}
+
+// NewCluster is the cluster size of volumes that are made.
+const NewCluster = 4 * disk.KiB
+
+// newPartition makes a partition in a gap.
+func newPartition(c *Column, l *layout.Layout, f Facts) {
+	s := c.Step
+	c.Title = "Create " + strings.TrimSpace(s.Label)
+	if s.Label == "" {
+		c.Title = "Create a partition"
+	}
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	gap, ok := gapFor(l, s)
+	if !ok {
+		block(obstacle(NoGap, "There is no free room for a new partition there."))
+		return
+	}
+	most := l.Room(gap)
+	size, err := disk.ParseAmount(s.Size, most)
+	switch {
+	case err != nil:
+		block(obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
+		return
+	case size > most:
+		block(obstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, most, most.Exact())))
+		return
+	}
+	n := freeNumber(l, 0)
+	if n == 0 {
+		block(obstacle(TableFull, "The partition table has no free entry."))
+		return
+	}
+	typ, known := kinds[s.Type]
+	id, role := typ[0], layout.Data
+	if l.Scheme == "mbr" {
+		id = typ[1]
+	}
+	if r, own := roleOf[s.Type]; own {
+		role = r
+	}
+	if !known {
+		id, role = strings.ToLower(s.Type), layout.Data
+	}
+	if id == "" {
+		block(obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", l.Scheme, s.Type)))
+		return
+	}
+	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), s.StartLBA)
+	size = min(size.Up(disk.Grid), most)
+	p := layout.Span{
+		Kind: layout.Partition, Number: n, Start: start, End: start + size.At(l.Sector) - 1, TypeID: id, TypeName: table.TypeName(id),
+		UniqueID: f.NewID, Name: s.Name, Attributes: "0x0000000000000000", Role: role,
+		Protected: slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, role),
+	}
+	if s.Attributes != "" {
+		a, _ := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64)
+		p.Attributes = fmt.Sprintf("0x%016x", a)
+		p.Protected = p.Protected || a&(table.AttrRequired|table.AttrReadOnly) != 0
+	}
+	if p.End > gap.End {
+		p.End = gap.End
+	}
+	p.Bytes = (p.End - p.Start + 1).Offset(l.Sector)
+	if l.Scheme == "mbr" {
+		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
+		p.Name = ""
+	}
+	switch s.Format {
+	case "ntfs":
+		if p.Bytes < 8*disk.MiB {
+			block(obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least 8 MiB; %s were asked for.", p.Bytes)))
+			return
+		}
+		v := volume.Info{Kind: volume.NTFS, Label: s.Label, Serial: Serial(f.NewID), ClusterBytes: NewCluster, Clean: true}
+		v.TotalBytes = grownTotal(v, p.Bytes, l.Sector)
+		p.Volume = &v
+	case "fat32", "fat16":
+		block(obstacle(NotYet, "This version makes NTFS volumes, or partitions without a volume."))
+		return
+	default:
+		if role == layout.Data {
+			p.Role = layout.Unknown
+		}
+	}
+	c.Number, c.Detail = n, fmt.Sprintf("%s, %s", p.Bytes, map[bool]string{true: "NTFS", false: "no volume"}[p.Volume != nil])
+	c.Layout = l.With(append(l.Partitions(), p))
+}
+
+// Serial makes a volume's serial number from a unique id.
+func Serial(id string) string {
+	return (strings.ReplaceAll(id, "-", "") + "0000000000000000")[:16]
+}
+
+// gapFor is the gap that a new partition goes into: the one at its start, or the first
+// that is large enough.
+func gapFor(l *layout.Layout, s Step) (layout.Span, bool) {
+	var largest layout.Span
+	for _, g := range l.Spans {
+		if g.Kind != layout.Gap || g.Why != layout.Free || g.Container != 0 {
+			continue
+		}
+		if s.StartLBA > 0 {
+			if g.Start <= s.StartLBA && s.StartLBA <= g.End {
+				return layout.Span{Kind: g.Kind, Why: g.Why, Start: s.StartLBA, End: g.End, Bytes: (g.End - s.StartLBA + 1).Offset(l.Sector)}, true
+			}
+			continue
+		}
+		if size, err := disk.ParseAmount(s.Size, l.Room(g)); err == nil && size <= l.Room(g) {
+			return g, true
+		}
+		if g.Bytes > largest.Bytes {
+			largest = g
+		}
+	}
+	return largest, largest.Bytes > 0
+}
+
+// copyBack puts files of a backup into a volume.
+func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	c.Title = "Put files into " + p.Title()
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	a, ok := f.Arriving[c.Step.Arrival()]
+	switch {
+	case !ok:
+		block(obstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
+	case !a.Verified:
+		block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).clear("verify-backup"))
+	case p.Held != "":
+		block(obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("power-off", "free"))
+	case p.Volume == nil:
+		block(obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number))
+	case p.Volume.Kind != volume.NTFS:
+		block(obstacle(NotYet, fmt.Sprintf("%s is %s; this version puts files into NTFS volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder"))
+	case p.Volume.Hibernated:
+		block(obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down"))
+	case !p.Volume.Clean:
+		block(obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("check"))
+	case a.Room > p.Volume.Free():
+		block(obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", a.Room, p.Title(), p.Volume.Free()), p.Number))
+	default:
+		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, c.Step.Backup)
+		parts := l.Partitions()
+		for i := range parts {
+			if q := &parts[i]; q.Number == p.Number {
+				v := *q.Volume
+				v.UsedBytes = min(v.UsedBytes+a.Room, v.TotalBytes)
+				q.Volume = &v
+			}
+		}
+		c.Layout = l.With(parts)
+	}
+}
+
+// Arriving is files on their way into a volume.
+type Arriving struct {
+	Files    int
+	Bytes    disk.Bytes
+	Room     disk.Bytes // about what they take
+	Verified bool
+}
+
+// Arrival names what a step puts into a volume.
+func (s Step) Arrival() string { return s.Backup + "\x00" + strings.Join(s.Only, "\x00") }
+
+// validCreate checks the words of a step that creates.
+func (s Step) validCreate() error {
+	if s.Size == "" {
+		return fmt.Errorf("create names no size")
+	}
+	if _, err := disk.ParseAmount(s.Size, 1<<60); err != nil {
+		return err
+	}
+	if s.Type == "" || len(s.Type) > 36 {
+		return fmt.Errorf("create names no type")
+	}
+	if s.StartLBA < 0 {
+		return fmt.Errorf("start_lba is %d", s.StartLBA)
+	}
+	if !slices.Contains([]string{"ntfs", "fat32", "fat16", "none"}, s.Format) {
+		return fmt.Errorf("format is %q, not ntfs, fat32, fat16 or none", s.Format)
+	}
+	if n := len(utf16.Encode([]rune(s.Label))); n > 32 {
+		return fmt.Errorf("the label has %d letters; 32 fit", n)
+	}
+	if n := len(utf16.Encode([]rune(s.Name))); n > 36 {
+		return fmt.Errorf("the name has %d letters; 36 fit", n)
+	}
+	if s.Attributes != "" {
+		if _, err := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64); err != nil {
+			return fmt.Errorf("attributes are %q, not a number in hex", s.Attributes)
+		}
+	}
+	return nil
+}
