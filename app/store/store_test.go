@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
@@ -153,7 +154,7 @@ func TestSignInAndPlans(t *testing.T) {
 	if err != nil || bay == nil || bay.Letter != "A" {
 		t.Fatalf("%+v, %v", bay, err)
 	}
-	if got, l, err := j.Steps(); err != nil || len(got) != 1 || got[0] != steps[0] || l.DiskID != "d" {
+	if got, l, err := j.Steps(); err != nil || len(got) != 1 || !reflect.DeepEqual(got[0], steps[0]) || l.DiskID != "d" {
 		t.Errorf("%+v, %+v, %v", got, l, err)
 	}
 	if err := s.SavePlan("J-1042", nil, nil); err != nil {

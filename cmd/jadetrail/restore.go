@@ -4,12 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/run"
-	"jadetrail/core/shelf"
 )
 
 func restoreCmd() *cobra.Command {
@@ -29,23 +28,18 @@ func restoreCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			var out *shelf.Restored
 			if to != "" {
-				out, err = run.RestoreToFolder(cmd.Context(), o, id, only, to, shelfReporter())
-			} else {
-				err = fmt.Errorf("%w: files cannot be put into a volume yet; name a folder with --to", errNotHere)
+				out, err := run.RestoreToFolder(cmd.Context(), o, id, only, to, shelfReporter())
+				if err != nil {
+					return err
+				}
+				return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, out.NotThere)
 			}
+			out, err := run.RestoreInto(cmd.Context(), o, id, only, part, path)
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				return printJSON(out)
-			}
-			fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", out.Files, out.Folders, out.Bytes, out.Compared)
-			for _, x := range out.NotThere {
-				fmt.Fprintln(os.Stderr, "not restored:", filepath.Clean(x))
-			}
-			return nil
+			return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, append(out.Lost, out.Notes...))
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
@@ -55,4 +49,15 @@ func restoreCmd() *cobra.Command {
 	c.Flags().StringVar(&path, "path", "", "folder in that volume, made when it does not exist")
 	c.Flags().StringArrayVar(&only, "only", nil, "only this file or folder of the backup; may be given several times")
 	return c
+}
+
+func printRestored(asJSON bool, out any, files, folders, compared int, n disk.Bytes, notes []string) error {
+	if asJSON {
+		return printJSON(out)
+	}
+	fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", files, folders, n, compared)
+	for _, x := range notes {
+		fmt.Fprintln(os.Stderr, "not restored, or not all of it:", x)
+	}
+	return nil
 }

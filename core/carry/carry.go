@@ -32,6 +32,8 @@ var (
 	ErrVoid = errors.New("the run never began; nothing was written")
 	// ErrJournal tells that the journal itself cannot be trusted.
 	ErrJournal = errors.New("the journal of the run is damaged")
+	// ErrNoReturn tells that the run has begun to destroy what undo would need.
+	ErrNoReturn = errors.New("the run has gone too far to be taken back; it can only be finished")
 	// ErrSource tells that a backup does not hold what it should.
 	ErrSource = errors.New("the backup does not hold what was recorded")
 )
@@ -285,7 +287,7 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 		if err := c.do(dev, op, sources, &p); err != nil {
 			return err
 		}
-		if op.Kind == script.Barrier {
+		if op.Kind == script.Barrier || op.Kind == script.NoReturn {
 			if err := dev.Sync(); err != nil {
 				return fmt.Errorf("the drive could not make its writes durable: %w", err)
 			}
@@ -320,10 +322,10 @@ func (c *Carry) do(dev disk.Device, op script.Op, sources map[string]io.ReaderAt
 			return fmt.Errorf("%w: %s is not there", ErrSource, op.Source)
 		}
 		b := make([]byte, op.Len)
-		if _, err := src.ReadAt(b, int64(op.SourceOff)); err != nil && err != io.EOF {
-			return err
+		if n, err := src.ReadAt(b, int64(op.SourceOff)); n < len(b) {
+			return fmt.Errorf("%w: %s ends at byte %d (%v)", ErrSource, op.Source, int64(op.SourceOff)+int64(n), err)
 		}
-		if digest.Of(b, op.SourceOff).String() != op.Hash {
+		if op.Hash != "" && digest.Of(b, op.SourceOff).String() != op.Hash {
 			return fmt.Errorf("%w: %s, %d bytes at %d", ErrSource, op.Source, op.Len, op.SourceOff)
 		}
 		if _, err := dev.WriteAt(b, int64(op.Off)); err != nil {
@@ -341,6 +343,11 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 	if c.state == frameUndone {
 		return nil
 	}
+	for i, op := range c.script[:c.passed] {
+		if op.Kind == script.NoReturn {
+			return fmt.Errorf("%w: step %d", ErrNoReturn, c.script[i].Step+1)
+		}
+	}
 	if err := c.mark(frameBack, 0); err != nil {
 		return err
 	}
@@ -355,7 +362,7 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 	for i := len(c.script) - 1; i >= 0; i-- {
 		op := c.script[i]
 		switch {
-		case op.Kind == script.Barrier:
+		case op.Kind == script.Barrier || op.Kind == script.NoReturn:
 			if err := dev.Sync(); err != nil {
 				return err
 			}

@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -19,6 +21,7 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
 )
 
 // ErrCannot tells that a step cannot be done on this drive for a reason that only
@@ -33,19 +36,156 @@ type Gone struct {
 	Raw    io.ReaderAt     // the backup's contents, for the boot sectors to be mended
 }
 
+// Given is what a step needs beside the drive.
+type Given struct {
+	Gone map[string]Gone
+	Now  time.Time
+	// Files are on their way into the volume, from the script's source of this name.
+	Files  []volume.Incoming
+	Source string
+}
+
+// Done is what a step will do, and of files that come in, what becomes of them.
+type Done struct {
+	Script  script.Script
+	Arrival *volume.Arrival
+}
+
 // Step returns the script of a column without obstacles.
-func Step(sv *survey.Survey, col plan.Column, gone map[string]Gone) (script.Script, error) {
+func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
+	var d Done
+	var err error
 	switch col.Step.Do {
 	case plan.Delete:
-		return sv.Table.Set(col.Number, nil)
+		d.Script, err = remove(sv, col)
 	case plan.Grow:
-		return grow(sv, col)
+		d.Script, err = grow(sv, col)
 	case plan.Mend:
-		return sv.Table.Mend(col.Step.Keep)
+		d.Script, err = sv.Table.Mend(col.Step.Keep)
 	case plan.BringBack:
-		return bringBack(sv, col, gone[col.Step.Record])
+		d.Script, err = bringBack(sv, col, g.Gone[col.Step.Record])
+	case plan.Create:
+		d.Script, err = create(sv, col, g.Now)
+	case plan.CopyBack:
+		return load(sv, col, g)
+	default:
+		err = fmt.Errorf("%w: %q", ErrCannot, col.Step.Do)
 	}
-	return nil, fmt.Errorf("%w: %q", ErrCannot, col.Step.Do)
+	return d, err
+}
+
+// remove takes the entry out of the table, and erases its place if that is asked for:
+// only then, so that a cut never leaves an entry over a place that is half erased.
+func remove(sv *survey.Survey, col plan.Column) (script.Script, error) {
+	s, err := sv.Table.Set(col.Number, nil)
+	if err != nil || !col.Step.Erase {
+		return s, err
+	}
+	p, ok := sv.Layout.Find(col.Number)
+	if !ok {
+		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, col.Number)
+	}
+	s = append(s, script.Op{Kind: script.NoReturn, Text: "from here on it is being erased"})
+	const part = 256 * disk.MiB
+	start := p.Start.Offset(sv.Layout.Sector)
+	for at := disk.Bytes(0); at < p.Bytes; at += part {
+		s = append(s, script.Op{Kind: script.Hole, Off: start + at, Len: min(part, p.Bytes-at)})
+	}
+	s.Barrier("erased")
+	return s, nil
+}
+
+// create writes a new volume into the gap first and then its entry, so that there is
+// never an entry over something half made. What a gap holds outside the new volume's own
+// bookkeeping stays.
+func create(sv *survey.Survey, col plan.Column, now time.Time) (script.Script, error) {
+	p, ok := col.Layout.Find(col.Number)
+	if !ok {
+		return nil, fmt.Errorf("%w: the new partition is not in the plan", ErrCannot)
+	}
+	start := p.Start.Offset(sv.Layout.Sector)
+	var s script.Script
+	if p.Volume != nil {
+		serial, err := strconv.ParseUint(p.Volume.Serial, 16, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%w: serial %q", ErrCannot, p.Volume.Serial)
+		}
+		made, err := onPaper(p.Bytes, sv.Layout.Sector, ntfs.Options{
+			Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: now,
+		})
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+		}
+		s = made.Shift(start)
+	} else { // nothing that was here before may be taken for the new partition's contents
+		edge := min(disk.MiB, p.Bytes)
+		for _, off := range []disk.Bytes{0, p.Bytes - edge} {
+			s = append(s, script.Op{Kind: script.Hole, Off: start + off, Len: edge, Keep: true})
+		}
+	}
+	s.Barrier("volume made")
+	attrs, err := strconv.ParseUint(strings.TrimPrefix(p.Attributes, "0x"), 16, 64)
+	if err != nil {
+		return nil, fmt.Errorf("%w: attributes %q", ErrCannot, p.Attributes)
+	}
+	var raw []byte
+	if sv.Table.Scheme == table.MBR {
+		typ, err := hex.DecodeString(p.TypeID)
+		if err != nil || len(typ) != 1 {
+			return nil, fmt.Errorf("%w: %q is not a type of an MBR", ErrCannot, p.TypeID)
+		}
+		raw = make([]byte, 16)
+		raw[4] = typ[0]
+		raw = table.Entry{Raw: raw}.Moved(p.Start, p.End)
+	} else {
+		raw = table.NewEntry(table.Entry{Slot: p.Number, TypeID: p.TypeID, UniqueID: p.UniqueID, Start: p.Start, End: p.End, Attributes: attrs, Name: p.Name}).Raw
+	}
+	set, err := sv.Table.Set(p.Number, raw)
+	return append(s, set...), err
+}
+
+// onPaper makes a volume in memory and returns the script that makes the same on a
+// drive: all that it has allocated is written, zeros as holes.
+func onPaper(size, sector disk.Bytes, o ntfs.Options) (script.Script, error) {
+	paper := disk.NewPaper(size, sector)
+	if err := ntfs.Make(paper, o); err != nil {
+		return nil, err
+	}
+	v, err := ntfs.Open(paper)
+	if err != nil {
+		return nil, err
+	}
+	const part = disk.MiB
+	var s script.Script
+	err = v.Allocated(func(from, to disk.Bytes) error {
+		for at := from; at < to; at += part {
+			b, err := disk.ReadFull(paper, at, min(part, to-at))
+			if err != nil {
+				return err
+			}
+			if slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) {
+				s.Put(at, b)
+			} else {
+				s = append(s, script.Op{Kind: script.Hole, Off: at, Len: disk.Bytes(len(b)), Keep: true})
+			}
+		}
+		return nil
+	})
+	return s, err
+}
+
+// load puts files into a volume.
+func load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
+	p, ok := sv.Layout.Find(col.Number)
+	v, can := sv.Volumes[col.Number].(volume.Loader)
+	if !ok || !can {
+		return Done{}, fmt.Errorf("%w: no files can be put into partition %d", ErrCannot, col.Number)
+	}
+	l, err := v.Load(col.Step.Folder, g.Files, volume.LoadOptions{Source: g.Source, Now: g.Now})
+	if err != nil {
+		return Done{}, fmt.Errorf("%w: %w", ErrCannot, err)
+	}
+	return Done{l.Script.Shift(p.Start.Offset(sv.Layout.Sector)), &l.Arrival}, nil
 }
 
 // grower is a file system that can be made longer.

@@ -57,7 +57,8 @@ func lay(t *testing.T, sv *survey.Survey, f plan.Facts, s plan.Step) plan.Column
 
 func TestGrowLengthensTheEntryFirst(t *testing.T) {
 	im, sv := two(t)
-	s, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "40 MiB"}), nil)
+	d, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "40 MiB"}), Given{})
+	s := d.Script
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +106,8 @@ func TestBringBackElsewhere(t *testing.T) {
 	facts := plan.Facts{NewID: uid(9), Records: map[string]plan.Record{"d-1": {Span: *gone, Backup: "b-1"}}}
 	col := lay(t, sv, facts, plan.Step{Do: plan.BringBack, Record: "d-1"})
 	g := Gone{Entry: sv.Table.Entries[0].Raw, Backup: m, Raw: bytes.NewReader(raw)}
-	s, err := Step(sv, col, map[string]Gone{"d-1": g})
+	d, err := Step(sv, col, Given{Gone: map[string]Gone{"d-1": g}})
+	s := d.Script
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +135,7 @@ func TestBringBackElsewhere(t *testing.T) {
 	} {
 		h := g
 		spoil(&h)
-		if _, err := Step(sv, col, map[string]Gone{"d-1": h}); !errors.Is(err, ErrCannot) {
+		if _, err := Step(sv, col, Given{Gone: map[string]Gone{"d-1": h}}); !errors.Is(err, ErrCannot) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -149,10 +151,10 @@ func TestRefusedByTheBytes(t *testing.T) {
 	bitmap := v.Places(false)[1]
 	im.WriteAt([]byte{0}, int64(33*disk.MiB+bitmap.Off))
 	sv, _ = survey.Read(im, nil)
-	if _, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "all"}), nil); !errors.Is(err, ErrCannot) {
+	if _, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "all"}), Given{}); !errors.Is(err, ErrCannot) {
 		t.Errorf("%v", err)
 	}
-	if _, err := Step(sv, plan.Column{Step: plan.Step{Do: "melt"}}, nil); !errors.Is(err, ErrCannot) {
+	if _, err := Step(sv, plan.Column{Step: plan.Step{Do: "melt"}}, Given{}); !errors.Is(err, ErrCannot) {
 		t.Errorf("%v", err)
 	}
 	if id := UniqueID([16]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}); id != "ffffffff-ffff-4fff-bf00-000000000000" {

@@ -1,7 +1,9 @@
 package disk
 
 import (
+	"io"
 	"os"
+	"slices"
 	"sync"
 )
 
@@ -16,6 +18,14 @@ type Overlay struct {
 	scratch *os.File
 	mu      sync.RWMutex
 	own     map[int64]struct{} // pages that live in the scratch file
+	refs    []reference        // in order; whole pages that are read from elsewhere
+}
+
+// reference is n bytes at off that are read from a source.
+type reference struct {
+	off, n int64
+	src    io.ReaderAt
+	at     int64
 }
 
 // NewOverlay returns an overlay over base whose scratch file lies in dir (the
@@ -43,18 +53,26 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 	for done := 0; done < len(p); {
 		at := off + int64(done)
 		_, mine := o.own[at/page]
+		ref := o.reference(at)
 		end := done + int(page-at%page)
 		for end < len(p) { // one read for a run of pages of the same owner
-			if _, next := o.own[(off+int64(end))/page]; next != mine {
+			next := off + int64(end)
+			if _, own := o.own[next/page]; own != mine || !mine && o.reference(next) != ref {
 				break
 			}
 			end += page
 		}
 		end = min(end, len(p))
 		var err error
-		if mine {
+		switch {
+		case mine:
 			_, err = o.scratch.ReadAt(p[done:end], at)
-		} else {
+		case ref != nil:
+			_, err = ref.src.ReadAt(p[done:end], ref.at+at-ref.off)
+			if err == io.EOF {
+				err = nil
+			}
+		default:
 			_, err = o.base.ReadAt(p[done:end], at)
 		}
 		if err != nil {
@@ -63,6 +81,52 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 		done = end
 	}
 	return len(p), nil
+}
+
+// reference is what is read in the place of off, nil for the base.
+func (o *Overlay) reference(off int64) *reference {
+	i, exact := slices.BinarySearchFunc(o.refs, off, func(r reference, at int64) int { return int(min(max(r.off-at, -1), 1)) })
+	if !exact {
+		i--
+	}
+	if i < 0 || off >= o.refs[i].off+o.refs[i].n {
+		return nil
+	}
+	return &o.refs[i]
+}
+
+// Refer makes n bytes at off those of src at its byte at, without copying more than the
+// pages that they fill in part. src must stay as it is.
+func (o *Overlay) Refer(off, n Bytes, src io.ReaderAt, at int64) error {
+	if err := inBounds(o, int64(off), int64(n)); err != nil {
+		return err
+	}
+	from, to := int64(off.Up(page)), int64((off + n).Down(page))
+	o.mu.Lock()
+	i, _ := slices.BinarySearchFunc(o.refs, from, func(r reference, at int64) int { return int(min(max(r.off+r.n-at, 0), 1))*2 - 1 })
+	if from >= to || i < len(o.refs) && o.refs[i].off < to {
+		from, to = int64(off+n), int64(off+n) // too short, or over another: it is copied
+	}
+	for pg := from / page; pg < to/page; pg++ {
+		delete(o.own, pg)
+	}
+	if from < to {
+		o.refs = slices.Insert(o.refs, i, reference{from, to - from, src, at + from - int64(off)})
+	}
+	o.mu.Unlock()
+	for _, part := range [][2]int64{{int64(off), from}, {to, int64(off + n)}} {
+		for a := part[0]; a < part[1]; {
+			b := make([]byte, min(part[1]-a, 1<<20))
+			if k, err := src.ReadAt(b, at+a-int64(off)); k < len(b) {
+				return err
+			}
+			if _, err := o.WriteAt(b, a); err != nil {
+				return err
+			}
+			a += int64(len(b))
+		}
+	}
+	return nil
 }
 
 // WriteAt implements io.WriterAt.
@@ -90,7 +154,11 @@ func (o *Overlay) adopt(off, n int64) error {
 		}
 		if pg*page < off || (pg+1)*page > off+n {
 			b := make([]byte, min(page, int64(o.Size())-pg*page))
-			if _, err := o.base.ReadAt(b, pg*page); err != nil {
+			if r := o.reference(pg * page); r != nil {
+				if k, err := r.src.ReadAt(b, r.at+pg*page-r.off); k < len(b) {
+					return err
+				}
+			} else if _, err := o.base.ReadAt(b, pg*page); err != nil {
 				return err
 			}
 			if _, err := o.scratch.WriteAt(b, pg*page); err != nil {
@@ -118,10 +186,17 @@ func (o *Overlay) Zero(off, n Bytes) error {
 	return punch(o.scratch, int64(off), int64(n))
 }
 
-// Data implements Device: where either the base or the scratch file holds
-// data.
+// Data implements Device: where the base, the scratch file or a source holds data.
 func (o *Overlay) Data(off Bytes) (Bytes, Bytes, bool) {
 	bs, be, bok := o.base.Data(off)
+	o.mu.RLock()
+	i, _ := slices.BinarySearchFunc(o.refs, int64(off), func(r reference, at int64) int { return int(min(max(r.off+r.n-at, 0), 1))*2 - 1 })
+	if i < len(o.refs) {
+		if s := max(Bytes(o.refs[i].off), off); !bok || s < bs {
+			bs, be, bok = s, Bytes(o.refs[i].off+o.refs[i].n), true
+		}
+	}
+	o.mu.RUnlock()
 	ss, se, sok := dataRange(o.scratch, off, o.Size())
 	if sok && (!bok || ss < bs) {
 		return ss, se, true

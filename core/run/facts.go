@@ -94,6 +94,29 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 			f.Backups[p.Number] = *b
 		}
 	}
+	f.Arriving = map[string]plan.Arriving{}
+	for _, s := range steps {
+		if s.Do != plan.CopyBack {
+			continue
+		}
+		m, err := sh.Load(s.Backup)
+		if err != nil {
+			continue // the plan says that it is not there
+		}
+		a := Arrival{Backup: s.Backup, Only: s.Only}
+		_, r, in, _, err := a.gathered(sh)
+		if err != nil {
+			continue
+		}
+		r.Close()
+		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil, Room: disk.Bytes(len(in)) * 2 * disk.KiB}
+		for _, g := range in {
+			if g.SameAs == "" && g.Bytes > 600 {
+				x.Room += g.Bytes.Up(plan.NewCluster)
+			}
+		}
+		f.Arriving[s.Arrival()] = x
+	}
 	for _, s := range steps {
 		if s.Record == "" {
 			continue
@@ -116,11 +139,14 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 		}
 		f.Records[s.Record] = r
 	}
-	var fresh [16]byte
-	if _, err := io.ReadFull(random, fresh[:]); err != nil {
-		return f, err
+	for range max(len(steps), 1) {
+		var fresh [16]byte
+		if _, err := io.ReadFull(random, fresh[:]); err != nil {
+			return f, err
+		}
+		f.NewIDs = append(f.NewIDs, compile.UniqueID(fresh))
 	}
-	f.NewID = compile.UniqueID(fresh)
+	f.NewID = f.NewIDs[0]
 	return f, nil
 }
 

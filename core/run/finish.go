@@ -119,6 +119,13 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 		defer r.Close()
 		sources[id] = r
 	}
+	again := &prepared{sources: sources}
+	defer again.release()
+	for i := range m.Arrivals {
+		if _, err := again.opened(o.Shelf, &m.Arrivals[i]); err != nil {
+			return nil, err
+		}
+	}
 	return finish(ctx, o, m, c, sources, res)
 }
 
@@ -137,8 +144,11 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map
 		return res, err
 	}
 	closing := trail.Entry{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}
-	res.Marks = []string{closing.ID}
-	return res, closeRun(o, m, closing, EndDone)
+	res.Marks, res.Arrivals = []string{closing.ID}, m.Arrivals
+	if err := closeRun(o, m, closing, EndDone); err != nil {
+		return res, err
+	}
+	return res, settle(o, m)
 }
 
 // prove reads the drive back: it is laid out as planned, every volume has the
@@ -180,8 +190,24 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 			return "", fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
 		}
 	}
-	return fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
-		len(m.Prints), c.Script().Rewritten()), nil
+	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
+		len(m.Prints), c.Script().Rewritten())
+	for _, x := range m.Erased {
+		if err := x.proven(o.Dev); err != nil {
+			return "", err
+		}
+		text += fmt.Sprintf("; %s erased and read back as zeros", x.Title)
+	}
+	for i := range m.Arrivals {
+		a := &m.Arrivals[i]
+		n, err := a.compare(o.Shelf, sv.Volumes[a.Number])
+		if err != nil {
+			return "", err
+		}
+		a.Compared = n
+		text += fmt.Sprintf("; %d files put into partition %d, each compared with the backup", n, a.Number)
+	}
+	return text, nil
 }
 
 // undone takes the run back and closes it.

@@ -1,11 +1,22 @@
 package run
 
 import (
+	"bytes"
 	"context"
+	"encoding/hex"
+	"errors"
 	"fmt"
+	"io"
+	"strings"
 
+	"lukechampine.com/blake3"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // RestoreToFolder puts files of a backup into a folder on the bench, compares them, and
@@ -33,4 +44,242 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 		Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial},
 		Text:  fmt.Sprintf("%d files from the backup of %s put into a folder, %s, %d compared", out.Files, m.From.Span.Title(), out.Bytes, out.Compared),
 	})
+}
+
+// RestoreInto puts files of a backup into a folder of a volume on the drive: an
+// ordinary plan of one step.
+func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*Arrival, error) {
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.CopyBack, Partition: fmt.Sprint(number), Backup: backup, Only: only, Folder: folder}}}
+	res, err := CarryOut(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	return &res.Arrivals[0], nil
+}
+
+// Arrival is files of a backup that a run puts into a volume.
+type Arrival struct {
+	Number   int               `json:"partition"`
+	Backup   string            `json:"backup"`
+	Only     []string          `json:"only,omitempty"`
+	Folder   string            `json:"folder,omitempty"`
+	Files    int               `json:"files"`
+	Folders  int               `json:"folders"`
+	Bytes    disk.Bytes        `json:"bytes"`
+	Renamed  map[string]string `json:"renamed,omitempty"`
+	Lost     []string          `json:"not_restored,omitempty"` // could not be read in the backup
+	Notes    []string          `json:"notes,omitempty"`        // what the volume could not take over
+	Compared int               `json:"compared"`
+}
+
+// source names the arrival's contents in a script.
+func (a *Arrival) source() string {
+	return "files of " + a.Backup + " " + strings.Join(a.Only, "\x00")
+}
+
+// gathered opens a backup and gathers what arrives of it.
+func (a *Arrival) gathered(sh *shelf.Shelf) (volume.Volume, *shelf.Reader, []volume.Incoming, *volume.Together, error) {
+	m, err := sh.Load(a.Backup)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	v, r, err := sh.Inside(m)
+	if err != nil {
+		return nil, nil, nil, nil, err
+	}
+	files, err := shelf.Choose(v, a.Only)
+	var in []volume.Incoming
+	var all *volume.Together
+	if err == nil {
+		in, all, a.Lost, err = volume.Gather(v, files, "")
+	}
+	if err != nil {
+		r.Close()
+		return nil, nil, nil, nil, err
+	}
+	a.Files, a.Folders, a.Bytes = 0, 0, 0
+	for _, f := range in {
+		switch {
+		case f.Stream != "":
+		case f.Kind == volume.Folder:
+			a.Folders++
+		default:
+			a.Files++
+		}
+		a.Bytes += f.Bytes
+	}
+	return v, r, in, all, nil
+}
+
+// opened gathers the files of an arrival and puts their contents among the sources.
+func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error) {
+	_, r, in, all, err := a.gathered(sh)
+	if err != nil {
+		return nil, err
+	}
+	p.close = append(p.close, r.Close)
+	p.sources[a.source()] = all
+	return in, nil
+}
+
+// compare reads every file that arrived and compares it with the backup.
+func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
+	if v == nil {
+		return 0, fmt.Errorf("%w: the volume in partition %d cannot be read", ErrDiffers, a.Number)
+	}
+	from, r, in, _, err := a.gathered(sh)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	files, err := v.Files()
+	if err != nil {
+		return 0, err
+	}
+	there := make(map[string]volume.File, len(files))
+	for _, f := range files {
+		there[f.Path+"\x00"+f.Stream] = f
+	}
+	archive, _ := from.(*shelf.Archive)
+	prefix := strings.Trim(a.Folder, "/")
+	if prefix != "" {
+		prefix += "/"
+	}
+	n, b := 0, make([]byte, 1<<20)
+	for _, x := range in {
+		top, rest, deep := strings.Cut(x.Path, "/")
+		if name, renamed := a.Renamed[top]; renamed {
+			top = name
+		}
+		if deep {
+			top += "/" + rest
+		}
+		f, ok := there[prefix+top+"\x00"+x.Stream]
+		if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
+			return n, fmt.Errorf("%w: %s%s is not in partition %d as it is in the backup", ErrDiffers, prefix, top, a.Number)
+		}
+		if f.Kind != volume.Plain || x.SameAs != "" {
+			continue
+		}
+		got, err := v.Open(f)
+		if err != nil {
+			return n, err
+		}
+		sum, err := hashOf(got, f.Bytes, b)
+		if err != nil {
+			return n, err
+		}
+		var want string
+		if archive != nil {
+			if e, ok := archive.Entry(x.File); ok {
+				want = e.Hash
+			}
+		}
+		if want == "" && x.Bytes > 0 {
+			was, err := x.Open()
+			if err == nil {
+				want, err = hashOf(was, x.Bytes, b)
+			}
+			if err != nil {
+				return n, err
+			}
+		}
+		if x.Bytes > 0 && sum != want {
+			return n, fmt.Errorf("%w: %s%s does not hold what the backup holds", ErrDiffers, prefix, top)
+		}
+		if n++; x.Stream != "" {
+			n--
+		}
+	}
+	return n, nil
+}
+
+func hashOf(r io.ReaderAt, n disk.Bytes, b []byte) (string, error) {
+	h := blake3.New(32, nil)
+	for at := disk.Bytes(0); at < n; {
+		part := b[:min(n-at, disk.Bytes(len(b)))]
+		if k, err := r.ReadAt(part, int64(at)); k < len(part) {
+			return "", errors.Join(ErrDiffers, err)
+		}
+		h.Write(part)
+		at += disk.Bytes(len(part))
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// Erased is a partition whose place a run overwrites, and what becomes of its backups.
+type Erased struct {
+	Title   string      `json:"title"`
+	Span    layout.Span `json:"span"`
+	Backups []string    `json:"backups,omitempty"` // that go too
+}
+
+// erased notes what is erased, and which backups go with it.
+func (p *prepared) erased(o Options, c plan.Column, rec *trail.Record) error {
+	x := Erased{Title: rec.Span.Title(), Span: rec.Span}
+	all, err := o.Shelf.List()
+	if err != nil {
+		return err
+	}
+	if c.Step.Backups == "delete" {
+		rec.Backup = ""
+		for _, m := range all {
+			if sameOrigin(m, p.sv.Layout.DiskID, rec.Span) {
+				x.Backups = append(x.Backups, m.ID)
+			}
+		}
+	}
+	p.meta.Erased = append(p.meta.Erased, x)
+	return nil
+}
+
+// proven reads what was erased.
+func (x Erased) proven(dev disk.Device) error {
+	start := x.Span.Start.Offset(dev.SectorBytes())
+	b, zeros := make([]byte, 1<<20), make([]byte, 1<<20)
+	for at := start; at < start+x.Span.Bytes; {
+		from, to, ok := dev.Data(at)
+		if !ok || from >= start+x.Span.Bytes {
+			return nil
+		}
+		for from, to = max(from, at), min(to, start+x.Span.Bytes); from < to; from += disk.Bytes(len(b)) {
+			part := b[:min(disk.Bytes(len(b)), to-from)]
+			if _, err := dev.ReadAt(part, int64(from)); err != nil {
+				return err
+			}
+			if !bytes.Equal(part, zeros[:len(part)]) {
+				return fmt.Errorf("%w: %s was erased, and byte %d of the drive still holds something", ErrDiffers, x.Title, from)
+			}
+		}
+		at = to
+	}
+	return nil
+}
+
+// settle takes away the backups that go with what was erased.
+func settle(o Options, m *Meta) error {
+	for _, x := range m.Erased {
+		for _, id := range x.Backups {
+			if err := DeleteBackup(o, id, "its partition was erased: "+x.Title); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// DeleteBackup takes a backup off the shelf and enters it in the trail.
+func DeleteBackup(o Options, id, reason string) error {
+	m, err := o.Shelf.Load(id)
+	if err != nil {
+		return err
+	}
+	if err := o.Trail.Append(trail.Entry{
+		ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Partition: m.From.Span.Number, Reason: reason,
+		Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial},
+		Text:  fmt.Sprintf("Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored),
+	}); err != nil {
+		return err
+	}
+	return o.Shelf.Delete(id)
 }

@@ -5,6 +5,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -89,13 +90,15 @@ type Options struct {
 
 // Result of a run.
 type Result struct {
-	Run     string         `json:"run"`
-	Records []string       `json:"records"`
-	Marks   []string       `json:"marks"`
-	Undone  bool           `json:"undone,omitempty"`
-	Layout  *layout.Layout `json:"-"`
-	Columns []plan.Column  `json:"-"`
-	Bytes   disk.Bytes     `json:"bytes_rewritten"`
+	Run     string   `json:"run"`
+	Records []string `json:"records"`
+	Marks   []string `json:"marks"`
+	Undone  bool     `json:"undone,omitempty"`
+	// Arrivals are the files that were put into volumes.
+	Arrivals []Arrival      `json:"arrivals,omitempty"`
+	Layout   *layout.Layout `json:"-"`
+	Columns  []plan.Column  `json:"-"`
+	Bytes    disk.Bytes     `json:"bytes_rewritten"`
 }
 
 // Meta is what a run's folder says about it.
@@ -117,6 +120,8 @@ type Meta struct {
 	After    *layout.Layout    `json:"after"`
 	Prints   map[string]string `json:"fingerprints"` // of the volumes afterwards
 	Backups  []string          `json:"backups,omitempty"`
+	Arrivals []Arrival         `json:"arrivals,omitempty"`
+	Erased   []Erased          `json:"erased,omitempty"`
 	Entries  []trail.Entry     `json:"entries"`
 	Identity survey.Identity   `json:"identity"`
 }
@@ -227,7 +232,7 @@ func roomFor(runs string, s script.Script) error {
 	if err := unix.Statfs(runs, &st); err != nil {
 		return err
 	}
-	need := 3*s.Rewritten() + 16*disk.MiB
+	need := 3*s.Kept() + s.Rewritten() + 16*disk.MiB
 	if free := disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize); free < need {
 		return fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, free)
 	}
@@ -317,7 +322,7 @@ func (p *prepared) prints(dev disk.Device) error {
 
 // step does one step on the copy and reads the copy back.
 func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, facts plan.Facts) error {
-	gone := map[string]compile.Gone{}
+	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now()}
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: c.Title + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
 	switch c.Step.Do {
@@ -327,6 +332,11 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			return err
 		}
 		e.Record, e.Backup, e.Reason = rec.ID, rec.Backup, c.Step.Release
+		if c.Step.Erase {
+			if err := p.erased(o, c, rec); err != nil {
+				return err
+			}
+		}
 		for _, x := range []trail.Entry{
 			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + strings.TrimPrefix(c.Title, "Delete ") + " released"},
 			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: strings.TrimPrefix(c.Title, "Delete ") + " goes without a backup"},
@@ -368,17 +378,34 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		if c.Place == plan.InPlace && e.Backup == "" {
 			e.Text += "; its first and last megabyte are as they were kept, of the rest nothing is known"
 		}
-		gone[rec.ID] = g
+		given.Gone[rec.ID] = g
+	case plan.CopyBack:
+		a := Arrival{Number: c.Number, Backup: c.Step.Backup, Only: c.Step.Only, Folder: c.Step.Folder}
+		in, err := p.opened(o.Shelf, &a)
+		if err != nil {
+			return err
+		}
+		given.Files, given.Source = in, a.source()
+		p.meta.Arrivals = append(p.meta.Arrivals, a)
+		e.Backup = c.Step.Backup
 	}
-	s, err := compile.Step(p.sv, c, gone)
+	done, err := compile.Step(p.sv, c, given)
 	if err != nil {
 		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+	}
+	s := done.Script
+	if a := done.Arrival; a != nil {
+		last := &p.meta.Arrivals[len(p.meta.Arrivals)-1]
+		last.Renamed, last.Notes = a.Renamed, a.Notes
+		if e.Text += " into " + cmp.Or(a.Folder, "the root"); len(last.Lost) > 0 {
+			e.Text += fmt.Sprintf("; %d could not be read in the backup", len(last.Lost))
+		}
 	}
 	for j := range s {
 		s[j].Step = i
 	}
 	if err := s.Apply(over, p.sources); err != nil {
-		return err
+		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	after, err := survey.Read(over, o.PC)
 	if err != nil {
@@ -461,6 +488,11 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 		return nil, err
 	}
 	var k trail.Contents
+	if rec.Erased = c.Step.Erase; rec.Erased {
+		p.records = append(p.records, prepRecord{rec, k})
+		p.meta.Kept = append(p.meta.Kept, id)
+		return rec, nil
+	}
 	if k.First, k.Last, err = trail.Edges(w); err != nil {
 		return nil, err
 	}

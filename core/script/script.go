@@ -20,11 +20,15 @@ const (
 	Hole Kind = "hole"
 	// Fill puts Len bytes of the source named Source, from SourceOff, at Off.
 	// Hash is the digest of these bytes in their place in the source (package
-	// digest); what does not match is never taken for done.
+	// digest); what does not match is never taken for done. Without a hash the source
+	// compares itself, and the files that were filled in are compared afterwards.
 	Fill Kind = "fill"
 	// Barrier is passed when everything before it is durable. Text says what the
 	// drive now is.
 	Barrier Kind = "barrier"
+	// NoReturn is a barrier behind which the run can only be finished: what follows
+	// destroys what undo would need.
+	NoReturn Kind = "no-return"
 )
 
 // Op is one operation. Offsets and lengths are in bytes from the drive's start.
@@ -60,12 +64,20 @@ func (s *Script) Barrier(text string) { *s = append(*s, Op{Kind: Barrier, Text: 
 func (s Script) Shift(off disk.Bytes) Script {
 	out := make(Script, len(s))
 	for i, op := range s {
-		if op.Kind != Barrier {
+		if op.Kind != Barrier && op.Kind != NoReturn {
 			op.Off += off
 		}
 		out[i] = op
 	}
 	return out
+}
+
+// Kept is the number of bytes that the script itself holds.
+func (s Script) Kept() (n disk.Bytes) {
+	for _, op := range s {
+		n += disk.Bytes(len(op.Data))
+	}
+	return n
 }
 
 // Rewritten is the number of bytes the script puts on the drive.
@@ -76,6 +88,11 @@ func (s Script) Rewritten() (n disk.Bytes) {
 		}
 	}
 	return n
+}
+
+// referrer is a device that need not copy what lies in a source.
+type referrer interface {
+	Refer(off, n disk.Bytes, src io.ReaderAt, at int64) error
 }
 
 // Apply does the script on a copy or a blank drive, where no journal is needed.
@@ -91,6 +108,10 @@ func (s Script) Apply(dev disk.Device, sources map[string]io.ReaderAt) error {
 			src := sources[op.Source]
 			if src == nil {
 				return fmt.Errorf("the source %s is not there", op.Source)
+			}
+			if r, ok := dev.(referrer); ok {
+				err = r.Refer(op.Off, op.Len, src, int64(op.SourceOff))
+				break
 			}
 			b := make([]byte, op.Len)
 			if _, err = src.ReadAt(b, int64(op.SourceOff)); err == nil {

@@ -203,6 +203,28 @@ func (s *Shelf) List() ([]*Manifest, error) {
 	return out, nil
 }
 
+// Delete takes a backup away: its manifest first, so that a cut leaves nothing that
+// looks whole.
+func (s *Shelf) Delete(id string) error {
+	if _, err := s.Load(id); err != nil && !errors.Is(err, ErrDamaged) {
+		return err
+	}
+	dir, err := s.path(id)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(filepath.Join(dir, "manifest.json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := SyncDir(dir); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	return SyncDir(s.Dir)
+}
+
 // Stored opens the backup's zstd frames for a hand-over, with their file's name.
 func (s *Shelf) Stored(m *Manifest) (*os.File, error) {
 	p, err := s.path(m.ID, m.Kind.file())

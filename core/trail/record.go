@@ -35,6 +35,7 @@ type Record struct {
 	Waiver      string            `json:"waiver,omitempty"`
 	Backup      string            `json:"backup,omitempty"`
 	Coverage    string            `json:"coverage,omitempty"` // the comparison that stood for a backup
+	Erased      bool              `json:"erased,omitempty"`   // its place was overwritten; nothing of its contents is kept
 	Files       int               `json:"files"`
 	Before      *layout.Layout    `json:"before"`
 	After       *layout.Layout    `json:"after"`
@@ -98,7 +99,11 @@ func (r Records) Save(rec *Record, c Contents) (string, error) {
 		return "", err
 	}
 	rec.Version, rec.Files, rec.Blobs = 1, len(c.Files), map[string]string{}
-	for name, b := range map[string][]byte{BlobFirst: c.First, BlobLast: c.Last, BlobRanges: ranges, BlobFiles: files} {
+	parts := map[string][]byte{BlobFirst: c.First, BlobLast: c.Last, BlobRanges: ranges, BlobFiles: files}
+	if rec.Erased {
+		parts = nil // a record without contents: not even their names
+	}
+	for name, b := range parts {
 		z := enc.EncodeAll(b, nil)
 		h := sha256.Sum256(z)
 		rec.Blobs[name] = hex.EncodeToString(h[:])
@@ -163,6 +168,9 @@ func (r Records) Blob(rec *Record, name string) ([]byte, error) {
 
 // FileList reads the list of files that the partition held.
 func (r Records) FileList(rec *Record) ([]volume.File, error) {
+	if rec.Erased {
+		return nil, nil
+	}
 	b, err := r.Blob(rec, BlobFiles)
 	if err != nil {
 		return nil, err
@@ -174,6 +182,9 @@ func (r Records) FileList(rec *Record) ([]volume.File, error) {
 // Kept compares the first and last megabyte that a record kept with what the
 // drive holds there now.
 func (r Records) Kept(rec *Record, dev disk.Device) (bool, error) {
+	if rec.Erased {
+		return false, nil
+	}
 	w := disk.NewWindow(dev, rec.Span.Start.Offset(dev.SectorBytes()), rec.Span.Bytes)
 	first, last, err := Edges(w)
 	if err != nil {
