@@ -6,7 +6,8 @@
 #
 # SECTOR=4096 gives the drive sectors of that size (places are printed in sectors of 512
 # all the same). The image is not changed, but with fill: then the kernel makes, fragments, links and
-# deletes files in every volume. Prints, tab separated:
+# deletes files in every volume (FILES=600 of them and more), and writes the last one full until
+# LEAVE KiB are free. Prints, tab separated:
 #   volume  START-SECTOR  TYPE  TOTAL-KiB
 #   file    START-SECTOR  SHA-256  PATH
 #   wrote   START-SECTOR  ok|bad      (with write: files written, read back after mounting again)
@@ -15,7 +16,7 @@ set -euo pipefail
 mode=read
 if [ "$1" = write ] || [ "$1" = fill ]; then mode=$1; shift; fi
 image=$(realpath "$1")
-cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel-2
+cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel-3
 
 need=()
 command -v qemu-system-x86_64 >/dev/null || need+=(qemu-system-x86)
@@ -43,7 +44,7 @@ if [ ! -e "$cache/ready" ]; then
     case $m in *.xz) xz -dc "$m" ;; *) cat "$m" ;; esac >"$cache/system/modules/$i.ko"; i=$((i + 1))
   done
   cp /bin/busybox "$cache/system/bin/"
-  for tool in sh mount umount insmod ls find sha256sum sort mkdir cat echo dmesg poweroff sleep grep df awk head dd rm sync seq tail cut ln; do ln -s busybox "$cache/system/bin/$tool"; done
+  for tool in sh sed mount umount insmod ls find sha256sum sort mkdir cat echo dmesg poweroff sleep grep df awk head dd rm sync seq tail cut ln; do ln -s busybox "$cache/system/bin/$tool"; done
   cp "$cache"/package/boot/vmlinuz-* "$cache/kernel"
   touch "$cache/ready"
 fi
@@ -70,15 +71,25 @@ fill() {
   for i in $(seq 0 $(($1 / 10))); do head -c 40000 /dev/urandom >/mnt/piece-$i; done; sync
   for i in $(seq 0 2 $(($1 / 10))); do rm -f /mnt/piece-$i; done
   dd if=/dev/urandom of=/mnt/fragmented.bin bs=64k count=$(($1 / 6)) 2>/dev/null
+  for i in $(seq 1 $(($1 / 30))); do
+    head -c 65536 /dev/urandom >>/mnt/pieces.bin; sync; head -c 4096 /dev/urandom >>/mnt/between.bin; sync
+  done
   [ $kind = vfat ] || [ $kind = exfat ] || ln /mnt/fragmented.bin /mnt/hardlink.bin
 }
+told() { sed -n "s/.* jade_$1=\([0-9]*\).*/\1/p" /proc/cmdline; }
 echo "--begin--"
 for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
   start=$(cat /sys/class/block/$d/start)
   if grep -q jade=fill /proc/cmdline; then
     if attach $d rw; then
-      n=600; [ $(cat /sys/class/block/$d/size) -gt 100000 ] || n=40
-      fill $n; sync; umount /mnt
+      n=$(told files); [ $(cat /sys/class/block/$d/size) -gt 100000 ] || n=40
+      fill $n
+      last=$(ls -d /sys/class/block/vda[0-9] | tail -1); leave=$(told leave); i=0
+      if [ $d = ${last##*/} ] && [ $leave -gt 0 ]; then
+        mkdir /mnt/full
+        while [ $(df -k /mnt | tail -1 | awk '{print $4}') -gt $leave ]; do i=$((i + 1)); head -c 8000000 /dev/urandom >/mnt/full/$i; done
+      fi
+      sync; umount /mnt
     fi
     continue
   fi
@@ -105,7 +116,7 @@ chmod +x "$work/system/init"
 (cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
 sector=${SECTOR:-512}
 timeout 1500 qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
-  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode" -drive "file=$image,format=raw,if=none,id=d,snapshot=$([ "$mode" = fill ] && echo off || echo on)" -device "virtio-blk-pci,drive=d,logical_block_size=$sector,physical_block_size=$sector" </dev/null 2>/dev/null |
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0}" -drive "file=$image,format=raw,if=none,id=d,snapshot=$([ "$mode" = fill ] && echo off || echo on)" -device "virtio-blk-pci,drive=d,logical_block_size=$sector,physical_block_size=$sector" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
 grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }

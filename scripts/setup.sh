@@ -8,6 +8,7 @@ command -v mariadb >/dev/null || need+=(mariadb-client-core)
 if [ "$1" = test ]; then
   [ -x /usr/bin/chromium ] || need+=(chromium)
   command -v zstd >/dev/null || need+=(zstd)
+  command -v strace >/dev/null || need+=(strace)
 fi
 if [ ${#need[@]} -gt 0 ]; then
   echo "Installing ${need[*]}."

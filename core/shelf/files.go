@@ -162,7 +162,9 @@ func (a *archiver) file(all []Entry) error {
 		}
 	case again && e.ID != 0:
 		h.Typeflag, h.Linkname, h.Size, h.PAXRecords = tar.TypeLink, first, 0, nil
-		e.SameAs = first
+		for i := range all {
+			all[i].SameAs = first
+		}
 		return a.tar.WriteHeader(h)
 	case e.Unreadable != "":
 		return nil // it is listed; an empty file would look like a whole one
@@ -175,10 +177,11 @@ func (a *archiver) file(all []Entry) error {
 		if s.Unreadable != "" {
 			continue
 		}
-		if room -= s.Bytes; s.Bytes > maxStreams || room < 0 {
+		if s.Bytes > room {
 			apart = append(apart, s)
 			continue
 		}
+		room -= s.Bytes
 		b, err := a.whole(s)
 		if err != nil {
 			a.lost(s, err)

@@ -12,7 +12,6 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
 	"jadetrail/core/volume"
-	"jadetrail/core/volume/recognise"
 )
 
 // Inside opens what a backup holds as a volume that is only read. Contents come from
@@ -24,24 +23,26 @@ func (s *Shelf) Inside(m *Manifest) (volume.Volume, *Reader, error) {
 		return nil, nil, err
 	}
 	if m.Kind == Image {
-		found, err := recognise.Open(&medium{Reader: r, sector: m.From.Sector})
-		if err == nil && found.Volume == nil {
-			err = fmt.Errorf("%w: what it holds cannot be looked into", volume.ErrNotThis)
-		}
+		v, err := inImage(m, r)
 		if err != nil {
 			r.Close()
 			return nil, nil, err
 		}
-		return found.Volume, r, nil
+		return v, r, nil
 	}
 	list, err := s.ListOf(m)
-	if err != nil {
+	if errors.Is(err, ErrDamaged) {
+		list = listOfTar(m, r)
+	} else if err != nil {
 		r.Close()
 		return nil, nil, err
 	}
 	a := &Archive{m: m, r: r, list: list, below: map[string][]int{}}
 	for i := range list {
 		list[i].ID = uint64(i + 1)
+		if list[i].Unreadable == "" && list[i].At >= 0 && m.Damage.hits(list[i].At, list[i].Bytes) {
+			list[i].Unreadable = inDamage
+		}
 		a.below[parent(list[i].Path)] = append(a.below[parent(list[i].Path)], i)
 	}
 	return a, r, nil
@@ -127,10 +128,18 @@ func (a *Archive) Stat(path string) (volume.File, error) {
 // SameAs is the first name of a file that has several.
 func (a *Archive) SameAs(f volume.File) string {
 	e, _ := a.Entry(f)
-	if f.Stream != "" {
-		return ""
-	}
 	return e.SameAs
+}
+
+// first is the line of a file's first name, or of the same stream of it.
+func (a *Archive) first(e Entry) (Entry, bool) {
+	i, ok := slices.BinarySearchFunc(a.list, e, func(x, e Entry) int {
+		return cmp.Or(strings.Compare(x.Path, e.SameAs), strings.Compare(x.Stream, e.Stream))
+	})
+	if !ok || a.list[i].SameAs != "" {
+		return Entry{}, false
+	}
+	return a.list[i], true
 }
 
 // Detail implements volume.Detailer.
@@ -139,10 +148,8 @@ func (a *Archive) Detail(f volume.File) (volume.Detail, error) {
 	if !ok {
 		return volume.Detail{}, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
 	}
-	if e.SameAs != "" {
-		if x, err := a.Stat(e.SameAs); err == nil && x.ID != f.ID {
-			return a.Detail(x)
-		}
+	if x, ok := a.first(e); e.SameAs != "" && ok {
+		return x.Detail, nil
 	}
 	return e.Detail, nil
 }
@@ -155,12 +162,12 @@ func (a *Archive) Open(f volume.File) (io.ReaderAt, error) {
 		return nil, fmt.Errorf("%w: %s", volume.ErrNotFound, f.Path)
 	case e.Unreadable != "":
 		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, e.Unreadable)
-	case e.SameAs != "" && f.Stream == "":
-		x, err := a.Stat(e.SameAs)
-		if err != nil || x.ID == f.ID {
-			return nil, errors.Join(ErrDamaged, err)
+	case e.SameAs != "":
+		x, ok := a.first(e)
+		if !ok {
+			return nil, fmt.Errorf("%w: %s has no first name", ErrDamaged, f.Path)
 		}
-		return a.Open(x)
+		return a.Open(x.File)
 	case e.Data != nil || e.Bytes == 0:
 		return bytes.NewReader(e.Data), nil
 	case e.At < 0:

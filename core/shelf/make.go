@@ -83,6 +83,11 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("the backup cannot be begun: %w", err)
 	}
+	release, err := s.claim(r.ID)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	err = s.write(ctx, dir, m, src, report)
 	if err == nil && r.Volume != nil {
 		m.From.Fingerprint, err = r.Volume.Fingerprint()

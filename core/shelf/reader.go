@@ -22,19 +22,31 @@ import (
 	"jadetrail/core/disk"
 )
 
-// Verify reads a backup back and compares every piece; on success the manifest
-// notes the time. A damaged backup is ErrDamaged with the pieces concerned.
+// Verify reads a backup back past the page cache and compares every piece and the list
+// of its files; the manifest notes the time, or the damage. A damaged backup is a Damage,
+// which names the files concerned.
 func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report func(Progress)) (*Manifest, error) {
 	m, err := s.Load(id)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.verify(ctx, m, report); err != nil {
+	var d *Damage
+	if err := s.verify(ctx, m, report); err != nil && !errors.As(err, &d) {
 		return m, err
 	}
-	m.Verified = &now
-	dir, _ := s.path(id)
-	return m, s.save(dir, m)
+	if m.Damage = d; d != nil {
+		m.Verified = nil
+	} else {
+		m.Verified = &now
+	}
+	dir, err := s.path(id)
+	if err == nil {
+		err = s.save(dir, m)
+	}
+	if d != nil {
+		return m, errors.Join(d, err)
+	}
+	return m, err
 }
 
 func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) error {
@@ -84,11 +96,23 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	if len(bad) > 0 {
-		slices.Sort(bad)
-		return fmt.Errorf("%w: %s: %d of %d pieces do not read back as they were written, the first at byte %d", ErrDamaged, m.ID, len(bad), len(m.Pieces), m.Pieces[bad[0]].Off)
+	list := false
+	if m.Kind == Files {
+		if _, err := s.ListOf(m); errors.Is(err, ErrDamaged) {
+			list = true
+		} else if err != nil {
+			return err
+		}
 	}
-	return nil
+	if len(bad) > 0 || list {
+		slices.Sort(bad)
+		return s.damage(m, bad, list)
+	}
+	st, err := r.f.Stat()
+	if err == nil && len(m.Pieces) > 0 && st.Size() != m.Pieces[len(m.Pieces)-1].FrameOff+m.Pieces[len(m.Pieces)-1].FrameLen {
+		err = fmt.Errorf("%w: %s: its file has %d bytes, which is not its pieces together", ErrDamaged, m.ID, st.Size())
+	}
+	return err
 }
 
 // Export makes a backup ready to be handed over: every piece is read and compared,
@@ -219,12 +243,7 @@ func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
 		if at >= r.m.Bytes {
 			return done, io.EOF
 		}
-		i, _ := slices.BinarySearchFunc(r.m.Pieces, at, func(p Piece, x disk.Bytes) int {
-			if p.Off+p.Len <= x {
-				return -1
-			}
-			return 1
-		})
+		i := r.m.pieceAt(at)
 		if i != r.last {
 			raw, err := r.piece(r.m.Pieces[i])
 			if err != nil {
@@ -235,6 +254,17 @@ func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
 		done += copy(b[done:], r.raw[at-r.m.Pieces[i].Off:])
 	}
 	return done, nil
+}
+
+// pieceAt is the piece that a byte lies in.
+func (m *Manifest) pieceAt(at disk.Bytes) int {
+	i, _ := slices.BinarySearchFunc(m.Pieces, at, func(p Piece, x disk.Bytes) int {
+		if p.Off+p.Len <= x {
+			return -1
+		}
+		return 1
+	})
+	return i
 }
 
 // Close releases the backup.

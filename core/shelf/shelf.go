@@ -9,6 +9,7 @@
 package shelf
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -31,6 +33,7 @@ var (
 	ErrNoBackup = errors.New("no such backup on this shelf")
 	ErrKind     = errors.New("a backup is an image, or of files")
 	ErrDamaged  = errors.New("the backup is damaged")
+	ErrBusy     = errors.New("the backup is just being made or taken away")
 )
 
 // Kind of a backup.
@@ -129,12 +132,28 @@ type Manifest struct {
 	Hash       string     `json:"blake3"`           // of the whole raw image, or tar
 	SHA256     string     `json:"sha256,omitempty"` // of the whole raw image, once it was exported
 	Verified   *time.Time `json:"verified"`
-	Pieces     []Piece    `json:"pieces"`
+	// Damage is what the last verification found, nil for a sound backup.
+	Damage *Damage `json:"damage,omitempty"`
+	// KeepUntil is the day until which the backup is meant to be kept.
+	KeepUntil *time.Time `json:"keep_until,omitempty"`
+	Pieces    []Piece    `json:"pieces"`
+	// Sum is the BLAKE3 hash of this manifest with Sum empty.
+	Sum string `json:"manifest_blake3"`
 }
 
 // Whole tells that all that the partition held is in the backup: an image, or every
-// file of it.
-func (m *Manifest) Whole() bool { return m.Kind == Image || len(m.Folders) == 0 && m.Unreadable == 0 }
+// file of it, and that none of it is known to be damaged.
+func (m *Manifest) Whole() bool {
+	return m.Damage == nil && (m.Kind == Image || len(m.Folders) == 0 && m.Unreadable == 0)
+}
+
+// sum is the hash that stands in the manifest.
+func (m Manifest) sum() (string, error) {
+	m.Sum = ""
+	b, err := json.Marshal(m)
+	h := blake3.Sum256(b)
+	return hex.EncodeToString(h[:]), err
+}
 
 var idForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
 
@@ -166,6 +185,9 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 	var m Manifest
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, fmt.Errorf("%w: %s: its manifest cannot be read: %v", ErrDamaged, id, err)
+	}
+	if sum, err := m.sum(); err != nil || sum != m.Sum {
+		return nil, fmt.Errorf("%w: %s: its manifest is not what was written", ErrDamaged, id)
 	}
 	if m.Version != 2 || m.Kind != Image && m.Kind != Files || m.ID != id || m.Bytes < 0 || m.Bytes > 1<<50 {
 		return nil, fmt.Errorf("%w: %s: its manifest is of another backup or version", ErrDamaged, id)
@@ -203,12 +225,96 @@ func (s *Shelf) List() ([]*Manifest, error) {
 	return out, nil
 }
 
-// Delete takes a backup away: its manifest first, so that a cut leaves nothing that
-// looks whole.
-func (s *Shelf) Delete(id string) error {
-	if _, err := s.Load(id); err != nil && !errors.Is(err, ErrDamaged) {
+// Leftover is a folder on the shelf that is no whole backup.
+type Leftover struct {
+	ID    string
+	Bytes disk.Bytes // that it takes
+	Why   string
+}
+
+// Leftovers lists what on the shelf is no whole backup and is not being made.
+func (s *Shelf) Leftovers() ([]Leftover, error) {
+	dirs, err := os.ReadDir(s.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []Leftover
+	for _, d := range dirs {
+		if !d.IsDir() || !idForm.MatchString(d.Name()) {
+			continue
+		}
+		_, err := s.Load(d.Name())
+		if err == nil {
+			continue
+		}
+		free, busy := s.claim(d.Name())
+		if busy != nil {
+			continue
+		}
+		free()
+		l := Leftover{ID: d.Name(), Why: "it was not finished"}
+		if !errors.Is(err, ErrNoBackup) {
+			l.Why = "its manifest cannot be used"
+		}
+		files, err := os.ReadDir(filepath.Join(s.Dir, d.Name()))
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			if i, err := f.Info(); err == nil {
+				l.Bytes += disk.Bytes(i.Size())
+			}
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// claim takes a backup's folder for one's own, until it is released.
+func (s *Shelf) claim(id string) (release func(), err error) {
+	dir, err := s.path(id)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%w: %s", ErrBusy, id)
+	}
+	return func() { f.Close() }, nil
+}
+
+// Keep notes until when a backup is meant to be kept, nil for no day.
+func (s *Shelf) Keep(id string, until *time.Time) error {
+	m, err := s.Load(id)
+	if err != nil {
 		return err
 	}
+	m.KeepUntil = until
+	dir, err := s.path(id)
+	if err != nil {
+		return err
+	}
+	return s.save(dir, m)
+}
+
+// Delete takes a backup away, or what is left of one: its manifest first, so that a cut
+// leaves nothing that looks whole.
+func (s *Shelf) Delete(id string) error {
+	release, err := s.claim(id)
+	if err != nil {
+		return err
+	}
+	defer release()
 	dir, err := s.path(id)
 	if err != nil {
 		return err
@@ -235,6 +341,10 @@ func (s *Shelf) Stored(m *Manifest) (*os.File, error) {
 }
 
 func (s *Shelf) save(dir string, m *Manifest) error {
+	var err error
+	if m.Sum, err = m.sum(); err != nil {
+		return err
+	}
 	b, err := json.Marshal(m)
 	if err != nil {
 		return err

@@ -82,6 +82,7 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 			lost = append(lost, f.Path+": "+f.Unreadable)
 			continue
 		}
+		again := false // a stream that arrived with the file's first name
 		x := Incoming{File: f, Open: func() (io.ReaderAt, error) { return v.Open(f) }}
 		x.Path, x.Extents = strings.TrimPrefix(strings.TrimPrefix(f.Path, base), "/"), nil
 		if has && f.Stream == "" {
@@ -93,8 +94,10 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 		case x.Path == "" || f.Kind != Plain:
 		case same != nil && same.SameAs(f) != "":
 			x.SameAs = strings.TrimPrefix(strings.TrimPrefix(same.SameAs(f), base), "/")
-		case same == nil && has && f.Stream == "" && first[f.ID] != "":
+			again = f.Stream != ""
+		case same == nil && has && first[f.ID] != "" && first[f.ID] != x.Path:
 			x.SameAs = first[f.ID]
+			again = f.Stream != ""
 		default:
 			if f.Stream == "" {
 				first[f.ID] = x.Path
@@ -105,7 +108,7 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 				all.size += f.Bytes
 			}
 		}
-		if x.Path != "" {
+		if x.Path != "" && !again {
 			in = append(in, x)
 		}
 	}

@@ -1,12 +1,15 @@
 // Command kinddrive makes a drive with one partition for each file system that can
 // be looked into: NTFS and FAT32 made by our own code, and places that other
 // programs format. It prints what, offset and length in bytes, one partition a line.
+// Other words make drives with large sectors, or one whose files are to be restored; a
+// number tells of the files of that partition.
 package main
 
 import (
 	"fmt"
 	"log"
 	"os"
+	"strconv"
 	"time"
 
 	"jadetrail/core/disk"
@@ -19,10 +22,22 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: kinddrive IMAGE small|large|sectors")
+		log.Fatal("usage: kinddrive IMAGE small|large|sectors|restore|NUMBER")
 	}
-	if os.Args[2] == "sectors" {
+	number, notNumber := strconv.Atoi(os.Args[2])
+	switch {
+	case os.Args[2] == "sectors":
 		if err := sectors(os.Args[1]); err != nil {
+			log.Fatal(err)
+		}
+		return
+	case os.Args[2] == "restore":
+		if err := restoreDrive(os.Args[1]); err != nil {
+			log.Fatal(err)
+		}
+		return
+	case notNumber == nil:
+		if err := pieces(os.Args[1], number); err != nil {
 			log.Fatal(err)
 		}
 		return
