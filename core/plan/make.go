@@ -162,6 +162,9 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", a.Room, p.Title(), p.Volume.Free()), p.Number))
 	default:
 		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, c.Step.Backup)
+		if a.Lost > 0 {
+			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
+		}
 		parts := l.Partitions()
 		for i := range parts {
 			if q := &parts[i]; q.Number == p.Number {
@@ -179,7 +182,8 @@ type Arriving struct {
 	Files    int
 	Bytes    disk.Bytes
 	Room     disk.Bytes // about what they take
-	Verified bool
+	Verified bool       // or what is damaged in it is known
+	Lost     int        // that cannot be read in the backup
 }
 
 // Arrival names what a step puts into a volume.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"time"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -236,6 +237,9 @@ type Backup struct {
 	// Coverage tells that it is no backup: all its contents were proven to be on
 	// another volume too.
 	Coverage bool
+	// Kind is image or files; Made and Checked are when it was made and last verified.
+	Kind          string
+	Made, Checked time.Time
 }
 
 // Record is what a plan needs to know of a deletion's record.

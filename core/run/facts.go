@@ -109,7 +109,7 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 			continue
 		}
 		r.Close()
-		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil, Room: disk.Bytes(len(in)) * 2 * disk.KiB}
+		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
 		for _, g := range in {
 			if g.SameAs == "" && g.Bytes > 600 {
 				x.Room += g.Bytes.Up(plan.NewCluster)
@@ -182,7 +182,10 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 				return nil, err
 			}
 		}
-		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now}
+		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Kind: string(m.Kind), Made: m.Made}
+		if m.Verified != nil {
+			b.Checked = *m.Verified
+		}
 		if best == nil || b.Verified && b.Same && !(best.Verified && best.Same) {
 			best = &b
 		}
@@ -209,7 +212,7 @@ func covering(sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps 
 	}
 	for _, r := range proofs {
 		if r.Stands(sv.Layout.DiskID, p, print, going) {
-			return &plan.Backup{ID: r.ID, Verified: true, Same: true, Coverage: true}, nil
+			return &plan.Backup{ID: r.ID, Verified: true, Same: true, Coverage: true, Made: r.Time, Checked: r.Time}, nil
 		}
 	}
 	return nil, nil

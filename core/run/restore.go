@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"lukechampine.com/blake3"
@@ -268,17 +269,36 @@ func settle(o Options, m *Meta) error {
 	return nil
 }
 
-// DeleteBackup takes a backup off the shelf and enters it in the trail.
+// ErrNeeded is returned for a backup that something still depends on.
+var ErrNeeded = errors.New("the backup is still needed")
+
+// DeleteBackup takes a backup off the shelf, or what is left of one, and enters it in
+// the trail. One that a record depends on needs a reason.
 func DeleteBackup(o Options, id, reason string) error {
+	e := trail.Entry{ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Reason: strings.TrimSpace(reason)}
 	m, err := o.Shelf.Load(id)
+	if err == nil {
+		e.Partition, e.Drive = m.From.Span.Number, trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}
+		e.Text = fmt.Sprintf("Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored)
+	} else {
+		left, e2 := o.Shelf.Leftovers()
+		i := slices.IndexFunc(left, func(l shelf.Leftover) bool { return l.ID == id })
+		if e2 != nil || i < 0 {
+			return errors.Join(err, e2)
+		}
+		e.Text = fmt.Sprintf("What was left of the backup %s deleted, %s: %s", id, left[i].Bytes, left[i].Why)
+	}
+	needed, err := o.Records.Relying(id)
 	if err != nil {
 		return err
 	}
-	if err := o.Trail.Append(trail.Entry{
-		ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Partition: m.From.Span.Number, Reason: reason,
-		Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial},
-		Text:  fmt.Sprintf("Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored),
-	}); err != nil {
+	if len(needed) > 0 && e.Reason == "" {
+		return fmt.Errorf("%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same", ErrNeeded, needed[0].Span.Title())
+	}
+	if len(needed) > 0 {
+		e.Text += fmt.Sprintf("; the record of %s can no longer be brought back from it", needed[0].Span.Title())
+	}
+	if err := o.Trail.Append(e); err != nil {
 		return err
 	}
 	return o.Shelf.Delete(id)

@@ -142,6 +142,24 @@ func (r Records) Load(id string) (*Record, string, error) {
 	return &rec, hex.EncodeToString(h[:]), nil
 }
 
+// Relying are the records whose contents a backup keeps.
+func (r Records) Relying(backup string) ([]*Record, error) {
+	dirs, err := os.ReadDir(r.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Record
+	for _, d := range dirs {
+		if rec, _, err := r.Load(d.Name()); err == nil && rec.Backup == backup {
+			out = append(out, rec)
+		}
+	}
+	return out, nil
+}
+
 // maxBlob bounds what a record's file may unpack to.
 const maxBlob = 1 << 30
 
