@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
@@ -43,6 +45,9 @@ func back(c *gin.Context) string {
 		q.Set("p", strconv.Itoa(p))
 	}
 	to := "/jobs/" + url.PathEscape(c.Param("job"))
+	if c.PostForm("page") == "safeguard" {
+		to += "/safeguard"
+	}
 	if len(q) > 0 {
 		to += "?" + q.Encode()
 	}
@@ -60,9 +65,21 @@ func (s *Server) addStep(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: strings.TrimSpace(c.PostForm("by")),
-		Release: strings.TrimSpace(c.PostForm("release")), Waiver: strings.TrimSpace(c.PostForm("waiver"))}
-	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By) > 100 {
+	text := func(key string) string { return strings.TrimSpace(c.PostForm(key)) }
+	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: text("by"), Release: text("release"), Waiver: text("waiver"),
+		Erase: c.PostForm("erase") != "", Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label")}
+	if step.Erase {
+		step.Backups = c.PostForm("backups")
+	}
+	if step.Do == plan.Create {
+		start, err := strconv.ParseInt(c.PostForm("start"), 10, 64)
+		if err != nil {
+			s.refuse(c, errors.New("it is not clear where the partition is to be made; nothing was added"), back(c))
+			return
+		}
+		step.StartLBA, step.As = disk.LBA(start), fmt.Sprintf("new%d", len(st.Steps)+1)
+	}
+	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By) > 100 || len(step.Size) > 100 || len(step.Label) > 200 {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
@@ -96,25 +113,18 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 		return errors.New("a run on this drive is not finished; no step was added")
 	}
 	steps := append([]plan.Step{}, st.Steps...)
-	replaced := false
-	if step.Do == plan.Delete {
-		for i := range steps {
-			if steps[i].Do == plan.Delete && steps[i].Partition == step.Partition {
-				steps[i], replaced = step, true
-			}
-		}
+	at := slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && step.Do == plan.Delete && x.Partition == step.Partition })
+	if at < 0 {
+		at, steps = len(steps), append(steps, step)
 	}
-	if !replaced {
-		steps = append(steps, step)
-	}
+	steps[at] = step
 	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.coverage, s.records, steps, s.random)
 	if err != nil {
 		return err
 	}
 	cols := plan.Lay(st.Drive.sv.Layout, facts, steps)
-	last := cols[len(cols)-1]
-	for _, o := range append(last.Obstacles, last.Missing...) {
-		if len(last.Obstacles) > 0 || o.Code == plan.LeadMissing {
+	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
+		if len(cols[at].Obstacles) > 0 || o.Code == plan.LeadMissing {
 			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
 		}
 	}
@@ -214,10 +224,14 @@ func (s *Server) backUp(c *gin.Context) {
 		s.refuse(c, errors.New("no backup is missing"), back(c))
 		return
 	}
+	kind := shelf.Image
+	if c.PostForm("kind") == string(shelf.Files) {
+		kind = shelf.Files
+	}
 	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		var made []string
 		for i, n := range numbers {
-			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: shelf.Image}, func(p shelf.Progress) {
+			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: kind}, func(p shelf.Progress) {
 				report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
 			})
 			if errors.Is(err, context.Canceled) {

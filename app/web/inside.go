@@ -23,6 +23,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/shelf"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
 )
@@ -32,6 +33,8 @@ import (
 type insideView struct {
 	Job, Bay, Title, Dir, Base string
 	Number                     int
+	Backup                     *shelf.Manifest // what is looked into, nil for a drive
+	Targets                    []target        // that its files can be put into
 	Up                         []crumb
 	List                       []fileRow
 	Next                       string
@@ -40,8 +43,15 @@ type insideView struct {
 	Trouble                    string
 }
 
+// BackupID is the backup that is looked into.
+func (v insideView) BackupID() string { return v.Backup.ID }
+
+// Chosen tells that what is put back is chosen from a list.
+func (insideView) Chosen() bool { return true }
+
 type fileRow struct {
 	Name, Link, Kind, Note string
+	Path                   string // for what can be put back
 	Bytes                  disk.Bytes
 	Modified               string
 	Unreadable             string
@@ -71,21 +81,60 @@ func (s *Server) volumeOf(c *gin.Context) (*store.Job, *drive, layout.Span, volu
 	return j, d, *p, v, nil
 }
 
+// looked is a volume that is looked into, on a drive or in a backup.
+type looked struct {
+	volume.Volume
+	title, base string
+	crumbs      []crumb
+	job         *store.Job
+	drive       *drive
+	number      int
+	backup      *shelf.Manifest
+	close       func()
+}
+
+// lookedInto opens the volume that a page is about, on a drive or in a backup.
+func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
+	if id := c.Param("backup"); id != "" {
+		m, err := s.shelf.Load(id)
+		if err != nil {
+			return nil, err
+		}
+		v, r, err := s.shelf.Inside(m)
+		if err != nil {
+			return nil, err
+		}
+		at, title := "/shelf/"+m.ID, m.From.Span.Title()+", from its backup"
+		return &looked{Volume: v, title: title, base: at + "/inside?", crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, at}, {"Inside " + title, ""}}, backup: m, close: func() { r.Close() }}, nil
+	}
+	j, d, p, v, err := s.volumeOf(c)
+	if err != nil {
+		return nil, err
+	}
+	return &looked{Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number), crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.close}, nil
+}
+
 func insideLink(job, bay string, number int) string {
 	return fmt.Sprintf("/jobs/%s/inside?bay=%s&p=%d", url.PathEscape(job), url.QueryEscape(bay), number)
 }
 
 func (s *Server) insidePage(c *gin.Context) {
-	j, d, p, v, err := s.volumeOf(c)
+	v, err := s.lookedInto(c)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer d.close()
-	view := insideView{Job: j.Number, Bay: d.Bay, Title: p.Title(), Number: p.Number, Dir: strings.Trim(c.Query("path"), "/"), Base: insideLink(j.Number, d.Bay, p.Number), Text: strings.TrimSpace(c.Query("find"))}
+	defer v.close()
+	view := insideView{Title: v.title, Number: v.number, Dir: strings.Trim(c.Query("path"), "/"), Base: v.base, Text: strings.TrimSpace(c.Query("find")), Backup: v.backup}
+	if v.backup == nil {
+		view.Job, view.Bay = v.job.Number, v.drive.Bay
+	} else if view.Targets, err = s.targets(v.backup); err != nil {
+		s.fail(c, err)
+		return
+	}
 	var list []volume.File
 	if view.Text != "" {
-		list, err = volume.Find(v, view.Text[:min(len(view.Text), 200)], maxFound+1)
+		list, err = volume.Find(v.Volume, view.Text[:min(len(view.Text), 200)], maxFound+1)
 		if view.Most = len(list) > maxFound; view.Most {
 			list = list[:maxFound]
 		}
@@ -105,7 +154,7 @@ func (s *Server) insidePage(c *gin.Context) {
 		view.Next = view.Base + "&path=" + url.QueryEscape(view.Dir) + "&from=" + url.QueryEscape(view.Next)
 	}
 	view.Up = crumbsTo(view.Title, view.Base, view.Dir)
-	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: s.insideCrumbs(j, d, p, "Inside "+view.Title)})
+	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs})
 }
 
 func (s *Server) insideCrumbs(j *store.Job, d *drive, p layout.Span, last string) []crumb {
@@ -130,7 +179,7 @@ func (v *insideView) row(f volume.File) fileRow {
 	if v.Text != "" {
 		name = f.Path
 	}
-	r := fileRow{Name: volume.Shown(name), Kind: string(f.Kind), Bytes: f.Bytes, Modified: f.Modified.UTC().Format("2006-01-02 15:04"), Unreadable: volume.Shown(f.Unreadable)}
+	r := fileRow{Name: volume.Shown(name), Path: f.Path, Kind: string(f.Kind), Bytes: f.Bytes, Modified: f.Modified.UTC().Format("2006-01-02 15:04"), Unreadable: volume.Shown(f.Unreadable)}
 	q := "&path=" + url.QueryEscape(f.Path)
 	switch {
 	case f.Kind == volume.Folder:
@@ -146,22 +195,22 @@ func (v *insideView) row(f volume.File) fileRow {
 		}
 	}
 	if f.Stream != "" {
-		r.Name, r.Note = r.Name+":"+volume.Shown(f.Stream), "an alternate stream"
+		r.Name, r.Note, r.Path = r.Name+":"+volume.Shown(f.Stream), "an alternate stream", ""
 	}
 	return r
 }
 
 // file hands one file of a volume out.
 func (s *Server) file(c *gin.Context) {
-	_, d, _, v, err := s.volumeOf(c)
+	v, err := s.lookedInto(c)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer d.close()
+	defer v.close()
 	f, err := v.Stat(c.Query("path"))
 	if err == nil && c.Query("stream") != "" {
-		f, err = stream(v, f, c.Query("stream"))
+		f, err = stream(v.Volume, f, c.Query("stream"))
 	}
 	if err == nil && f.Kind != volume.Plain {
 		err = fmt.Errorf("%w: %s is a %s", volume.ErrNotFound, f.Path, f.Kind)
@@ -214,14 +263,14 @@ func attachment(c *gin.Context, name string) {
 // folderTar hands a folder out as a tar with all that is below it. What cannot be
 // read stands in a list at its end.
 func (s *Server) folderTar(c *gin.Context) {
-	_, d, p, v, err := s.volumeOf(c)
+	v, err := s.lookedInto(c)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer d.close()
+	defer v.close()
 	dir := strings.Trim(c.Query("path"), "/")
-	name := p.Title()
+	name := v.title
 	if dir != "" {
 		f, err := v.Stat(dir)
 		if err != nil || f.Kind != volume.Folder {
@@ -243,7 +292,7 @@ func (s *Server) folderTar(c *gin.Context) {
 		if dir != "" && (!below || !strings.HasPrefix(rest, "/")) || f.Stream != "" {
 			return nil
 		}
-		return addToTar(t, v, f, strings.TrimPrefix(rest, "/"), &unread)
+		return addToTar(t, v.Volume, f, strings.TrimPrefix(rest, "/"), &unread)
 	})
 	if err == nil && len(unread) > 0 {
 		text := strings.Join(unread, "\n") + "\n"

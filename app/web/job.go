@@ -259,6 +259,7 @@ type jobView struct {
 	Serial    string
 	Ready     bool
 	Deletes   bool // then the serial check guards the carry-out
+	Forever   int  // the first step from which on there is no way back, 0 for none
 	Obstacles []plan.Obstacle
 	Backups   []plan.Obstacle
 	Drives    []benchBay
@@ -288,6 +289,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	v.Backups, releases, v.Obstacles = st.missing()
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
 	v.Deletes = slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.Delete })
+	v.Forever = 1 + slices.IndexFunc(st.Steps, func(s plan.Step) bool { return s.Erase })
 	fmt.Sscan(c.Query("p"), &v.Selected)
 	if _, ok := v.L.Find(v.Selected); !ok {
 		v.Selected = firstChoice(v.L)

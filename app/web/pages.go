@@ -1,16 +1,11 @@
 package web
 
 import (
-	"context"
 	"errors"
-	"fmt"
-	"net/http"
-	"path/filepath"
 
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
-	"jadetrail/app/work"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
@@ -31,7 +26,7 @@ type trailView struct {
 
 func (s *Server) trailPage(c *gin.Context) {
 	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Limit: 500}
-	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActBringBack, trail.ActDone, trail.ActUndone}}
+	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActCreate, trail.ActCopyBack, trail.ActBringBack, trail.ActDone, trail.ActUndone}}
 	var err error
 	if v.Entries, err = s.store.Entries(f); err == nil {
 		v.Report, err = s.store.Verify(c.Request.Context())
@@ -49,90 +44,6 @@ func (s *Server) exportTrail(c *gin.Context) {
 	if err := s.store.Export(c.Request.Context(), c.Writer); err != nil {
 		c.Error(err)
 	}
-}
-
-type shelfView struct {
-	Backups []*shelf.Manifest
-	Free    disk.Bytes
-	Dir     string
-	Trouble string
-}
-
-func (s *Server) shelfPage(c *gin.Context) {
-	var v shelfView
-	var err error
-	if v.Backups, err = s.shelf.List(); err == nil {
-		v.Free, err = s.shelf.Free()
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if w, ok := s.desk.State("shelf"); ok && w.Ended != nil && w.Kind != "" {
-		v.Trouble = w.Trouble + w.Outcome
-	} else if ok && w.Ended == nil {
-		v.Trouble = w.Title + ": " + workView(w).Line + "."
-	}
-	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
-}
-
-// onShelf starts work on a backup; there is one piece of it at a time.
-func (s *Server) onShelf(c *gin.Context, kind, title string, f func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error)) {
-	id, who := c.PostForm("backup"), me(c).Name
-	err := s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		return f(ctx, id, who, fromShelf(report))
-	})
-	if err != nil {
-		s.refuse(c, err, "/shelf")
-		return
-	}
-	c.Redirect(303, "/shelf")
-}
-
-func (s *Server) verifyBackup(c *gin.Context) {
-	s.onShelf(c, "verify-backup", "Verification", func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
-		now := s.now()
-		m, err := s.shelf.Verify(ctx, id, now, report)
-		if err != nil {
-			return "", err
-		}
-		tail, err := s.tail()
-		if err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), s.store.Append(trail.Entry{
-			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number,
-			Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}, Text: fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title()),
-		})
-	})
-}
-
-func (s *Server) exportBackup(c *gin.Context) {
-	s.onShelf(c, "export", "Export", func(ctx context.Context, id, _ string, report func(shelf.Progress)) (string, error) {
-		m, err := s.shelf.Export(ctx, id, report)
-		if err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("%s can be handed over; SHA-256 of the raw image: %s.", m.ID, m.SHA256), nil
-	})
-}
-
-// download hands a backup's image over, with ranges for a download that was cut.
-func (s *Server) download(c *gin.Context) {
-	m, err := s.shelf.Load(c.Param("backup"))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	f, err := s.shelf.Stored(m)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	defer f.Close()
-	c.Header("Content-Type", "application/zstd")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s"`, m.ID, filepath.Base(f.Name())))
-	http.ServeContent(c.Writer, c.Request, "", m.Made, f)
 }
 
 // recordView is the page of one deletion.
@@ -236,6 +147,9 @@ func (s *Server) standing(v *recordView) error {
 	v.Kept = "The first or last megabyte at its place is not what it was: something has written there."
 	if f.Kept {
 		v.Kept = "The first and last megabyte at its place are to the byte what they were."
+	}
+	if v.Rec.Erased {
+		v.Kept = ""
 	}
 	if f.Backup != "" {
 		m, err := s.shelf.Load(f.Backup)

@@ -112,10 +112,10 @@ func (s *Server) parse() error {
 	s.pages = map[string]*template.Template{}
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".html")
-		if name == "frame" || name == "small" {
+		if name == "frame" || name == "small" || name == "shelfwork" {
 			continue
 		}
-		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", f)
+		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", f)
 		if err != nil {
 			return err
 		}
@@ -154,13 +154,31 @@ var functions = template.FuncMap{
 	"words":  func(v compare.Verdict) string { return strings.ReplaceAll(string(v), "-", " ") },
 	"why":    func(w layout.Why) string { return w.Explains() },
 	"column": column,
+	"ago":    func(t time.Time) string { return ago(time.Since(t)) },
+	"date":   func(t time.Time) string { return t.Local().Format("2006-01-02") },
 	"inc":    func(n int) int { return n + 1 },
 }
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
 	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
-	trail.ActLetter: "PC changed", trail.ActCompare: "compared",
+	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
+}
+
+// ago words how long something is back.
+func ago(d time.Duration) string {
+	for _, u := range []struct {
+		of        time.Duration
+		one, many string
+	}{{24 * time.Hour, "a day", "days"}, {time.Hour, "an hour", "hours"}, {time.Minute, "a minute", "minutes"}} {
+		switch n := int(d / u.of); {
+		case n == 1:
+			return u.one + " ago"
+		case n > 1:
+			return fmt.Sprintf("%d %s ago", n, u.many)
+		}
+	}
+	return "just now"
 }
 
 func toInt(n any) int64 {
@@ -226,6 +244,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/steps/take-out", s.takeOut)
 	in.POST("/jobs/:job/anew", s.layAnew)
 	in.POST("/jobs/:job/back-up", s.backUp)
+	in.GET("/jobs/:job/safeguard", s.safeguardPage)
 	in.POST("/jobs/:job/rehearse", s.rehearse)
 	in.POST("/jobs/:job/carry-out", s.carryOut)
 	in.POST("/jobs/:job/resume", s.resume)
@@ -233,7 +252,15 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/shelf", s.shelfPage)
 	in.POST("/shelf/verify", s.verifyBackup)
 	in.POST("/shelf/export", s.exportBackup)
-	in.GET("/shelf/:backup/image.zst", s.download)
+	in.POST("/shelf/keep", s.keepBackup)
+	in.POST("/shelf/delete", s.deleteBackup)
+	in.GET("/shelf/:backup", s.backupPage)
+	in.GET("/shelf/:backup/contents.zst", s.download)
+	in.GET("/shelf/:backup/inside", s.insidePage)
+	in.GET("/shelf/:backup/file", s.file)
+	in.GET("/shelf/:backup/folder.tar", s.folderTar)
+	in.POST("/shelf/:backup/put-back", s.putBack)
+	in.POST("/shelf/:backup/to-folder", s.toFolder)
 	in.GET("/trail", s.trailPage)
 	in.GET("/trail.jsonl", s.exportTrail)
 	in.GET("/records/:record", s.recordPage)

@@ -483,7 +483,7 @@ func slotFree(l *layout.Layout, number int) *Obstacle {
 }
 
 func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
-	a := Act{Do: Create, Later: true, Limit: l.Room(*gap)}
+	a := Act{Do: Create, Later: gap.Container != 0, Limit: l.Room(*gap)}
 	if gap.Container != 0 {
 		a.Limit -= disk.Grid // its record goes before it
 	}

@@ -338,8 +338,8 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			}
 		}
 		for _, x := range []trail.Entry{
-			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + strings.TrimPrefix(c.Title, "Delete ") + " released"},
-			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: strings.TrimPrefix(c.Title, "Delete ") + " goes without a backup"},
+			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
+			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 		} {
 			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" {
 				if err := p.enter(o, x); err != nil {

@@ -1,0 +1,489 @@
+package web
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// shelfRow is a backup on the shelf's page.
+type shelfRow struct {
+	*shelf.Manifest
+	Job     string
+	Relying int // records whose contents it keeps
+	Expired bool
+}
+
+type shelfView struct {
+	Backups           []shelfRow
+	Left              []shelf.Leftover
+	Jobs, Drives      []string
+	Job, Drive, State string
+	All               int
+	Free, Used, Whole disk.Bytes
+	Percent           int
+	Line              string
+	Work              *workLine
+}
+
+// states are what a backup can be filtered by.
+var states = []string{"verified", "not verified", "damaged", "past its day"}
+
+// States implements the page's filter.
+func (shelfView) States() []string { return states }
+
+// rows are the backups with what the trail and the records say of them.
+func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
+	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActBackup)})
+	if err != nil {
+		return nil, err
+	}
+	jobs := map[string]string{}
+	for _, e := range entries {
+		jobs[e.Backup] = e.Job
+	}
+	var out []shelfRow
+	for _, m := range list {
+		needed, err := s.records.Relying(m.ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.now())})
+	}
+	return out, nil
+}
+
+func (s *Server) shelfPage(c *gin.Context) {
+	v := shelfView{Job: c.Query("job"), Drive: c.Query("drive"), State: c.Query("state")}
+	list, err := s.shelf.List()
+	if err == nil {
+		v.Free, err = s.shelf.Free()
+	}
+	if err == nil {
+		v.Left, err = s.shelf.Leftovers()
+	}
+	var all []shelfRow
+	if err == nil {
+		all, err = s.rows(list)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, r := range all {
+		v.Used += r.Stored
+		if r.Job != "" {
+			v.Jobs = append(v.Jobs, r.Job)
+		}
+		v.Drives = append(v.Drives, r.From.Serial)
+		if (v.Job == "" || r.Job == v.Job) && (v.Drive == "" || r.From.Serial == v.Drive) && (v.State == "" || r.State() == v.State || r.Expired && v.State == "past its day") {
+			v.Backups = append(v.Backups, r)
+		}
+	}
+	slices.Sort(v.Jobs)
+	slices.Sort(v.Drives)
+	v.Jobs, v.Drives, v.All = slices.Compact(v.Jobs), slices.Compact(v.Drives), len(all)
+	if v.Whole = v.Free + v.Used; v.Whole > 0 {
+		v.Percent = int(v.Used * 100 / v.Whole)
+	}
+	v.Work, v.Line = s.onDesk("shelf")
+	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
+}
+
+// onDesk is a piece of work that belongs to no drive, nil for none.
+func (s *Server) onDesk(key string) (*workLine, string) {
+	w, ok := s.desk.State(key)
+	if !ok || w.Kind == "" {
+		return nil, ""
+	}
+	l := workView(w)
+	return &l, w.Trouble + w.Outcome
+}
+
+// onShelf starts work on a backup; there is one piece of it at a time.
+func (s *Server) onShelf(c *gin.Context, kind, title, where string, f func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error)) {
+	id, who := c.PostForm("backup"), me(c).Name
+	if id == "" {
+		id = c.Param("backup")
+	}
+	err := s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		return f(ctx, id, who, fromShelf(report))
+	})
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	c.Redirect(303, where)
+}
+
+// whereFrom is the shelf's page, or the backup's own that a form was on.
+func whereFrom(c *gin.Context) string {
+	if c.PostForm("page") == "backup" {
+		return "/shelf/" + url.PathEscape(c.PostForm("backup"))
+	}
+	return "/shelf"
+}
+
+func (s *Server) verifyBackup(c *gin.Context) {
+	s.onShelf(c, "verify-backup", "Verification", whereFrom(c), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+		now := s.now()
+		m, err := s.shelf.Verify(ctx, id, now, report)
+		var damage *shelf.Damage
+		if err != nil && !errors.As(err, &damage) {
+			return "", err
+		}
+		tail, e2 := s.tail()
+		if e2 != nil {
+			return "", e2
+		}
+		text := fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title())
+		if damage != nil {
+			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.Concerned())
+		}
+		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
+			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: driveOf(m), Text: text,
+		}))
+	})
+}
+
+func driveOf(m *shelf.Manifest) trail.Drive {
+	return trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}
+}
+
+func (s *Server) exportBackup(c *gin.Context) {
+	s.onShelf(c, "export", "Export", whereFrom(c), func(ctx context.Context, id, _ string, report func(shelf.Progress)) (string, error) {
+		m, err := s.shelf.Export(ctx, id, report)
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s can be handed over; SHA-256 of what it unpacks to: %s.", m.ID, m.SHA256), nil
+	})
+}
+
+// keepBackup notes until when a backup is meant to be kept.
+func (s *Server) keepBackup(c *gin.Context) {
+	var until *time.Time
+	if t := strings.TrimSpace(c.PostForm("until")); t != "" {
+		day, err := time.ParseInLocation("2006-01-02", t, time.Local)
+		if err != nil || day.Year() < 2000 || day.Year() > 2200 {
+			s.refuse(c, fmt.Errorf("%q is not a day; nothing was changed. Give it as year-month-day", t), whereFrom(c))
+			return
+		}
+		until = &day
+	}
+	if err := s.shelf.Keep(c.PostForm("backup"), until); err != nil {
+		s.refuse(c, err, whereFrom(c))
+		return
+	}
+	c.Redirect(303, whereFrom(c))
+}
+
+// deleteBackup takes a backup off the shelf. A plan that needs it stands against that.
+func (s *Server) deleteBackup(c *gin.Context) {
+	id, reason := c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))
+	jobs, err := s.store.Jobs()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, j := range jobs {
+		steps, _, err := j.Steps()
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
+			s.refuse(c, fmt.Errorf("the plan of %s puts files back from this backup; nothing was deleted. Take that step out first", j.Number), whereFrom(c))
+			return
+		}
+	}
+	if len(reason) > maxReason {
+		s.refuse(c, errors.New("that reason is too long; nothing was deleted"), whereFrom(c))
+		return
+	}
+	o := run.Options{Shelf: s.shelf, Records: s.records, Trail: s.store, Who: me(c).Name, Now: s.now}
+	if err := run.DeleteBackup(o, id, reason); err != nil {
+		s.refuse(c, err, whereFrom(c))
+		return
+	}
+	s.say(c, "sound", "The backup was deleted. Its entry stands in the trail.", "/shelf")
+}
+
+// download hands a backup's contents over, with ranges for a download that was cut.
+func (s *Server) download(c *gin.Context) {
+	m, err := s.shelf.Load(c.Param("backup"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	f, err := s.shelf.Stored(m)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Type", "application/zstd")
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s"`, m.ID, filepath.Base(f.Name())))
+	http.ServeContent(c.Writer, c.Request, "", m.Made, f)
+}
+
+// backupView is the page of one backup.
+type backupView struct {
+	shelfRow
+	Records []*trail.Record
+	// Today says how its partition is now: where, and whether it has changed since.
+	Today      string
+	Changed    bool
+	TodayLink  string
+	Unread     []shelf.Entry
+	UnreadMore int
+	Looks      bool
+	Targets    []target
+	Work       *workLine
+	Line       string
+}
+
+// BackupID is the backup that the page is about.
+func (v backupView) BackupID() string { return v.ID }
+
+// Chosen tells that what is put back is chosen from a list.
+func (backupView) Chosen() bool { return false }
+
+func (s *Server) backupPage(c *gin.Context) {
+	m, err := s.shelf.Load(c.Param("backup"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.rows([]*shelf.Manifest{m})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v := backupView{shelfRow: rows[0]}
+	if v.Records, err = s.records.Relying(m.ID); err == nil {
+		err = s.today(&v)
+	}
+	if err == nil {
+		v.Targets, err = s.targets(m)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, r, err := s.shelf.Inside(m); err == nil {
+		v.Looks = true
+		r.Close()
+	}
+	if m.Unreadable > 0 {
+		if list, err := s.shelf.ListOf(m); err == nil {
+			for _, e := range list {
+				if e.Unreadable == "" {
+					continue
+				}
+				if len(v.Unread) < recordFiles {
+					v.Unread = append(v.Unread, e)
+				} else {
+					v.UnreadMore++
+				}
+			}
+		}
+	}
+	v.Work, v.Line = s.onDesk("shelf")
+	s.render(c, 200, "backup", page{Title: "Backup of " + m.From.Span.Title(), Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, ""}}})
+}
+
+// today compares a backup with the drives in the bays.
+func (s *Server) today(v *backupView) error {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return err
+	}
+	v.Today = "Its drive is in no bay, so it cannot be compared with it."
+	for _, b := range bays {
+		if b.Image == nil {
+			continue
+		}
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue
+		}
+		defer d.close()
+		if d.sv.Layout.DiskID != v.From.DiskID {
+			continue
+		}
+		v.Today = fmt.Sprintf("Its partition is no longer on the drive in bay %s.", b.Letter)
+		for _, p := range d.sv.Layout.Partitions() {
+			if p.UniqueID != v.From.Span.UniqueID {
+				continue
+			}
+			now, err := shelf.Fingerprint(survey.Window(d.im, p), d.sv.Volumes[p.Number])
+			if err != nil {
+				return err
+			}
+			v.Changed = now != v.From.Fingerprint || p.Bytes != v.From.Span.Bytes
+			v.Today = fmt.Sprintf("%s in bay %s is as it was when the backup was made.", p.Title(), b.Letter)
+			if v.Changed {
+				v.Today = fmt.Sprintf("%s in bay %s has changed since the backup was made.", p.Title(), b.Letter)
+			}
+			if b.Job != nil {
+				v.TodayLink = fmt.Sprintf("/jobs/%s?bay=%s&p=%d", url.PathEscape(*b.Job), b.Letter, p.Number)
+			}
+		}
+	}
+	return nil
+}
+
+// target is a volume that files can be put into.
+type target struct{ Value, Text string }
+
+// targets are the volumes on drives with a job that take files in, those on the drive
+// that a backup was made of first.
+func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return nil, err
+	}
+	var out []target
+	for _, b := range bays {
+		if b.Image == nil || b.Job == nil {
+			continue
+		}
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue
+		}
+		other := out
+		if d.sv.Layout.DiskID == m.From.DiskID {
+			out = nil
+		} else {
+			other = nil
+		}
+		for _, p := range d.sv.Layout.Partitions() {
+			if _, ok := d.sv.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery {
+				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (…%s), %s free", *b.Job, p.Title(), b.Letter, d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):], p.Volume.Free())})
+			}
+		}
+		d.close()
+		j, _, err := s.store.Job(*b.Job, b.Letter)
+		if err != nil {
+			return nil, err
+		}
+		steps, expect, err := j.Steps()
+		if err != nil {
+			return nil, err
+		}
+		for i, x := range steps {
+			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.DiskID == d.sv.Layout.DiskID {
+				out = append(out, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
+			}
+		}
+		out = append(out, other...)
+	}
+	return out, nil
+}
+
+// chosen is what of a backup a form names.
+func chosen(c *gin.Context) ([]string, error) {
+	only := c.PostFormArray("only")
+	if len(only) == 0 && c.PostForm("path") != "" {
+		only = []string{c.PostForm("path")}
+	}
+	if len(only) > 1000 || slices.ContainsFunc(only, func(p string) bool { return len(p) > 32<<10 }) {
+		return nil, errors.New("that is too much at once; nothing was planned. Choose a folder instead")
+	}
+	return only, nil
+}
+
+// putBack plans that files of a backup are put into a volume.
+func (s *Server) putBack(c *gin.Context) {
+	id := c.Param("backup")
+	where := "/shelf/" + url.PathEscape(id)
+	only, err := chosen(c)
+	bay, number, ok := strings.Cut(c.PostForm("target"), ":")
+	if err == nil && (!ok || number == "" || len(number) > 20) {
+		err = errors.New("no volume was chosen; nothing was planned")
+	}
+	folder := strings.Trim(strings.TrimSpace(c.PostForm("folder")), "/")
+	if err == nil && len(folder) > 1000 {
+		err = errors.New("that folder's name is too long; nothing was planned")
+	}
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	bays, err := s.store.Bays()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
+	if i < 0 {
+		s.refuse(c, errors.New("there is no drive of a job in that bay; nothing was planned"), where)
+		return
+	}
+	st, err := s.state(*bays[i].Job, bay)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	if err := s.stage(st, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder}); err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	s.say(c, "sound", "Putting the files back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s&p=%s", url.PathEscape(st.Job.Number), url.QueryEscape(bay), url.QueryEscape(number)))
+}
+
+// toFolder puts files of a backup into a new folder on the bench.
+func (s *Server) toFolder(c *gin.Context) {
+	only, err := chosen(c)
+	if err != nil {
+		s.refuse(c, err, "/shelf/"+url.PathEscape(c.Param("backup")))
+		return
+	}
+	s.onShelf(c, "restore", "Restoring files", "/shelf/"+url.PathEscape(c.Param("backup")), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+		m, err := s.shelf.Load(id)
+		if err != nil {
+			return "", err
+		}
+		tail, err := s.tail()
+		if err != nil {
+			return "", err
+		}
+		to := filepath.Join(s.data, "restored", m.ID+"-"+tail)
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return "", err
+		}
+		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf, Records: s.records, Trail: s.store, Who: who, Now: s.now, Random: s.random}, id, only, to, report)
+		if err != nil {
+			return "", err
+		}
+		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
+		if n := len(out.NotThere); n > 0 {
+			text += fmt.Sprintf(" %d could not be restored, the first: %s.", n, out.NotThere[0])
+		}
+		return text, nil
+	})
+}

@@ -1,0 +1,168 @@
+import { createHash } from "node:crypto";
+import { readFileSync } from "node:fs";
+import { expect, test } from "@playwright/test";
+import { block, picture, signIn, sound, step } from "./help.mjs";
+
+test.describe.configure({ mode: "serial" });
+
+const row = (page, name) => page.locator(".gate tbody tr", { has: page.getByText(name, { exact: true }) });
+
+test("the gate: what goes needs a backup, or a waiver by who may give it", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.goto("/jobs/J-1044/safeguard");
+  await expect(page.getByText("No plan yet, so nothing is touched.")).toBeVisible();
+  for (const [number, title] of [[5, "OEM"], [4, "G: Catalogue"], [6, "Recovery"]]) {
+    await page.goto(`/jobs/J-1044?p=${number}`);
+    const release = page.locator(`#release${number}`);
+    if (await release.count()) await release.fill("The choir does not need it");
+    if (number === 6) {
+      // Erased: what that means is said before it is planned.
+      await page.locator(".part:not([hidden]) summary", { hasText: "Erase it besides" }).click();
+      await expect(page.getByText("From the overwriting on the run cannot be taken back.").locator("visible=true")).toBeVisible();
+      await page.locator(".part:not([hidden]) [name=erase]").check();
+    }
+    await page.getByRole("button", { name: "Add step: delete" }).click();
+    await expect(step(page, `${number === 6 ? "Delete and erase" : "Delete"} ${title}`)).toBeVisible();
+  }
+  await page.getByRole("link", { name: "Safeguard" }).click();
+  await expect(page.getByText("3 partitions go with nothing that stands for them.")).toBeVisible();
+  await expect(row(page, "Recovery")).toContainText("deleted and erased in step 3");
+  await expect(row(page, "Recovery")).toContainText("the run cannot be taken back");
+  await sound(page);
+  await picture(page, "safeguard");
+
+  // A technician cannot waive the backup of what may hold personal files.
+  await row(page, "G: Catalogue").getByText("Waiver", { exact: true }).click();
+  await expect(row(page, "G: Catalogue").getByLabel(/Waiver/)).toBeDisabled();
+  await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
+  const forced = await page.request.post("/jobs/J-1044/steps", { form: { do: "delete", partition: "4", waiver: "I think so" } });
+  expect(await forced.text()).toContain("only the lead may waive its backup; no step was added");
+  // The recovery partition's backup a technician may waive.
+  await page.goto("/jobs/J-1044/safeguard");
+  await row(page, "Recovery").getByText("Waiver and release").click();
+  await row(page, "Recovery").getByLabel(/Waiver/).fill("The maker sends a stick");
+  await row(page, "Recovery").getByRole("button", { name: "Give the reason" }).click();
+  await expect(page.getByText("2 partitions go with nothing that stands for them.")).toBeVisible();
+  await expect(row(page, "Recovery")).toContainText("The maker sends a stick");
+
+  // Nothing can be carried out until all is settled; then one act makes the missing ones.
+  await page.goto("/jobs/J-1044");
+  await expect(page.getByRole("button", { name: "Carry out" })).toHaveCount(0);
+  await page.goto("/jobs/J-1044/safeguard");
+  await page.getByRole("radio", { name: /files each/ }).check();
+  await page.getByRole("button", { name: "Make the missing 2 backups" }).click();
+  await expect(page.getByText("All is settled.")).toBeVisible();
+  await expect(row(page, "G: Catalogue")).toContainText(/Backup, files.*verified just now.*The partition is as it was then/s);
+  await page.goto("/jobs/J-1044");
+  await expect(page.getByRole("button", { name: "Carry out" })).toBeVisible();
+});
+
+test("the lead waives over personal files", async ({ page }) => {
+  await signIn(page, "odile");
+  await page.goto("/jobs/J-1043?p=3");
+  await page.getByRole("button", { name: "Add step: delete" }).click();
+  await page.getByRole("link", { name: "Safeguard" }).click();
+  const old = page.locator(".gate tbody tr").first();
+  await old.getByText("Waiver", { exact: true }).click();
+  await old.getByLabel(/Waiver/).fill("The recipes were printed");
+  await old.getByRole("button", { name: "Give the reason" }).click();
+  await expect(page.getByText("All is settled.")).toBeVisible();
+  await expect(old).toContainText("The recipes were printed");
+  await page.getByRole("link", { name: "To the map" }).click();
+  await page.getByRole("button", { name: /Take out step 1/ }).click();
+});
+
+test("one file is restored from the browser, the plan carried out, its place erased", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.goto("/shelf");
+  await page.getByLabel("Job").selectOption("J-1044");
+  await page.getByRole("button", { name: "Show" }).click();
+  await sound(page);
+  await picture(page, "shelf");
+  await page.getByRole("link", { name: "G: Catalogue" }).click();
+  await expect(page.getByText("G: Catalogue in bay E is as it was when the backup was made.")).toBeVisible();
+  await sound(page);
+  await picture(page, "backup");
+  await page.getByRole("link", { name: "Look inside" }).click();
+  await sound(page);
+  await page.locator("td.path a").first().click();
+  const name = (await page.locator("td.path a[download]").first().innerText()).trim();
+  // Taken out by itself.
+  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name, exact: true }).click()]);
+  const sum = createHash("sha256").update(readFileSync(await download.path())).digest("hex");
+  // Put into a folder of another volume, through the plan.
+  await page.getByRole("checkbox", { name: `Choose ${name}`, exact: true }).check();
+  await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "E: Lending" }).innerText() });
+  await page.getByLabel(/Into its folder/).fill("From Catalogue");
+  await sound(page);
+  await picture(page, "inside-backup");
+  await page.getByRole("button", { name: "Plan it" }).click();
+  await expect(step(page, "Put files into E: Lending")).toBeVisible();
+  await page.getByLabel(/Serial check/).fill("0-4D7C");
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
+  await expect(block(page, "G: Catalogue")).toHaveCount(0);
+  // It is there, to the byte.
+  const into = page.locator(".part:not([hidden])");
+  await block(page, "E: Lending").click();
+  await into.getByRole("link", { name: "Folders and files" }).click();
+  await page.getByRole("link", { name: "From Catalogue" }).click();
+  while ((await page.getByRole("link", { name, exact: true }).count()) === 0) await page.locator("td.path a").first().click();
+  const [again] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name, exact: true }).click()]);
+  expect(createHash("sha256").update(readFileSync(await again.path())).digest("hex")).toBe(sum);
+
+  // The record of what was erased keeps no contents and no names.
+  await page.goto("/trail?act=delete&job=J-1044");
+  const erased = page.locator("tbody tr", { hasText: "Recovery" });
+  await expect(erased).toContainText(/erased/);
+  await erased.getByRole("link", { name: "record" }).click();
+  await expect(page.getByText(/no contents and no names/)).toBeVisible();
+  await sound(page);
+});
+
+test("a backup that a record relies on is deleted only with a reason", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.goto("/shelf?job=J-1044");
+  await page.getByRole("link", { name: "OEM" }).click();
+  await expect(page.getByText("A record relies on it")).toBeVisible();
+  await page.getByLabel("Keep until").fill("2027-03-01");
+  await page.getByRole("button", { name: "Set" }).click();
+  await expect(page.getByLabel("Keep until")).toHaveValue("2027-03-01");
+  await page.getByText("Delete this backup").click();
+  await sound(page);
+  const id = page.url().split("/").pop();
+  const forced = await page.request.post("/shelf/delete", { form: { backup: id } });
+  expect(await forced.text()).toContain("relies on it; nothing was deleted");
+  await page.reload();
+  await page.getByText("Delete this backup").click();
+  await page.getByLabel("Reason").fill("The maker's area is on its site");
+  await page.getByRole("button", { name: "Delete the backup" }).click();
+  await expect(page.getByText("The backup was deleted.")).toBeVisible();
+  await page.goto("/trail?act=delete-backup");
+  await expect(page.locator("tbody")).toContainText("can no longer be brought back from it");
+  await expect(page.locator("tbody")).toContainText("The maker's area is on its site");
+});
+
+test("a volume is made and filled in one plan", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.goto("/jobs/J-1044");
+  await page.getByRole("button", { name: /^gap, 750/ }).first().click();
+  const side = page.locator(".part:not([hidden])");
+  await side.getByLabel("Size").fill("100 GiB");
+  await side.getByLabel("Label").fill("Recordings");
+  await side.getByRole("button", { name: "Add step: create" }).click();
+  await expect(step(page, "Create Recordings")).toBeVisible();
+  await page.goto("/shelf?job=J-1044");
+  await page.getByRole("link", { name: "G: Catalogue" }).click();
+  await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "step 1 makes" }).innerText() });
+  await page.getByRole("button", { name: "Plan it" }).click();
+  await expect(step(page, "Put files into Recordings")).toBeVisible();
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
+  await expect(block(page, "Recordings")).toBeVisible();
+  // And into a folder on the bench.
+  await page.goto("/shelf?job=J-1044");
+  await page.getByRole("link", { name: "G: Catalogue" }).click();
+  await page.getByRole("button", { name: "Into a folder on the bench" }).click();
+  await expect(page.locator("#work")).toContainText(/compared, all the same/);
+});
