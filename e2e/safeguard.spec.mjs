@@ -114,7 +114,7 @@ test("one file is restored from the browser, the plan carried out, its place era
   // The record of what was erased keeps no contents and no names.
   await page.goto("/trail?act=delete&job=J-1044");
   const erased = page.locator("tbody tr", { hasText: "Recovery" });
-  await expect(erased).toContainText(/erased/);
+  await expect(erased).toContainText("Delete and erase Recovery: overwritten");
   await erased.getByRole("link", { name: "record" }).click();
   await expect(page.getByText(/no contents and no names/)).toBeVisible();
   await sound(page);
@@ -146,7 +146,7 @@ test("a backup that a record relies on is deleted only with a reason", async ({ 
 test("a volume is made and filled in one plan", async ({ page }) => {
   await signIn(page, "ines");
   await page.goto("/jobs/J-1044");
-  await page.getByRole("button", { name: /^gap, 750/ }).first().click();
+  await page.getByRole("button", { name: /^gap of 751.* in Now/ }).first().click();
   const side = page.locator(".part:not([hidden])");
   await side.getByLabel("Size").fill("100 GiB");
   await side.getByLabel("Label").fill("Recordings");
