@@ -244,26 +244,28 @@ type panel struct {
 
 type jobView struct {
 	*jobState
-	L         *layout.Layout
-	Map       mapData
-	Panels    []panel
-	Gaps      []gapPanel
-	Letters   []string // what is said of letters that are missing
-	Apart     int      // how many characters the serial check asks for
-	Alike     []string // bays with drives that look alike
-	Makers    string   // the drive's size as its label has it
-	MendOne   bool     // one copy of the table is damaged
-	MendTwo   bool     // both are valid and differ
-	Selected  int
-	Price     []price
-	Serial    string
-	Ready     bool
-	Deletes   bool // then the serial check guards the carry-out
-	Forever   int  // the first step from which on there is no way back, 0 for none
-	Obstacles []plan.Obstacle
-	Backups   []plan.Obstacle
-	Drives    []benchBay
-	WorkURL   string
+	L        *layout.Layout
+	Map      mapData
+	Panels   []panel
+	Gaps     []gapPanel
+	Letters  []string // what is said of letters that are missing
+	Apart    int      // how many characters the serial check asks for
+	Alike    []string // bays with drives that look alike
+	Makers   string   // the drive's size as its label has it
+	MendOne  bool     // one copy of the table is damaged
+	MendTwo  bool     // both are valid and differ
+	Selected int
+	Price    []price
+	Serial   string
+	Ready    bool
+	Deletes  bool // then the serial check guards the carry-out
+	// Forever is the first step from which on there is no way back, 0 for none.
+	Forever    int
+	ForeverWhy string
+	Obstacles  []plan.Obstacle
+	Backups    []plan.Obstacle
+	Drives     []benchBay
+	WorkURL    string
 }
 
 type price struct {
@@ -289,7 +291,10 @@ func (s *Server) jobPage(c *gin.Context) {
 	v.Backups, releases, v.Obstacles = st.missing()
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
 	v.Deletes = slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.Delete })
-	v.Forever = 1 + slices.IndexFunc(st.Steps, func(s plan.Step) bool { return s.Erase })
+	v.Forever = slices.IndexFunc(st.Columns, func(c plan.Column) bool { return c.NoReturn != "" })
+	if v.Forever++; v.Forever > 0 {
+		v.ForeverWhy = st.Columns[v.Forever-1].NoReturn
+	}
 	fmt.Sscan(c.Query("p"), &v.Selected)
 	if _, ok := v.L.Find(v.Selected); !ok {
 		v.Selected = firstChoice(v.L)

@@ -16,6 +16,7 @@ import (
 func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	var out []Column
 	l, names := now, map[string]string{}
+	var gone []layout.Span
 	for i, s := range steps {
 		if i < len(f.NewIDs) {
 			f.NewID = f.NewIDs[i]
@@ -29,6 +30,10 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
 			apply(&c, l, f)
+			c.NoReturn = noReturn(c, gone)
+			if p, ok := l.Find(c.Number); ok && s.Do == Delete && p.Volume != nil {
+				gone = append(gone, *p)
+			}
 		}
 		if s.Do == Create && s.As != "" {
 			names[s.As] = strconv.Itoa(c.Number)
@@ -39,6 +44,27 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		out = append(out, c)
 	}
 	return out
+}
+
+// noReturn tells whether a step writes over what partitions held that the same plan
+// deletes: undo could not bring that back.
+func noReturn(c Column, gone []layout.Span) string {
+	if c.Layout == nil {
+		return ""
+	}
+	if c.Step.Erase {
+		return "it overwrites what it deletes"
+	}
+	p, ok := c.Layout.Find(c.Number)
+	if !ok || c.Step.Do != CopyBack && c.Place != FromBackup {
+		return ""
+	}
+	for _, g := range gone {
+		if g.Start <= p.End && p.Start <= g.End {
+			return "it may write over what " + g.Title() + " held"
+		}
+	}
+	return ""
 }
 
 func apply(c *Column, l *layout.Layout, f Facts) {

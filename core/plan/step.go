@@ -320,6 +320,9 @@ type Column struct {
 	Obstacles []Obstacle     `json:"obstacles"`
 	Missing   []Obstacle     `json:"missing"` // what the gate still asks for
 	Place     Place          `json:"place,omitempty"`
+	// NoReturn says why a run that has begun this step can only be finished, "" when it
+	// can be taken back.
+	NoReturn string `json:"no_return,omitempty"`
 }
 
 // Place is how a bring-back is done.

@@ -75,15 +75,19 @@ func TestBackupMustStandForTheState(t *testing.T) {
 	if m := missing(); m != "" {
 		t.Errorf("as it was again: %q", m)
 	}
-	// A backup that was never verified does not stand for anything.
-	path := filepath.Join(s.dir, "shelf", m.ID, "manifest.json")
-	b, _ := os.ReadFile(path)
-	i := bytes.Index(b, []byte(`"verified":"`))
-	j := i + 12 + bytes.IndexByte(b[i+12:], '"') + 1
-	os.WriteFile(path, append(append(bytes.Clone(b[:i]), `"verified":null`...), b[j:]...), 0o644)
-	if m := missing(); !strings.Contains(m, "not been verified") {
-		t.Errorf("not verified: %q", m)
+	// A backup that was found damaged does not stand for anything.
+	path := filepath.Join(s.dir, "shelf", m.ID, "image.zst")
+	good, _ := os.ReadFile(path)
+	bad := bytes.Clone(good)
+	bad[len(bad)/2] ^= 8
+	os.WriteFile(path, bad, 0o644)
+	if _, err := o.Shelf.Verify(context.Background(), m.ID, day, nil); !errors.Is(err, shelf.ErrDamaged) {
+		t.Errorf("damaged: %v", err)
 	}
+	if m := missing(); !strings.Contains(m, "Make a backup") {
+		t.Errorf("damaged: %q", m)
+	}
+	os.WriteFile(path, good, 0o644)
 	if _, err := o.Shelf.Verify(context.Background(), m.ID, day, nil); err != nil {
 		t.Fatal(err)
 	}

@@ -193,7 +193,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
 		len(m.Prints), c.Script().Rewritten())
 	for _, x := range m.Erased {
-		if err := x.proven(o.Dev); err != nil {
+		if err := x.proven(o.Dev, c.Script()); err != nil {
 			return "", err
 		}
 		text += fmt.Sprintf("; %s erased and read back as zeros", x.Title)

@@ -15,6 +15,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
@@ -213,11 +214,12 @@ type Erased struct {
 	Title   string      `json:"title"`
 	Span    layout.Span `json:"span"`
 	Backups []string    `json:"backups,omitempty"` // that go too
+	Step    int         `json:"step"`              // of the plan, from 0
 }
 
 // erased notes what is erased, and which backups go with it.
-func (p *prepared) erased(o Options, c plan.Column, rec *trail.Record) error {
-	x := Erased{Title: rec.Span.Title(), Span: rec.Span}
+func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record) error {
+	x := Erased{Title: rec.Span.Title(), Span: rec.Span, Step: step}
 	all, err := o.Shelf.List()
 	if err != nil {
 		return err
@@ -234,8 +236,8 @@ func (p *prepared) erased(o Options, c plan.Column, rec *trail.Record) error {
 	return nil
 }
 
-// proven reads what was erased.
-func (x Erased) proven(dev disk.Device) error {
+// proven reads what was erased, but for what later steps put there.
+func (x Erased) proven(dev disk.Device, done script.Script) error {
 	start := x.Span.Start.Offset(dev.SectorBytes())
 	b, zeros := make([]byte, 1<<20), make([]byte, 1<<20)
 	for at := start; at < start+x.Span.Bytes; {
@@ -248,8 +250,13 @@ func (x Erased) proven(dev disk.Device) error {
 			if _, err := dev.ReadAt(part, int64(from)); err != nil {
 				return err
 			}
+			for _, op := range done {
+				if lo, hi := max(op.Off, from), min(op.Off+op.Len, from+disk.Bytes(len(part))); op.Step > x.Step && lo < hi {
+					clear(part[lo-from : hi-from])
+				}
+			}
 			if !bytes.Equal(part, zeros[:len(part)]) {
-				return fmt.Errorf("%w: %s was erased, and byte %d of the drive still holds something", ErrDiffers, x.Title, from)
+				return fmt.Errorf("%w: %s was erased, and the megabyte at byte %d of the drive still holds something", ErrDiffers, x.Title, from)
 			}
 		}
 		at = to

@@ -333,7 +333,7 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		}
 		e.Record, e.Backup, e.Reason = rec.ID, rec.Backup, c.Step.Release
 		if c.Step.Erase {
-			if err := p.erased(o, c, rec); err != nil {
+			if err := p.erased(o, c, i, rec); err != nil {
 				return err
 			}
 		}
@@ -394,6 +394,9 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	s := done.Script
+	if c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
+		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
+	}
 	if a := done.Arrival; a != nil {
 		last := &p.meta.Arrivals[len(p.meta.Arrivals)-1]
 		last.Renamed, last.Notes = a.Renamed, a.Notes

@@ -188,6 +188,7 @@ func contents(t testing.TB, d disk.Device) map[string]string {
 var (
 	deleteRecovery = plan.Step{Do: plan.Delete, Partition: "4", Release: "the customer does not want it", Waiver: "nothing of value in it"}
 	growC          = plan.Step{Do: plan.Grow, Partition: "3", By: "20 MiB"}
+	growC4         = plan.Step{Do: plan.Grow, Partition: "4", By: "4 MiB"}
 )
 
 func TestDeleteAndGrow(t *testing.T) {
@@ -355,7 +356,23 @@ func TestLargeSectors(t *testing.T) {
 // on the drive and in the journal; the next start finishes the run or takes it
 // back.
 func TestPowerCutAtEveryWrite(t *testing.T) {
-	s := newShop(t, deleteRecovery, growC)
+	t.Run("delete and grow", func(t *testing.T) { newShop(t, deleteRecovery, growC).cut(t, 4) })
+	t.Run("make again and fill", func(t *testing.T) {
+		s := newShop(t)
+		s.steps = againAndFill(s.backUp(t, 5))
+		s.cut(t, 1)
+	})
+	t.Run("erase", func(t *testing.T) {
+		s := newShop(t)
+		s.backUp(t, 5)
+		s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "keep"}, growC4}
+		s.cut(t, 1)
+	})
+}
+
+// cut tries the shop's plan with the power cut at every write, in so many of the four
+// ways each time: torn or not, finished or taken back.
+func (s *shop) cut(t *testing.T, ways int) {
 	base := s.open(t)
 	before := whole(t, base)
 	over := func() *disk.Overlay {
@@ -372,10 +389,25 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 		o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, p) }
 		return f(o)
 	}
+	entries := func(dir string) int64 {
+		f, err := os.Open(filepath.Join(dir, "trail.jsonl"))
+		if errors.Is(err, os.ErrNotExist) {
+			return 0
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		r, err := trail.Verify(f, nil)
+		if err != nil || !r.Sound() {
+			t.Fatalf("the trail: %v, %v", r.Problems, err)
+		}
+		return r.Entries
+	}
 	start := func(o Options) error { _, err := CarryOut(context.Background(), o); return err }
-	calm := over()
+	calm, calmDir := over(), t.TempDir()
 	power := &disk.Power{}
-	if err := attempt(calm, t.TempDir(), power, start); err != nil {
+	if err := attempt(calm, calmDir, power, start); err != nil {
 		t.Fatal(err)
 	}
 	after := whole(t, calm)
@@ -383,10 +415,12 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	if before == after {
 		t.Fatal("the undisturbed run changed nothing")
 	}
-	total := power.Writes()
-	t.Logf("%d writes", total)
+	total, back, finished := power.Writes(), 0, 0
 	for at := 1; at <= total; at++ {
-		for mode := range 4 {
+		for mode := range ways {
+			if mode += at; ways == 4 {
+				mode -= at
+			}
 			torn, undo := mode&1 != 0, mode&2 != 0
 			dev, dir := over(), t.TempDir()
 			rng := rand.New(rand.NewPCG(uint64(at), uint64(mode)))
@@ -394,11 +428,15 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 			if !errors.Is(err, disk.ErrPowerCut) {
 				t.Fatalf("cut at %d: %v", at, err)
 			}
-			void := false
+			void, taken := false, undo
 			repair := func(o Options) error {
-				r, err := Resume(context.Background(), o, undo)
+				r, err := Resume(context.Background(), o, taken)
+				if errors.Is(err, carry.ErrNoReturn) { // from there on it can only be finished
+					taken = false
+					r, err = Resume(context.Background(), o, false)
+				}
 				if err == nil {
-					void = r.Undone && !undo
+					void = r.Undone && !taken
 				}
 				return err
 			}
@@ -412,29 +450,31 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 					t.Fatalf("cut at %d, second repair: %v", at, err)
 				}
 			}
-			want := after
-			if undo || void {
+			want, closing := after, int64(1)
+			if taken || void {
 				want = before
+				back++
+			} else {
+				finished++
+			}
+			if void {
+				closing = 0
 			}
 			if whole(t, dev) != want {
-				t.Fatalf("cut at %d, torn %v, undo %v: the bytes are not what they should be", at, torn, undo)
+				t.Fatalf("cut at %d, torn %v, undo %v: the bytes are not what they should be", at, torn, taken)
 			}
-			f, err := os.Open(filepath.Join(dir, "trail.jsonl"))
-			if err == nil {
-				r, err := trail.Verify(f, nil)
-				closing := int64(map[bool]int{true: 1}[!void])
-				if err != nil || !r.Sound() || r.Entries != 5+closing {
-					t.Fatalf("cut at %d: the trail has %d entries, %v, %v", at, r.Entries, r.Problems, err)
-				}
-				f.Close()
-			} else if !void && !undo {
-				t.Fatal(err)
+			if n := entries(dir); n != entries(calmDir)-1+closing && (n != 0 || !taken && !void) {
+				t.Fatalf("cut at %d: the trail has %d entries", at, n)
 			}
 			if m, err := Pending(filepath.Join(dir, "runs"), s.image); m != nil || err != nil {
 				t.Fatalf("cut at %d: still unfinished, %v", at, err)
 			}
 			dev.Close()
 		}
+	}
+	t.Logf("%d writes; finished %d times, taken back %d times", total, finished, back)
+	if back == 0 || finished == 0 {
+		t.Error("only one way was tried")
 	}
 }
 

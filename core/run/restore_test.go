@@ -1,0 +1,207 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// backUp makes a backup of a partition's files and returns its name.
+func (s *shop) backUp(t *testing.T, number int) string {
+	t.Helper()
+	im, err := disk.OpenImage(s.image, 0, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: number, Kind: shelf.Files}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m.ID
+}
+
+// againAndFill deletes X:, makes it again smaller and fills it; the same files also
+// arrive in a folder of C:.
+func againAndFill(backup string) []plan.Step {
+	return []plan.Step{
+		{Do: plan.Delete, Partition: "5"},
+		{Do: plan.Create, Size: "24 MiB", Type: "basic", Format: "ntfs", Label: "Again", As: "again"},
+		{Do: plan.CopyBack, Partition: "again", Backup: backup},
+		{Do: plan.CopyBack, Partition: "3", Backup: backup, Folder: "From X"},
+	}
+}
+
+func TestMadeAgainAndFilled(t *testing.T) {
+	for _, sector := range []disk.Bytes{512, 4096} {
+		s := newShopOf(t, sector)
+		s.steps = againAndFill(s.backUp(t, 5))
+		im := s.open(t)
+		before := contents(t, im)
+		res, err := CarryOut(context.Background(), s.options(im))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(res.Arrivals) != 2 || res.Arrivals[0].Compared != 30 || res.Arrivals[1].Compared != 30 {
+			t.Errorf("%+v", res.Arrivals)
+		}
+		want := maps.Clone(before)
+		for name, data := range before {
+			if path, ok := strings.CutPrefix(name, "5/"); ok {
+				want["3/From X/"+path] = data
+			}
+		}
+		if after := contents(t, im); !maps.Equal(after, want) {
+			t.Errorf("%d files, %d expected", len(after), len(want))
+		}
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, _ := sv.Layout.Find(5)
+		if p == nil || p.Bytes != 24*disk.MiB || p.Volume.Label != "Again" || p.UniqueID == uid(5) || sv.Check().FirstError() != nil {
+			t.Errorf("%+v, %v", p, sv.Check())
+		}
+	}
+}
+
+func TestRestoreRefusals(t *testing.T) {
+	s := newShop(t)
+	id := s.backUp(t, 3)
+	im := s.open(t)
+	before := whole(t, im)
+	for name, x := range map[string]struct {
+		number int
+		backup string
+		folder string
+		only   []string
+		want   plan.Code
+	}{
+		"a backup that is not there":         {number: 5, backup: "b-nowhere", want: plan.NoBackup},
+		"a partition without a volume":       {number: 2, backup: id, want: plan.NoVolume},
+		"a volume of another kind":           {number: 1, backup: id, want: plan.NotYet},
+		"a partition that is not there":      {number: 9, backup: id, want: plan.NoSuch},
+		"a file that the backup has not got": {number: 5, backup: id, only: []string{"nowhere.txt"}, want: plan.NoBackup},
+	} {
+		_, err := RestoreInto(context.Background(), s.options(im), x.backup, x.only, x.number, x.folder)
+		var o *Blocked
+		if !errors.As(err, &o) || o.Obstacles[0].Code != x.want {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if whole(t, im) != before {
+		t.Error("a refused restore wrote")
+	}
+}
+
+func TestRestoreOneFile(t *testing.T) {
+	s := newShop(t)
+	id := s.backUp(t, 5)
+	im := s.open(t)
+	o := s.options(im)
+	out, err := RestoreToFolder(context.Background(), o, id, []string{"x-rays/box 1/card-004.txt"}, filepath.Join(s.dir, "out"), nil)
+	if err != nil || out.Files != 1 || out.Compared != 1 {
+		t.Fatalf("%+v, %v", out, err)
+	}
+	b, err := os.ReadFile(filepath.Join(s.dir, "out", "X-rays", "box 1", "card-004.txt"))
+	if want := contents(t, im)["5/X-rays/box 1/card-004.txt"]; err != nil || string(b) != want {
+		t.Errorf("%d bytes of %d, %v", len(b), len(want), err)
+	}
+	a, err := RestoreInto(context.Background(), s.options(im), id, []string{"X-rays/box 1/card-004.txt"}, 3, "System/box 1")
+	if err != nil || a.Files != 1 || a.Compared != 1 {
+		t.Fatalf("%+v, %v", a, err)
+	}
+	if contents(t, im)["3/System/box 1/X-rays/box 1/card-004.txt"] != string(b) {
+		t.Error("the file did not arrive")
+	}
+}
+
+func TestErased(t *testing.T) {
+	for _, backups := range []string{"keep", "delete"} {
+		s := newShop(t)
+		id := s.backUp(t, 5)
+		s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: backups}}
+		if backups == "delete" {
+			s.steps[0].Waiver, s.steps[0].Lead = "the owner wants it gone", "Odile"
+		}
+		im := s.open(t)
+		sv, _ := survey.Read(im, nil)
+		p, _ := sv.Layout.Find(5)
+		res, err := CarryOut(context.Background(), s.options(im))
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := disk.ReadFull(im, p.Start.Offset(512), p.Bytes)
+		if err != nil || strings.Trim(string(b), "\x00") != "" {
+			t.Errorf("%s: its place still holds something, %v", backups, err)
+		}
+		rec, _, err := s.options(im).Records.Load(res.Records[0])
+		if err != nil || !rec.Erased || rec.Files != 0 {
+			t.Errorf("%s: %+v, %v", backups, rec, err)
+		}
+		// Nothing of what it held is anywhere in what is kept.
+		filepath.WalkDir(filepath.Join(s.dir, "records"), func(path string, d os.DirEntry, err error) error {
+			if b, _ := os.ReadFile(path); strings.Contains(string(b), "card-0") || strings.Contains(string(b), "X-rays 4.") {
+				t.Errorf("%s: %s keeps names or contents", backups, d.Name())
+			}
+			return err
+		})
+		filepath.WalkDir(filepath.Join(s.dir, "runs"), func(path string, d os.DirEntry, err error) error {
+			if b, _ := os.ReadFile(path); strings.Contains(string(b), "card-0") {
+				t.Errorf("%s: %s keeps names", backups, d.Name())
+			}
+			return err
+		})
+		if _, err := s.options(im).Shelf.Load(id); (err == nil) != (backups == "keep") {
+			t.Errorf("%s: the backup: %v", backups, err)
+		}
+		if _, err := bringBackRecord(s, im, res.Records[0]); err == nil && backups == "delete" {
+			t.Error("what was erased came back")
+		}
+	}
+}
+
+// bringBackRecord tries to bring a record's partition back.
+func bringBackRecord(s *shop, im *disk.Image, id string) (*Result, error) {
+	o := s.options(im)
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.BringBack, Record: id}}}
+	return CarryOut(context.Background(), o)
+}
+
+func TestDeleteBackup(t *testing.T) {
+	s := newShop(t)
+	id := s.backUp(t, 5)
+	im := s.open(t)
+	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5"}}
+	o := s.options(im)
+	if _, err := CarryOut(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+	if err := DeleteBackup(o, id, " "); !errors.Is(err, ErrNeeded) {
+		t.Errorf("a record relies on it: %v", err)
+	}
+	if _, err := o.Shelf.Load(id); err != nil {
+		t.Error(err)
+	}
+	if err := DeleteBackup(o, id, "the owner took the drive"); err != nil {
+		t.Error(err)
+	}
+	if err := DeleteBackup(o, id, "again"); !errors.Is(err, shelf.ErrNoBackup) {
+		t.Errorf("it is gone: %v", err)
+	}
+	b, _ := os.ReadFile(s.options(im).Trail.(trail.File).Path)
+	if text := string(b); strings.Count(text, "delete-backup") != 1 || !strings.Contains(text, "the owner took the drive") {
+		t.Error(fmt.Sprint("the trail: ", text[max(0, len(text)-500):]))
+	}
+}
