@@ -90,3 +90,35 @@ for pass in 1 2 3; do
   rm -rf "$work/shelf"
   echo "  zstd $(took "$a" "$b") s, backup $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}')"
 done
+
+"$work/make" files "$work/files.img"
+# Once to have the files in a folder, for tar.
+id=$(bin/jadetrail back-up --partition 1 --kind files --json --shelf "$work/shelf" "$work/files.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
+bin/jadetrail restore --backup "$id" --shelf "$work/shelf" --trail "$work/t.jsonl" --to "$work/folder" "$work/files.img"
+rm -rf "$work/shelf"
+warm() { drop; find "$work/folder" -type f -print0 | xargs -0 cat >/dev/null; dd if="$work/files.img" of=/dev/null bs=4M status=none; }
+echo "Backup of the files with its verification, against tar c | zstd -1 -T2 of the same in a folder ($(find "$work/folder" -type f | wc -l) files, $(du -sh --apparent-size "$work/folder" | cut -f1)):"
+for pass in 1 2 3; do
+  warm
+  a=$(now); tar c -C "$work/folder" . | zstd -1 -T2 -q -o "$work/f.tar.zst"; b=$(now)
+  rm -f "$work/f.tar.zst"; warm
+  c=$(now); memory=$(peak bin/jadetrail back-up --partition 1 --kind files --shelf "$work/shelf" "$work/files.img"); d=$(now)
+  rm -rf "$work/shelf"
+  echo "  tar and zstd $(took "$a" "$b") s, backup $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}'), peak memory $memory MiB"
+done
+id=$(bin/jadetrail back-up --partition 1 --kind files --json --folder small --shelf "$work/shelf" "$work/files.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
+tar cf "$work/small.tar" -C "$work/folder" small
+cat >"$work/plan.json" <<P
+{"version": 1, "steps": [{"do": "create", "start_lba": 0, "size": "3 GiB", "type": "basic", "format": "ntfs", "label": "New", "as": "new"}, {"do": "copy-back", "partition": "new", "backup": "$id"}]}
+P
+echo "Restoring 20 000 small files into a new volume, each compared, against tar x of them with a sync:"
+for pass in 1 2 3; do
+  cp --sparse=always "$work/files.img" "$work/copy.img"; drop; cat "$work/small.tar" >/dev/null; cat "$work"/shelf/*/* >/dev/null
+  mkdir "$work/out"
+  a=$(now); tar xf "$work/small.tar" -C "$work/out"; sync -f "$work/out"; b=$(now)
+  rm -rf "$work/out"; sync
+  c=$(now); memory=$(peak bin/jadetrail carry-out --plan "$work/plan.json" --shelf "$work/shelf" "$work/copy.img"); d=$(now)
+  bin/jadetrail check "$work/copy.img" >/dev/null
+  rm -rf "$work/copy.img"*
+  echo "  tar $(took "$a" "$b") s, restore $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f times as long", y / x}'), peak memory $memory MiB"
+done

@@ -32,6 +32,9 @@ const (
 	exitStopped = 3 // stopped midway; can be resumed or undone
 )
 
+// memoryLimit is when a bench command begins to collect garbage more eagerly.
+const memoryLimit = 144 << 20
+
 // errUnsound is the answer of a check that found errors, already printed.
 var errUnsound = errors.New("unsound")
 
@@ -54,6 +57,7 @@ func execute(ctx context.Context, args []string) int {
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
 			debug.SetGCPercent(400) // a bench command is over before it needs its memory back
+			debug.SetMemoryLimit(memoryLimit)
 		}
 	}
 	root.SetArgs(args)

@@ -18,7 +18,7 @@ type Overlay struct {
 	scratch *os.File
 	mu      sync.RWMutex
 	own     map[int64]struct{} // pages that live in the scratch file
-	refs    []reference        // in order; whole pages that are read from elsewhere
+	refs    []reference        // in order; what is read from elsewhere, before anything else
 }
 
 // reference is n bytes at off that are read from a source.
@@ -50,82 +50,96 @@ func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
 	}
 	o.mu.RLock()
 	defer o.mu.RUnlock()
+	end := off + int64(len(p))
+	at := off
+	for i := o.after(off); at < end; i++ {
+		next := end
+		if i < len(o.refs) {
+			next = min(max(o.refs[i].off, at), end)
+		}
+		if err := o.below(p[at-off:next-off], at); err != nil {
+			return int(at - off), err
+		}
+		if at = next; at == end {
+			break
+		}
+		r := o.refs[i]
+		to := min(r.off+r.n, end)
+		if n, err := r.src.ReadAt(p[at-off:to-off], r.at+at-r.off); int64(n) < to-at {
+			return int(at-off) + n, err
+		}
+		at = to
+	}
+	return len(p), nil
+}
+
+// below reads what no reference covers: from the scratch file or the base.
+func (o *Overlay) below(p []byte, off int64) error {
 	for done := 0; done < len(p); {
 		at := off + int64(done)
 		_, mine := o.own[at/page]
-		ref := o.reference(at)
 		end := done + int(page-at%page)
 		for end < len(p) { // one read for a run of pages of the same owner
-			next := off + int64(end)
-			if _, own := o.own[next/page]; own != mine || !mine && o.reference(next) != ref {
+			if _, own := o.own[(off+int64(end))/page]; own != mine {
 				break
 			}
 			end += page
 		}
 		end = min(end, len(p))
 		var err error
-		switch {
-		case mine:
+		if mine {
 			_, err = o.scratch.ReadAt(p[done:end], at)
-		case ref != nil:
-			_, err = ref.src.ReadAt(p[done:end], ref.at+at-ref.off)
-			if err == io.EOF {
-				err = nil
-			}
-		default:
+		} else {
 			_, err = o.base.ReadAt(p[done:end], at)
 		}
 		if err != nil {
-			return done, err
+			return err
 		}
 		done = end
 	}
-	return len(p), nil
+	return nil
 }
 
-// reference is what is read in the place of off, nil for the base.
-func (o *Overlay) reference(off int64) *reference {
-	i, exact := slices.BinarySearchFunc(o.refs, off, func(r reference, at int64) int { return int(min(max(r.off-at, -1), 1)) })
-	if !exact {
-		i--
-	}
-	if i < 0 || off >= o.refs[i].off+o.refs[i].n {
-		return nil
-	}
-	return &o.refs[i]
+// after is the first reference that ends behind off.
+func (o *Overlay) after(off int64) int {
+	i, _ := slices.BinarySearchFunc(o.refs, off, func(r reference, at int64) int {
+		if r.off+r.n <= at {
+			return -1
+		}
+		return 1
+	})
+	return i
 }
 
-// Refer makes n bytes at off those of src at its byte at, without copying more than the
-// pages that they fill in part. src must stay as it is.
-func (o *Overlay) Refer(off, n Bytes, src io.ReaderAt, at int64) error {
-	if err := inBounds(o, int64(off), int64(n)); err != nil {
-		return err
-	}
-	from, to := int64(off.Up(page)), int64((off + n).Down(page))
-	o.mu.Lock()
-	i, _ := slices.BinarySearchFunc(o.refs, from, func(r reference, at int64) int { return int(min(max(r.off+r.n-at, 0), 1))*2 - 1 })
-	if from >= to || i < len(o.refs) && o.refs[i].off < to {
-		from, to = int64(off+n), int64(off+n) // too short, or over another: it is copied
-	}
-	for pg := from / page; pg < to/page; pg++ {
-		delete(o.own, pg)
-	}
-	if from < to {
-		o.refs = slices.Insert(o.refs, i, reference{from, to - from, src, at + from - int64(off)})
-	}
-	o.mu.Unlock()
-	for _, part := range [][2]int64{{int64(off), from}, {to, int64(off + n)}} {
-		for a := part[0]; a < part[1]; {
-			b := make([]byte, min(part[1]-a, 1<<20))
-			if k, err := src.ReadAt(b, at+a-int64(off)); k < len(b) {
-				return err
-			}
-			if _, err := o.WriteAt(b, a); err != nil {
-				return err
-			}
-			a += int64(len(b))
+// cut takes a range out of the references.
+func (o *Overlay) cut(off, n int64) {
+	i := o.after(off)
+	k, end := i, off+n
+	var left []reference
+	for ; k < len(o.refs) && o.refs[k].off < end; k++ {
+		r := o.refs[k]
+		if r.off < off {
+			left = append(left, reference{r.off, off - r.off, r.src, r.at})
+		}
+		if r.off+r.n > end {
+			left = append(left, reference{end, r.off + r.n - end, r.src, r.at + end - r.off})
 		}
 	}
+	if k > i {
+		o.refs = slices.Replace(o.refs, i, k, left...)
+	}
+}
+
+// Refer makes n bytes at off those of src at its byte at, without copying them. src must
+// stay as it is.
+func (o *Overlay) Refer(off, n Bytes, src io.ReaderAt, at int64) error {
+	if err := inBounds(o, int64(off), int64(n)); err != nil || n == 0 {
+		return err
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.cut(int64(off), int64(n))
+	o.refs = slices.Insert(o.refs, o.after(int64(off)), reference{int64(off), int64(n), src, at})
 	return nil
 }
 
@@ -148,17 +162,14 @@ func (o *Overlay) adopt(off, n int64) error {
 	if n == 0 {
 		return nil
 	}
+	o.cut(off, n)
 	for pg := off / page; pg <= (off+n-1)/page; pg++ {
 		if _, mine := o.own[pg]; mine {
 			continue
 		}
 		if pg*page < off || (pg+1)*page > off+n {
 			b := make([]byte, min(page, int64(o.Size())-pg*page))
-			if r := o.reference(pg * page); r != nil {
-				if k, err := r.src.ReadAt(b, r.at+pg*page-r.off); k < len(b) {
-					return err
-				}
-			} else if _, err := o.base.ReadAt(b, pg*page); err != nil {
+			if _, err := o.base.ReadAt(b, pg*page); err != nil {
 				return err
 			}
 			if _, err := o.scratch.WriteAt(b, pg*page); err != nil {
@@ -190,7 +201,7 @@ func (o *Overlay) Zero(off, n Bytes) error {
 func (o *Overlay) Data(off Bytes) (Bytes, Bytes, bool) {
 	bs, be, bok := o.base.Data(off)
 	o.mu.RLock()
-	i, _ := slices.BinarySearchFunc(o.refs, int64(off), func(r reference, at int64) int { return int(min(max(r.off+r.n-at, 0), 1))*2 - 1 })
+	i := o.after(int64(off))
 	if i < len(o.refs) {
 		if s := max(Bytes(o.refs[i].off), off); !bok || s < bs {
 			bs, be, bok = s, Bytes(o.refs[i].off+o.refs[i].n), true

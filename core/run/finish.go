@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -156,11 +157,8 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map
 func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, error) {
 	// What was written is read past the page cache.
 	if im, ok := o.Dev.(interface{ Forget(off, n disk.Bytes) error }); ok {
-		for _, op := range c.Script() {
-			if op.Len == 0 {
-				continue
-			}
-			if err := im.Forget(op.Off, op.Len); err != nil {
+		for _, p := range places(c.Script()) {
+			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
 				return "", err
 			}
 		}
@@ -182,11 +180,15 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 			return "", fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
 		}
 	}
+	planned := places(c.Script())
 	for _, w := range rec.Written() {
-		inside := slices.ContainsFunc(c.Script(), func(op script.Op) bool {
-			return op.Kind != script.Barrier && op.Off <= w[0] && w[1] <= op.Off+op.Len
+		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
+			if p[1] <= at {
+				return -1
+			}
+			return 1
 		})
-		if !inside {
+		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
 			return "", fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
 		}
 	}
@@ -208,6 +210,27 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 		text += fmt.Sprintf("; %d files put into partition %d, each compared with the backup", n, a.Number)
 	}
 	return text, nil
+}
+
+// places are the ranges that a script touches, in order, each stretch once.
+func places(s script.Script) [][2]disk.Bytes {
+	out := make([][2]disk.Bytes, 0, len(s))
+	for _, op := range s {
+		if op.Len > 0 {
+			out = append(out, [2]disk.Bytes{op.Off, op.Off + op.Len})
+		}
+	}
+	slices.SortFunc(out, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
+	n := 0
+	for _, p := range out {
+		if n > 0 && p[0] <= out[n-1][1] {
+			out[n-1][1] = max(out[n-1][1], p[1])
+			continue
+		}
+		out[n] = p
+		n++
+	}
+	return out[:n]
 }
 
 // undone takes the run back and closes it.

@@ -32,7 +32,8 @@ type Entry struct {
 	Hash string `json:"blake3,omitempty"`
 	// At is where the contents lie in the tar, -1 for what has none there.
 	At disk.Bytes `json:"at"`
-	// Data is the contents of a stream that lies in its file's header.
+	// Data is the contents of a stream that lies in its file's header, or of a file that is
+	// so small that the list has them too.
 	Data []byte `json:"data,omitempty"`
 	// SameAs is the path of the first name of a file that has several.
 	SameAs string `json:"same_as,omitempty"`
@@ -41,6 +42,10 @@ type Entry struct {
 // maxStreams is the most of a file's alternate streams that its pax header takes; longer
 // ones are members of their own, named "file:stream".
 const maxStreams = 128 << 10
+
+// maxListed is the most of a file's contents that the list has: such contents stand in a
+// volume's table of files, and are wanted before all others.
+const maxListed = 800
 
 // Keys of the extended headers. The ones of streams, descriptors and the like are those
 // under which the operating system's drivers for NTFS show them.
@@ -68,8 +73,11 @@ func filesOf(r Request, m *Manifest) (source, error) {
 		}
 		m.Folders = append(m.Folders, x.Path)
 	}
-	var list []Entry
-	total := disk.Bytes(0)
+	n := 0
+	if err := r.Volume.Walk(func(volume.File) error { n++; return nil }); err != nil {
+		return source{}, err
+	}
+	list, total := make([]Entry, 0, n), disk.Bytes(0) // a list that grows would stand in memory twice
 	if err := r.Volume.Walk(func(f volume.File) error {
 		if wanted(m.Folders, f) {
 			list = append(list, Entry{File: f, At: -1})
@@ -250,7 +258,9 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	if err := a.tar.WriteHeader(h); err != nil {
 		return fmt.Errorf("%s: %w", e.Path, err)
 	}
-	e.At = a.out.at
+	if e.At = a.out.at; e.Bytes > 0 && e.Bytes <= maxListed {
+		e.Data = bytes.Clone(first)
+	}
 	sum := blake3.New(32, nil)
 	for at := disk.Bytes(0); at < e.Bytes; {
 		b := a.buf[:min(e.Bytes-at, disk.Bytes(len(a.buf)))]

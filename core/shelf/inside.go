@@ -40,7 +40,7 @@ func (s *Shelf) Inside(m *Manifest) (volume.Volume, *Reader, error) {
 	a := &Archive{m: m, r: r, list: list, below: map[string][]int{}}
 	for i := range list {
 		list[i].ID = uint64(i + 1)
-		if list[i].Unreadable == "" && list[i].At >= 0 && m.Damage.hits(list[i].At, list[i].Bytes) {
+		if list[i].Unreadable == "" && list[i].At >= 0 && list[i].Data == nil && m.Damage.hits(list[i].At, list[i].Bytes) {
 			list[i].Unreadable = inDamage
 		}
 		a.below[parent(list[i].Path)] = append(a.below[parent(list[i].Path)], i)

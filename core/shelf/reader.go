@@ -165,6 +165,48 @@ type Reader struct {
 	mu   sync.Mutex
 	last int
 	raw  []byte
+	next *ahead // the piece after the last, while pieces are read one after the other
+}
+
+// ahead is a piece that is decoded before it is asked for.
+type ahead struct {
+	i     int
+	raw   []byte
+	err   error
+	ready chan struct{}
+}
+
+// load returns a piece for ReadAt, and has the next one decoded meanwhile.
+func (r *Reader) load(i int) ([]byte, error) {
+	var raw []byte
+	var err error
+	if n := r.next; n != nil {
+		<-n.ready
+		if r.next = nil; n.i == i {
+			raw, err = n.raw, n.err
+		} else {
+			r.spare(n.i, n.raw)
+		}
+	}
+	if raw == nil && err == nil {
+		raw, err = r.piece(r.m.Pieces[i])
+	}
+	if err == nil && i == r.last+1 && i+1 < len(r.m.Pieces) {
+		n := &ahead{i: i + 1, ready: make(chan struct{})}
+		r.next = n
+		go func() {
+			defer close(n.ready)
+			n.raw, n.err = r.piece(r.m.Pieces[n.i])
+		}()
+	}
+	return raw, err
+}
+
+// spare keeps a piece's buffer for the next one.
+func (r *Reader) spare(i int, raw []byte) {
+	if i >= 0 && raw != nil && !r.m.Pieces[i].Zero {
+		r.stock.put(raw)
+	}
 }
 
 // Reader opens a backup's contents.
@@ -245,10 +287,11 @@ func (r *Reader) ReadAt(b []byte, off int64) (int, error) {
 		}
 		i := r.m.pieceAt(at)
 		if i != r.last {
-			raw, err := r.piece(r.m.Pieces[i])
+			raw, err := r.load(i)
 			if err != nil {
 				return done, err
 			}
+			r.spare(r.last, r.raw)
 			r.last, r.raw = i, raw
 		}
 		done += copy(b[done:], r.raw[at-r.m.Pieces[i].Off:])
@@ -268,4 +311,11 @@ func (m *Manifest) pieceAt(at disk.Bytes) int {
 }
 
 // Close releases the backup.
-func (r *Reader) Close() error { return r.f.Close() }
+func (r *Reader) Close() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.next != nil {
+		<-r.next.ready
+	}
+	return r.f.Close()
+}

@@ -20,7 +20,7 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: benchdrive inspect|grow|backup|look|summary|page|read IMAGE, or damaged FOLDER")
+		log.Fatal("usage: benchdrive inspect|grow|backup|files|look|summary|page|read IMAGE, or damaged FOLDER")
 	}
 	if os.Args[1] == "damaged" {
 		if err := damaged(os.Args[2]); err != nil {
@@ -34,11 +34,11 @@ func main() {
 		}
 		return
 	}
-	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}, "look": {6 * disk.GiB}}
+	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}, "files": {3 * disk.GiB}, "look": {6 * disk.GiB}}
 	for range 20 {
 		sizes["inspect"] = append(sizes["inspect"], 92*disk.GiB)
 	}
-	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB, "look": 7 * disk.GiB}
+	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB, "files": 7 * disk.GiB, "look": 7 * disk.GiB}
 	if err := build(os.Args[1], os.Args[2], whole[os.Args[1]], sizes[os.Args[1]]); err != nil {
 		log.Fatal(err)
 	}
@@ -81,6 +81,8 @@ func files(what string, size disk.Bytes) []volume.Source {
 		n, each = 32, 64<<20
 	case "look":
 		return manyFiles(rng)
+	case "files":
+		return documents(rng)
 	}
 	for i := range n {
 		b := make([]byte, each)
@@ -95,12 +97,40 @@ func files(what string, size disk.Bytes) []volume.Source {
 	return out
 }
 
+// documents are 20 000 small files of words, and 1.6 GiB in larger ones, half of them
+// words and half that does not compress.
+func documents(rng *rand.ChaCha8) []volume.Source {
+	r := rand.New(rng)
+	words := make([]byte, 0, 16<<20)
+	for len(words) < 15<<20 {
+		words = fmt.Appendf(words, "%s of sheet %d, ", []string{"mill", "harbour", "kiln", "orchard", "lantern", "tide"}[r.IntN(6)], r.IntN(100000))
+	}
+	noise := make([]byte, 16<<20)
+	rng.Read(noise)
+	var out []volume.Source
+	for i := range 20000 {
+		n := r.IntN(20000)
+		at := r.IntN(len(words) - n)
+		out = append(out, volume.Source{Path: fmt.Sprintf("small/Folder %d/sheet %05d.txt", i%200, i), Data: words[at : at+n]})
+	}
+	for i := range 100 {
+		from := [][]byte{words, noise}[i%2]
+		n := min(8<<20+r.IntN(16<<20), len(from))
+		at := r.IntN(len(from) - n + 1)
+		out = append(out, volume.Source{Path: fmt.Sprintf("large/scan %03d.bin", i), Data: from[at : at+n]})
+	}
+	return out
+}
+
 // ranges prints what a plain read has to read: the tables, and of each volume the
 // bitmap; for the growth the table of files too; for the backup the partition.
 func ranges(im *disk.Image, what string) error {
 	sv, err := survey.Read(im, nil)
 	if err != nil {
 		return err
+	}
+	if what == "files" {
+		return nil
 	}
 	if what == "backup" {
 		p := sv.Layout.Partitions()[0]
