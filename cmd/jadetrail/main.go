@@ -33,7 +33,7 @@ const (
 )
 
 // memoryLimit is when a bench command begins to collect garbage more eagerly.
-const memoryLimit = 144 << 20
+const memoryLimit = 200 << 20
 
 // errUnsound is the answer of a check that found errors, already printed.
 var errUnsound = errors.New("unsound")

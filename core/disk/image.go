@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync/atomic"
 
 	"golang.org/x/sys/unix"
 )
@@ -16,6 +17,7 @@ type Image struct {
 	size   Bytes
 	sector Bytes
 	ro     bool
+	dirty  atomic.Int64 // bytes written since the kernel was last told to write them back
 }
 
 // Sentinel errors of OpenImage.
@@ -144,8 +146,18 @@ func (im *Image) WriteAt(p []byte, off int64) (int, error) {
 	if err := inBounds(im, off, int64(len(p))); err != nil {
 		return 0, err
 	}
-	return im.f.WriteAt(p, off)
+	n, err := im.f.WriteAt(p, off)
+	if im.dirty.Add(int64(n)) >= writeBack {
+		// A sync that is asked for later then finds little left to do. Whether this hint is
+		// taken does not matter.
+		im.dirty.Store(0)
+		unix.SyncFileRange(int(im.f.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
+	}
+	return n, err
 }
+
+// writeBack is after how many bytes the kernel is told to begin writing them to the medium.
+const writeBack = 32 << 20
 
 // Zero implements Device by punching a hole.
 func (im *Image) Zero(off, n Bytes) error {

@@ -157,7 +157,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map
 func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, error) {
 	// What was written is read past the page cache.
 	if im, ok := o.Dev.(interface{ Forget(off, n disk.Bytes) error }); ok {
-		for _, p := range places(c.Script()) {
+		for _, p := range places(c.Script(), disk.MiB) {
 			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
 				return "", err
 			}
@@ -180,7 +180,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 			return "", fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
 		}
 	}
-	planned := places(c.Script())
+	planned := places(c.Script(), 0)
 	for _, w := range rec.Written() {
 		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
 			if p[1] <= at {
@@ -212,8 +212,9 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 	return text, nil
 }
 
-// places are the ranges that a script touches, in order, each stretch once.
-func places(s script.Script) [][2]disk.Bytes {
+// places are the ranges that a script touches, in order, each stretch once; those that
+// lie no more than apart from each other are one.
+func places(s script.Script, apart disk.Bytes) [][2]disk.Bytes {
 	out := make([][2]disk.Bytes, 0, len(s))
 	for _, op := range s {
 		if op.Len > 0 {
@@ -223,7 +224,7 @@ func places(s script.Script) [][2]disk.Bytes {
 	slices.SortFunc(out, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
 	n := 0
 	for _, p := range out {
-		if n > 0 && p[0] <= out[n-1][1] {
+		if n > 0 && p[0] <= out[n-1][1]+apart {
 			out[n-1][1] = max(out[n-1][1], p[1])
 			continue
 		}

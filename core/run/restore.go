@@ -7,9 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 
+	"golang.org/x/sync/errgroup"
 	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
@@ -72,6 +75,9 @@ type Arrival struct {
 	Lost     []string          `json:"not_restored,omitempty"` // could not be read in the backup
 	Notes    []string          `json:"notes,omitempty"`        // what the volume could not take over
 	Compared int               `json:"compared"`
+
+	from volume.Volume // the backup, and what arrives of it, while the run lasts
+	in   []volume.Incoming
 }
 
 // source names the arrival's contents in a script.
@@ -115,10 +121,11 @@ func (a *Arrival) gathered(sh *shelf.Shelf) (volume.Volume, *shelf.Reader, []vol
 
 // opened gathers the files of an arrival and puts their contents among the sources.
 func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error) {
-	_, r, in, all, err := a.gathered(sh)
+	v, r, in, all, err := a.gathered(sh)
 	if err != nil {
 		return nil, err
 	}
+	a.from, a.in = v, in
 	p.close = append(p.close, r.Close)
 	p.sources[a.source()] = all
 	return in, nil
@@ -129,71 +136,90 @@ func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
 	if v == nil {
 		return 0, fmt.Errorf("%w: the volume in partition %d cannot be read", ErrDiffers, a.Number)
 	}
-	from, r, in, _, err := a.gathered(sh)
-	if err != nil {
-		return 0, err
+	from, in := a.from, a.in
+	if from == nil { // the run was begun by another process
+		var r *shelf.Reader
+		var err error
+		if from, r, in, _, err = a.gathered(sh); err != nil {
+			return 0, err
+		}
+		defer r.Close()
 	}
-	defer r.Close()
 	files, err := v.Files()
 	if err != nil {
 		return 0, err
 	}
-	there := make(map[string]volume.File, len(files))
+	there := make(map[[2]string]volume.File, len(files))
 	for _, f := range files {
-		there[f.Path+"\x00"+f.Stream] = f
+		there[[2]string{f.Path, f.Stream}] = f
 	}
 	archive, _ := from.(*shelf.Archive)
-	prefix := strings.Trim(a.Folder, "/")
-	if prefix != "" {
-		prefix += "/"
+	var g errgroup.Group
+	var n atomic.Int64
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers { // each a stretch, so that what is read lies together
+		part := in[len(in)*w/workers : len(in)*(w+1)/workers]
+		g.Go(func() error {
+			b := make([]byte, 1<<20)
+			for _, x := range part {
+				if err := a.same(x, there, v, archive, b); err != nil {
+					return err
+				}
+				if x.Kind == volume.Plain && x.SameAs == "" && x.Stream == "" {
+					n.Add(1)
+				}
+			}
+			return nil
+		})
 	}
-	n, b := 0, make([]byte, 1<<20)
-	for _, x := range in {
-		top, rest, deep := strings.Cut(x.Path, "/")
-		if name, renamed := a.Renamed[top]; renamed {
-			top = name
-		}
-		if deep {
-			top += "/" + rest
-		}
-		f, ok := there[prefix+top+"\x00"+x.Stream]
-		if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
-			return n, fmt.Errorf("%w: %s%s is not in partition %d as it is in the backup", ErrDiffers, prefix, top, a.Number)
-		}
-		if f.Kind != volume.Plain || x.SameAs != "" {
-			continue
-		}
-		got, err := v.Open(f)
-		if err != nil {
-			return n, err
-		}
-		sum, err := hashOf(got, f.Bytes, b)
-		if err != nil {
-			return n, err
-		}
-		var want string
-		if archive != nil {
-			if e, ok := archive.Entry(x.File); ok {
-				want = e.Hash
-			}
-		}
-		if want == "" && x.Bytes > 0 {
-			was, err := x.Open()
-			if err == nil {
-				want, err = hashOf(was, x.Bytes, b)
-			}
-			if err != nil {
-				return n, err
-			}
-		}
-		if x.Bytes > 0 && sum != want {
-			return n, fmt.Errorf("%w: %s%s does not hold what the backup holds", ErrDiffers, prefix, top)
-		}
-		if n++; x.Stream != "" {
-			n--
+	err = g.Wait()
+	return int(n.Load()), err
+}
+
+// same compares one file that arrived; b is a buffer.
+func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v volume.Volume, archive *shelf.Archive, b []byte) error {
+	path := x.Path
+	top, _, _ := strings.Cut(path, "/")
+	if name, renamed := a.Renamed[top]; renamed {
+		path = name + path[len(top):]
+	}
+	if f := strings.Trim(a.Folder, "/"); f != "" {
+		path = f + "/" + path
+	}
+	f, ok := there[[2]string{path, x.Stream}]
+	if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
+		return fmt.Errorf("%w: %s is not in partition %d as it is in the backup", ErrDiffers, path, a.Number)
+	}
+	if f.Kind != volume.Plain || x.SameAs != "" || f.Bytes == 0 {
+		return nil
+	}
+	got, err := v.Open(f)
+	if err != nil {
+		return err
+	}
+	sum, err := hashOf(got, f.Bytes, b)
+	if err != nil {
+		return err
+	}
+	var want string
+	if archive != nil {
+		if e, ok := archive.Entry(x.File); ok {
+			want = e.Hash
 		}
 	}
-	return n, nil
+	if want == "" {
+		was, err := x.Open()
+		if err == nil {
+			want, err = hashOf(was, x.Bytes, b)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if sum != want {
+		return fmt.Errorf("%w: %s does not hold what the backup holds", ErrDiffers, path)
+	}
+	return nil
 }
 
 func hashOf(r io.ReaderAt, n disk.Bytes, b []byte) (string, error) {

@@ -30,22 +30,44 @@ func (s *Shelf) Inside(m *Manifest) (volume.Volume, *Reader, error) {
 		}
 		return v, r, nil
 	}
-	list, err := s.ListOf(m)
-	if errors.Is(err, ErrDamaged) {
-		list = listOfTar(m, r)
-	} else if err != nil {
+	list, err := s.listFor(m, r)
+	if err != nil {
 		r.Close()
 		return nil, nil, err
 	}
 	a := &Archive{m: m, r: r, list: list, below: map[string][]int{}}
 	for i := range list {
+		p := parent(list[i].Path)
+		a.below[p] = append(a.below[p], i)
+	}
+	return a, r, nil
+}
+
+// listFor returns the list of a backup's files, numbered, with what lies in damaged places
+// marked. The last sound one is kept: making, filling and comparing ask for the same.
+func (s *Shelf) listFor(m *Manifest, r *Reader) ([]Entry, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if m.Damage == nil && s.listed == m.Sum {
+		return s.list, nil
+	}
+	list, err := s.ListOf(m)
+	broken := errors.Is(err, ErrDamaged)
+	if broken {
+		list = listOfTar(m, r)
+	} else if err != nil {
+		return nil, err
+	}
+	for i := range list {
 		list[i].ID = uint64(i + 1)
 		if list[i].Unreadable == "" && list[i].At >= 0 && list[i].Data == nil && m.Damage.hits(list[i].At, list[i].Bytes) {
 			list[i].Unreadable = inDamage
 		}
-		a.below[parent(list[i].Path)] = append(a.below[parent(list[i].Path)], i)
 	}
-	return a, r, nil
+	if m.Damage == nil && !broken {
+		s.listed, s.list = m.Sum, list
+	}
+	return list, nil
 }
 
 func parent(path string) string { return path[:max(strings.LastIndexByte(path, '/'), 0)] }

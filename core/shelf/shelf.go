@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -61,6 +62,10 @@ type Shelf struct {
 	Dir string
 	// Room overrides what the folder's file system says is free.
 	Room func() (disk.Bytes, error)
+
+	mu     sync.Mutex
+	listed string // the manifest's sum that list belongs to
+	list   []Entry
 }
 
 // Open returns the shelf at dir, which is made when it does not exist.
