@@ -113,14 +113,12 @@ type archiver struct {
 	m     *Manifest
 	names map[uint64]string // the first name of each file
 	out   cutter
-	tar   *tar.Writer
 	buf   []byte
 }
 
 // pieces writes the tar.
 func (a *archiver) pieces(ctx context.Context, l line) error {
 	a.out, a.buf = cutter{ctx: ctx, line: l}, make([]byte, 1<<20)
-	a.tar = tar.NewWriter(&a.out)
 	for i := 0; i < len(a.list); {
 		end := i + 1
 		for end < len(a.list) && a.list[end].Path == a.list[i].Path {
@@ -131,10 +129,24 @@ func (a *archiver) pieces(ctx context.Context, l line) error {
 		}
 		i = end
 	}
-	if err := a.tar.Close(); err != nil {
+	if _, err := a.out.Write(make([]byte, 2*tarBlock)); err != nil {
 		return err
 	}
 	return a.out.flush()
+}
+
+// tarBlock is what everything in a tar is a multiple of.
+const tarBlock = 512
+
+// header writes a member's header; its contents are put behind it without the detour
+// over a tar writer.
+func (a *archiver) header(h *tar.Header) error {
+	var b bytes.Buffer
+	if err := tar.NewWriter(&b).WriteHeader(h); err != nil {
+		return fmt.Errorf("%s: %w", h.Name, err)
+	}
+	_, err := a.out.Write(b.Bytes())
+	return err
 }
 
 // file writes a file with its streams. What cannot be read is listed with the reason.
@@ -173,7 +185,7 @@ func (a *archiver) file(all []Entry) error {
 		for i := range all {
 			all[i].SameAs = first
 		}
-		return a.tar.WriteHeader(h)
+		return a.header(h)
 	case e.Unreadable != "":
 		return nil // it is listed; an empty file would look like a whole one
 	}
@@ -241,7 +253,7 @@ func (a *archiver) whole(e *Entry) ([]byte, error) {
 // zeros, for the tar to stay whole, and listed as lost from there on.
 func (a *archiver) member(h *tar.Header, e *Entry) error {
 	if h.Size == 0 && h.Typeflag != tar.TypeReg {
-		return a.tar.WriteHeader(h)
+		return a.header(h)
 	}
 	r, err := a.v.Open(e.File)
 	first := a.buf[:min(e.Bytes, disk.Bytes(len(a.buf)))]
@@ -255,33 +267,43 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 		a.lost(e, err)
 		return nil
 	}
-	if err := a.tar.WriteHeader(h); err != nil {
-		return fmt.Errorf("%s: %w", e.Path, err)
+	if err := a.header(h); err != nil {
+		return err
 	}
 	if e.At = a.out.at; e.Bytes > 0 && e.Bytes <= maxListed {
 		e.Data = bytes.Clone(first)
 	}
-	sum := blake3.New(32, nil)
-	for at := disk.Bytes(0); at < e.Bytes; {
-		b := a.buf[:min(e.Bytes-at, disk.Bytes(len(a.buf)))]
-		if at > 0 {
+	if _, err := a.out.Write(first); err != nil {
+		return err
+	}
+	var sum [32]byte
+	if at := disk.Bytes(len(first)); at == e.Bytes {
+		sum = blake3.Sum256(first)
+	} else {
+		whole := blake3.New(32, nil)
+		whole.Write(first)
+		for at < e.Bytes {
+			b := a.out.free()
+			b = b[:min(e.Bytes-at, disk.Bytes(len(b)))]
 			if n, err := r.ReadAt(b, int64(at)); n < len(b) {
 				clear(b[n:])
 				if e.Unreadable == "" {
 					a.lost(e, fmt.Errorf("from byte %d on it could not be read: %w", at+disk.Bytes(n), err))
 				}
 			}
+			whole.Write(b)
+			at += disk.Bytes(len(b))
+			if err := a.out.took(len(b)); err != nil {
+				return err
+			}
 		}
-		sum.Write(b)
-		if _, err := a.tar.Write(b); err != nil {
-			return err
-		}
-		at += disk.Bytes(len(b))
+		whole.Sum(sum[:0])
 	}
 	if e.Unreadable == "" {
-		e.Hash = hex.EncodeToString(sum.Sum(nil))
+		e.Hash = hex.EncodeToString(sum[:])
 	}
-	return nil
+	_, err = a.out.Write(make([]byte, -e.Bytes&(tarBlock-1)))
+	return err
 }
 
 func stamp(t time.Time) time.Time {
@@ -323,19 +345,29 @@ type cutter struct {
 func (c *cutter) Write(b []byte) (int, error) {
 	n := len(b)
 	for len(b) > 0 {
-		if c.job == nil {
-			c.job = &job{i: c.i, raw: c.line.stock.get(pieceBytes)[:0]}
-		}
-		k := min(len(b), int(pieceBytes)-len(c.job.raw))
-		c.job.raw = append(c.job.raw, b[:k]...)
-		b, c.at = b[k:], c.at+disk.Bytes(k)
-		if len(c.job.raw) == int(pieceBytes) {
-			if err := c.flush(); err != nil {
-				return 0, err
-			}
+		k := copy(c.free(), b)
+		if b = b[k:]; c.took(k) != nil {
+			return 0, c.ctx.Err()
 		}
 	}
 	return n, nil
+}
+
+// free is the room that is left in the piece.
+func (c *cutter) free() []byte {
+	if c.job == nil {
+		c.job = &job{i: c.i, raw: c.line.stock.get(pieceBytes)[:0]}
+	}
+	return c.job.raw[len(c.job.raw):pieceBytes]
+}
+
+// took tells that so much of the room was filled.
+func (c *cutter) took(n int) error {
+	c.job.raw, c.at = c.job.raw[:len(c.job.raw)+n], c.at+disk.Bytes(n)
+	if len(c.job.raw) == int(pieceBytes) {
+		return c.flush()
+	}
+	return nil
 }
 
 func (c *cutter) flush() error {
