@@ -4,11 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/run"
+	"jadetrail/core/shelf"
 )
 
 func restoreCmd() *cobra.Command {
@@ -17,6 +19,7 @@ func restoreCmd() *cobra.Command {
 	var id, to, path string
 	var part int
 	var only []string
+	var release, waiver string
 	c := &cobra.Command{Use: "restore --backup ID [--shelf DIR] (--partition N [--path DIR] | --to FOLDER) [--runs DIR] [--trail FILE] IMAGE",
 		Short: "Put files from a backup into a folder, or into a volume", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -35,6 +38,17 @@ func restoreCmd() *cobra.Command {
 				}
 				return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, out.NotThere)
 			}
+			if m, err := o.Shelf.Load(id); err == nil && m.Kind == shelf.Image && path == "" && len(only) == 0 {
+				res, err := run.RestoreImage(cmd.Context(), o, id, part, release, waiver)
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return printJSON(res)
+				}
+				fmt.Printf("%s restored from its image and read back. Record kept of what was there: %s\n", m.From.Span.Title(), strings.Join(res.Records, ", "))
+				return nil
+			}
 			out, err := run.RestoreInto(cmd.Context(), o, id, only, part, path)
 			if err != nil {
 				return err
@@ -47,6 +61,8 @@ func restoreCmd() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "folder that the files go to")
 	c.Flags().IntVar(&part, "partition", 0, "number of the partition that the files go to")
 	c.Flags().StringVar(&path, "path", "", "folder in that volume, made when it does not exist")
+	c.Flags().StringVar(&release, "release", "", "why the protection of what is there is lifted, when an image takes its place")
+	c.Flags().StringVar(&waiver, "waiver", "", "why what is there needs no backup, when an image takes its place")
 	c.Flags().StringArrayVar(&only, "only", nil, "only this file or folder of the backup; may be given several times")
 	return c
 }

@@ -43,6 +43,8 @@ type Given struct {
 	// Files are on their way into the volume, from the script's source of this name.
 	Files  []volume.Incoming
 	Source string
+	// Image is what a new partition is filled from.
+	Image Gone
 }
 
 // Done is what a step will do, and of files that come in, what becomes of them.
@@ -65,7 +67,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	case plan.BringBack:
 		d.Script, err = bringBack(sv, col, g.Gone[col.Step.Record])
 	case plan.Create:
-		d.Script, err = create(sv, col, g.Now)
+		d.Script, err = create(sv, col, g)
 	case plan.CopyBack:
 		return load(sv, col, g)
 	default:
@@ -98,26 +100,32 @@ func remove(sv *survey.Survey, col plan.Column) (script.Script, error) {
 // create writes a new volume into the gap first and then its entry, so that there is
 // never an entry over something half made. What a gap holds outside the new volume's own
 // bookkeeping stays.
-func create(sv *survey.Survey, col plan.Column, now time.Time) (script.Script, error) {
+func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
 	p, ok := col.Layout.Find(col.Number)
 	if !ok {
 		return nil, fmt.Errorf("%w: the new partition is not in the plan", ErrCannot)
 	}
 	start := p.Start.Offset(sv.Layout.Sector)
 	var s script.Script
-	if p.Volume != nil {
+	switch {
+	case g.Image.Backup != nil:
+		if m := g.Image.Backup; m.Bytes > p.Bytes || m.From.Sector != sv.Layout.Sector {
+			return nil, fmt.Errorf("%w: the image does not fit", ErrCannot)
+		}
+		s = fill(sv, p, g.Image)
+	case p.Volume != nil:
 		serial, err := strconv.ParseUint(p.Volume.Serial, 16, 64)
 		if err != nil {
 			return nil, fmt.Errorf("%w: serial %q", ErrCannot, p.Volume.Serial)
 		}
 		made, err := onPaper(p.Bytes, sv.Layout.Sector, ntfs.Options{
-			Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: now,
+			Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: g.Now,
 		})
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 		}
 		s = made.Shift(start)
-	} else { // nothing that was here before may be taken for the new partition's contents
+	default: // nothing that was here before may be taken for the new partition's contents
 		edge := min(disk.MiB, p.Bytes)
 		for _, off := range []disk.Bytes{0, p.Bytes - edge} {
 			s = append(s, script.Op{Kind: script.Hole, Off: start + off, Len: edge, Keep: true})
@@ -186,6 +194,20 @@ func load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		return Done{}, fmt.Errorf("%w: %w", ErrCannot, err)
 	}
 	return Done{l.Script.Shift(p.Start.Offset(sv.Layout.Sector)), &l.Arrival}, nil
+}
+
+// GrowWithin returns the script that makes a volume fill its partition.
+func GrowWithin(sv *survey.Survey, number int) (script.Script, error) {
+	p, ok := sv.Layout.Find(number)
+	v, can := sv.Volumes[number].(grower)
+	if !ok || !can {
+		return nil, fmt.Errorf("%w: partition %d cannot be grown", ErrCannot, number)
+	}
+	s, err := v.Grow(p.Bytes)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+	}
+	return s.Shift(p.Start.Offset(sv.Layout.Sector)), nil
 }
 
 // grower is a file system that can be made longer.

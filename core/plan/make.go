@@ -39,7 +39,36 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 		return
 	}
 	most := l.Room(gap)
+	var img *Image
+	if s.Backup != "" {
+		x, ok := f.Images[s.Backup]
+		switch {
+		case !ok:
+			block(obstacle(NoBackup, fmt.Sprintf("There is no image %s on the shelf.", s.Backup)))
+			return
+		case !x.Verified:
+			block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", s.Backup)).clear("verify-backup"))
+			return
+		case x.Sector != l.Sector:
+			block(obstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, l.Sector)))
+			return
+		}
+		img, c.Title = &x, "Restore "+x.Span.Title()
+		if s.Size == "" {
+			s.Size = fmt.Sprintf("%d B", x.Span.Bytes)
+		}
+		if s.Type == "" {
+			s.Type = "basic"
+			if x.MBR == (l.Scheme == "mbr") {
+				s.Type = x.Span.TypeID
+			}
+		}
+	}
 	size, err := disk.ParseAmount(s.Size, most)
+	if err == nil && img != nil && size < img.Span.Bytes {
+		block(obstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", img.Span.Bytes, img.Span.Bytes.Exact())))
+		return
+	}
 	switch {
 	case err != nil:
 		block(obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
@@ -83,10 +112,32 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 	if p.End > gap.End {
 		p.End = gap.End
 	}
+	if img != nil {
+		p.Role = img.Span.Role
+		if p.Role == layout.StartSystem {
+			p.Role = layout.OtherSystem // it starts nothing from here
+		}
+		if s.Name == "" {
+			p.Name = img.Span.Name
+		}
+		if s.Attributes == "" && !img.MBR {
+			p.Attributes, p.Protected = img.Span.Attributes, img.Span.Protected
+		}
+		if size == img.Span.Bytes { // to the sector, also when that is no whole MiB
+			p.End = p.Start + size.At(l.Sector) - 1
+		}
+	}
 	p.Bytes = (p.End - p.Start + 1).Offset(l.Sector)
 	if l.Scheme == "mbr" {
 		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
 		p.Name = ""
+	}
+	if img != nil {
+		restored(c, &p, img, l)
+		if len(c.Obstacles) == 0 {
+			c.Number, c.Layout = n, l.With(append(l.Partitions(), p))
+		}
+		return
 	}
 	switch s.Format {
 	case "ntfs":
@@ -109,6 +160,37 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 	c.Layout = l.With(append(l.Partitions(), p))
 }
 
+// Image is a backup of a whole partition, on its way to a place.
+type Image struct {
+	Span     layout.Span
+	Sector   disk.Bytes
+	MBR      bool // it was made from a drive with an MBR
+	Verified bool
+}
+
+// restored puts the contents of an image into a new partition; an NTFS volume is grown to
+// fill a larger one.
+func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
+	c.Place, c.Detail = FromBackup, fmt.Sprintf("%s, from image %s", p.Bytes, c.Step.Backup)
+	if img.Span.Volume == nil {
+		return
+	}
+	v := *img.Span.Volume
+	p.Volume = &v
+	if p.Bytes == img.Span.Bytes {
+		return
+	}
+	switch {
+	case v.Kind != volume.NTFS:
+		c.Obstacles = append(c.Obstacles, *obstacle(NotResizable, fmt.Sprintf("%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind, img.Span.Bytes)))
+	case !v.Clean || v.Hibernated:
+		c.Obstacles = append(c.Obstacles, *obstacle(NotClean, fmt.Sprintf("%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(), img.Span.Bytes)))
+	default:
+		v.TotalBytes = grownTotal(v, p.Bytes, l.Sector)
+		c.Detail += fmt.Sprintf(", grown from %s", img.Span.Bytes)
+	}
+}
+
 // Serial makes a volume's serial number from a unique id.
 func Serial(id string) string {
 	return (strings.ReplaceAll(id, "-", "") + "0000000000000000")[:16]
@@ -128,7 +210,7 @@ func gapFor(l *layout.Layout, s Step) (layout.Span, bool) {
 			}
 			continue
 		}
-		if size, err := disk.ParseAmount(s.Size, l.Room(g)); err == nil && size <= l.Room(g) {
+		if size, err := disk.ParseAmount(s.Size, l.Room(g)); s.Size != "" && err == nil && size <= l.Room(g) {
 			return g, true
 		}
 		if g.Bytes > largest.Bytes {
@@ -191,19 +273,24 @@ func (s Step) Arrival() string { return s.Backup + "\x00" + strings.Join(s.Only,
 
 // validCreate checks the words of a step that creates.
 func (s Step) validCreate() error {
-	if s.Size == "" {
+	if s.Size == "" && s.Backup == "" {
 		return fmt.Errorf("create names no size")
 	}
-	if _, err := disk.ParseAmount(s.Size, 1<<60); err != nil {
-		return err
+	if s.Size != "" {
+		if _, err := disk.ParseAmount(s.Size, 1<<60); err != nil {
+			return err
+		}
 	}
-	if s.Type == "" || len(s.Type) > 36 {
+	if s.Type == "" && s.Backup == "" || len(s.Type) > 36 {
 		return fmt.Errorf("create names no type")
+	}
+	if s.Backup != "" && s.Format != "" {
+		return fmt.Errorf("create has a format and an image; one of them says what is to be in it")
 	}
 	if s.StartLBA < 0 {
 		return fmt.Errorf("start_lba is %d", s.StartLBA)
 	}
-	if !slices.Contains([]string{"ntfs", "fat32", "fat16", "none"}, s.Format) {
+	if s.Backup == "" && !slices.Contains([]string{"ntfs", "fat32", "fat16", "none"}, s.Format) {
 		return fmt.Errorf("format is %q, not ntfs, fat32, fat16 or none", s.Format)
 	}
 	if n := len(utf16.Encode([]rune(s.Label))); n > 32 {

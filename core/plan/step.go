@@ -283,6 +283,8 @@ type Facts struct {
 	// out; Records are only those that steps name.
 	Deleted bool
 	Records map[string]Record
+	// Images are the backups of whole partitions that steps name.
+	Images map[string]Image
 	// Arriving are the files that steps bring back, by Step.Arrival.
 	Arriving map[string]Arriving
 	NewIDs   []string // unique ids for the steps that need one

@@ -94,8 +94,11 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 			f.Backups[p.Number] = *b
 		}
 	}
-	f.Arriving = map[string]plan.Arriving{}
+	f.Arriving, f.Images = map[string]plan.Arriving{}, map[string]plan.Image{}
 	for _, s := range steps {
+		if m, err := sh.Load(s.Backup); s.Do == plan.Create && err == nil && m.Kind == shelf.Image {
+			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil}
+		}
 		if s.Do != plan.CopyBack {
 			continue
 		}

@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
@@ -60,6 +61,25 @@ func RestoreInto(ctx context.Context, o Options, backup string, only []string, n
 		return nil, err
 	}
 	return &res.Arrivals[0], nil
+}
+
+// RestoreImage puts a whole image in the place of a partition: an ordinary plan that
+// deletes what is there, through the same gate as any deletion, and fills the place. A
+// larger place is filled by growing the volume.
+func RestoreImage(ctx context.Context, o Options, backup string, number int, release, waiver string) (*Result, error) {
+	sv, err := survey.Read(o.Dev, o.PC)
+	if err != nil {
+		return nil, err
+	}
+	p, ok := sv.Layout.Find(number)
+	if !ok {
+		return nil, fmt.Errorf("%w %d", ErrNoPartition, number)
+	}
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{
+		{Do: plan.Delete, Partition: fmt.Sprint(number), Release: release, Waiver: waiver},
+		{Do: plan.Create, StartLBA: p.Start, Size: fmt.Sprintf("%d B", p.Bytes), Backup: backup},
+	}}
+	return CarryOut(ctx, o)
 }
 
 // Arrival is files of a backup that a run puts into a volume.

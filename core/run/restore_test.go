@@ -205,3 +205,62 @@ func TestDeleteBackup(t *testing.T) {
 		t.Error(fmt.Sprint("the trail: ", text[max(0, len(text)-500):]))
 	}
 }
+
+func TestImageRestoredElsewhere(t *testing.T) {
+	for _, sector := range []disk.Bytes{512, 4096} {
+		s := newShopOf(t, sector)
+		im := s.open(t)
+		m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: shelf.Image}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		before := contents(t, im)
+		// Into the gap at its own size, and larger.
+		s.steps = []plan.Step{{Do: plan.Create, Backup: m.ID, As: "a"}, {Do: plan.Create, Backup: m.ID, Size: "60 MiB"}}
+		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+			t.Fatal(err)
+		}
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n, size := range map[int]disk.Bytes{7: 24 * disk.MiB, 8: 60 * disk.MiB} {
+			p, _ := sv.Layout.Find(n)
+			if p == nil || p.Bytes != size || p.Volume.TotalBytes < size-sector-4096 || !p.Protected || p.UniqueID == uid(4) {
+				t.Errorf("partition %d: %+v", n, p)
+			}
+		}
+		if f := sv.Check().FirstError(); f != nil {
+			t.Errorf("not sound: %v", f)
+		}
+		for _, f := range sv.Check() {
+			if f.Code == "ntfs-hidden" {
+				t.Errorf("the hidden sectors: %v", f)
+			}
+		}
+		after := contents(t, im)
+		for name, data := range before {
+			if path, ok := strings.CutPrefix(name, "4/"); ok && (after["7/"+path] != data || after["8/"+path] != data) {
+				t.Errorf("%s differs", path)
+			}
+			if after[name] != data {
+				t.Errorf("%s was touched", name)
+			}
+		}
+		// In the place of another one: through the gate.
+		if _, err := RestoreImage(context.Background(), s.options(im), m.ID, 5, "", ""); err == nil || !strings.Contains(err.Error(), "has contents and no backup") {
+			t.Errorf("over a volume without a backup: %v", err)
+		}
+		o := s.options(im)
+		o.Lead = true
+		if _, err := RestoreImage(context.Background(), o, m.ID, 5, "", "tried out"); err != nil {
+			t.Fatal(err)
+		}
+		if again := contents(t, im); again["5/Recovery/box 1/card-004.txt"] != before["4/Recovery/box 1/card-004.txt"] {
+			t.Error("what was restored in the place of another differs")
+		}
+		if _, err := RestoreImage(context.Background(), o, m.ID, 6, "released", "tried out"); err == nil || !strings.Contains(err.Error(), "The image is of a partition of 24") {
+			t.Errorf("into a place that is too small: %v", err)
+		}
+	}
+}

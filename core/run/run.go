@@ -320,6 +320,14 @@ func (p *prepared) prints(dev disk.Device) error {
 	return nil
 }
 
+// partBytes is how large a step's partition is after it.
+func partBytes(c plan.Column) disk.Bytes {
+	if p, ok := c.Layout.Find(c.Number); ok {
+		return p.Bytes
+	}
+	return 0
+}
+
 // step does one step on the copy and reads the copy back.
 func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, facts plan.Facts) error {
 	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now()}
@@ -379,6 +387,22 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			e.Text += "; its first and last megabyte are as they were kept, of the rest nothing is known"
 		}
 		given.Gone[rec.ID] = g
+	case plan.Create:
+		if c.Step.Backup == "" {
+			break
+		}
+		m, err := o.Shelf.Load(c.Step.Backup)
+		if err != nil {
+			return err
+		}
+		r, err := o.Shelf.Reader(m)
+		if err != nil {
+			return err
+		}
+		p.close = append(p.close, r.Close)
+		e.Backup, given.Image = m.ID, compile.Gone{Backup: m, Raw: r}
+		p.sources[m.ID] = r
+		p.meta.Backups = append(p.meta.Backups, m.ID)
 	case plan.CopyBack:
 		a := Arrival{Number: c.Number, Backup: c.Step.Backup, Only: c.Step.Only, Folder: c.Step.Folder}
 		in, err := p.opened(o.Shelf, &a)
@@ -413,6 +437,22 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 	after, err := survey.Read(over, o.PC)
 	if err != nil {
 		return err
+	}
+	if m := given.Image.Backup; m != nil && c.Place == plan.FromBackup && m.Bytes < partBytes(c) {
+		more, err := compile.GrowWithin(after, c.Number)
+		if err != nil {
+			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+		}
+		for j := range more {
+			more[j].Step = i
+		}
+		if err := more.Apply(over, p.sources); err != nil {
+			return err
+		}
+		s = append(s, more...)
+		if after, err = survey.Read(over, o.PC); err != nil {
+			return err
+		}
 	}
 	after.Relabel(c.Layout)
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
