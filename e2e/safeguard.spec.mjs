@@ -148,7 +148,7 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await page.goto("/jobs/J-1044");
   await page.getByRole("button", { name: /^gap of 751.* in Now/ }).first().click();
   const side = page.locator(".part:not([hidden])");
-  await side.getByLabel("Size").fill("100 GiB");
+  await side.getByLabel("Size").fill("10 GiB");
   await side.getByLabel("Label").fill("Recordings");
   await side.getByRole("button", { name: "Add step: create" }).click();
   await expect(step(page, "Create Recordings")).toBeVisible();
@@ -160,6 +160,21 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await page.getByRole("button", { name: "Carry out" }).click();
   await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
   await expect(block(page, "Recordings")).toBeVisible();
+  // An image is restored into a gap, and grown.
+  await page.request.post("/jobs/J-1044/back-up", { form: { partition: "4", kind: "image" } });
+  await expect(async () => {
+    await page.goto("/shelf?job=J-1044");
+    await expect(page.getByRole("link", { name: "Recordings" })).toBeVisible();
+  }).toPass();
+  await page.getByRole("link", { name: "Recordings" }).click();
+  await page.getByLabel("Into the gap").selectOption({ label: await page.locator("#gap option", { hasText: "J-1044" }).first().innerText() });
+  await page.getByLabel(/^Size/).fill("12 GiB");
+  await sound(page);
+  await page.getByRole("button", { name: "Plan it" }).last().click();
+  await expect(step(page, "Restore Recordings")).toBeVisible();
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
+
   // And into a folder on the bench.
   await page.goto("/shelf?job=J-1044");
   await page.getByRole("link", { name: "G: Catalogue" }).click();

@@ -260,6 +260,7 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/shelf/:backup/file", s.file)
 	in.GET("/shelf/:backup/folder.tar", s.folderTar)
 	in.POST("/shelf/:backup/put-back", s.putBack)
+	in.POST("/shelf/:backup/restore-image", s.restoreImage)
 	in.POST("/shelf/:backup/to-folder", s.toFolder)
 	in.GET("/trail", s.trailPage)
 	in.GET("/trail.jsonl", s.exportTrail)

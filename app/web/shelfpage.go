@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -260,6 +261,7 @@ type backupView struct {
 	UnreadMore int
 	Looks      bool
 	Targets    []target
+	Gaps       []target // that a whole image fits into
 	Work       *workLine
 	Line       string
 }
@@ -287,6 +289,9 @@ func (s *Server) backupPage(c *gin.Context) {
 	}
 	if err == nil {
 		v.Targets, err = s.targets(m)
+	}
+	if err == nil && m.Kind == shelf.Image {
+		v.Gaps, err = s.gapsFor(m)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -404,6 +409,74 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 	return out, nil
 }
 
+// gapsFor are the gaps on drives with a job that an image fits into.
+func (s *Server) gapsFor(m *shelf.Manifest) ([]target, error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return nil, err
+	}
+	var out []target
+	for _, b := range bays {
+		if b.Image == nil || b.Job == nil {
+			continue
+		}
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue
+		}
+		for _, g := range d.sv.Layout.Spans {
+			if l := d.sv.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
+				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (…%s)", *b.Job, l.Room(g), b.Letter, d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):])})
+			}
+		}
+		d.close()
+	}
+	return out, nil
+}
+
+// restoreImage plans that a whole image is put into a gap.
+func (s *Server) restoreImage(c *gin.Context) {
+	where := "/shelf/" + url.PathEscape(c.Param("backup"))
+	bay, at, _ := strings.Cut(c.PostForm("target"), ":")
+	start, err := strconv.ParseInt(at, 10, 64)
+	size := strings.TrimSpace(c.PostForm("size"))
+	if err != nil || len(size) > 100 {
+		s.refuse(c, errors.New("no gap was chosen; nothing was planned"), where)
+		return
+	}
+	s.stageFrom(c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size}, "Restoring the image is planned. Look at the map, then carry it out.", "")
+}
+
+// stageFrom stages a step in the plan of the job whose drive is in a bay.
+func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, selected string) {
+	where := "/shelf/" + url.PathEscape(step.Backup)
+	bays, err := s.store.Bays()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
+	if i < 0 {
+		s.refuse(c, errors.New("there is no drive of a job in that bay; nothing was planned"), where)
+		return
+	}
+	st, err := s.state(*bays[i].Job, bay)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	if err := s.stage(st, step); err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	to := fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(bay))
+	if selected != "" {
+		to += "&p=" + url.QueryEscape(selected)
+	}
+	s.say(c, "sound", say, to)
+}
+
 // chosen is what of a backup a form names.
 func chosen(c *gin.Context) ([]string, error) {
 	only := c.PostFormArray("only")
@@ -433,27 +506,7 @@ func (s *Server) putBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	bays, err := s.store.Bays()
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
-	if i < 0 {
-		s.refuse(c, errors.New("there is no drive of a job in that bay; nothing was planned"), where)
-		return
-	}
-	st, err := s.state(*bays[i].Job, bay)
-	if err != nil {
-		s.refuse(c, err, where)
-		return
-	}
-	defer st.Drive.close()
-	if err := s.stage(st, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder}); err != nil {
-		s.refuse(c, err, where)
-		return
-	}
-	s.say(c, "sound", "Putting the files back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s&p=%s", url.PathEscape(st.Job.Number), url.QueryEscape(bay), url.QueryEscape(number)))
+	s.stageFrom(c, bay, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder}, "Putting the files back is planned. Look at the map, then carry it out.", number)
 }
 
 // toFolder puts files of a backup into a new folder on the bench.

@@ -234,7 +234,7 @@ func TestImageRestoredElsewhere(t *testing.T) {
 			t.Errorf("not sound: %v", f)
 		}
 		for _, f := range sv.Check() {
-			if f.Code == "ntfs-hidden" {
+			if f.Code == "hidden-sectors" {
 				t.Errorf("the hidden sectors: %v", f)
 			}
 		}
