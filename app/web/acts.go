@@ -113,7 +113,9 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 		return errors.New("a run on this drive is not finished; no step was added")
 	}
 	steps := append([]plan.Step{}, st.Steps...)
-	at := slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && step.Do == plan.Delete && x.Partition == step.Partition })
+	at := slices.IndexFunc(steps, func(x plan.Step) bool {
+		return x.Do == plan.Delete && step.Do == plan.Delete && x.Partition == step.Partition
+	})
 	if at < 0 {
 		at, steps = len(steps), append(steps, step)
 	}

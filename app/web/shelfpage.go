@@ -386,7 +386,7 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 			other = nil
 		}
 		for _, p := range d.sv.Layout.Partitions() {
-			if _, ok := d.sv.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery {
+			if _, ok := d.sv.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
 				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (…%s), %s free", *b.Job, p.Title(), b.Letter, d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):], p.Volume.Free())})
 			}
 		}

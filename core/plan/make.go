@@ -234,8 +234,8 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("power-off", "free"))
 	case p.Volume == nil:
 		block(obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number))
-	case p.Volume.Kind != volume.NTFS:
-		block(obstacle(NotYet, fmt.Sprintf("%s is %s; this version puts files into NTFS volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder"))
+	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):
+		block(obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder"))
 	case p.Volume.Hibernated:
 		block(obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down"))
 	case !p.Volume.Clean:

@@ -198,6 +198,10 @@ func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
 
 // same compares one file that arrived; b is a buffer.
 func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v volume.Volume, archive *shelf.Archive, b []byte) error {
+	_, keeps := v.(volume.Detailer)
+	if !keeps && (x.Stream != "" || x.Kind == volume.Link) {
+		return nil // the notes say that the volume has no such thing
+	}
 	path := x.Path
 	top, _, _ := strings.Cut(path, "/")
 	if name, renamed := a.Renamed[top]; renamed {
@@ -210,7 +214,7 @@ func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v vol
 	if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
 		return fmt.Errorf("%w: %s is not in partition %d as it is in the backup", ErrDiffers, path, a.Number)
 	}
-	if f.Kind != volume.Plain || x.SameAs != "" || f.Bytes == 0 {
+	if f.Kind != volume.Plain || x.SameAs != "" && keeps || f.Bytes == 0 {
 		return nil
 	}
 	got, err := v.Open(f)
@@ -230,7 +234,7 @@ func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v vol
 	if want == "" {
 		was, err := x.Open()
 		if err == nil {
-			want, err = hashOf(was, x.Bytes, b)
+			want, err = hashOf(was, f.Bytes, b)
 		}
 		if err != nil {
 			return err

@@ -90,7 +90,6 @@ func TestRestoreRefusals(t *testing.T) {
 	}{
 		"a backup that is not there":         {number: 5, backup: "b-nowhere", want: plan.NoBackup},
 		"a partition without a volume":       {number: 2, backup: id, want: plan.NoVolume},
-		"a volume of another kind":           {number: 1, backup: id, want: plan.NotYet},
 		"a partition that is not there":      {number: 9, backup: id, want: plan.NoSuch},
 		"a file that the backup has not got": {number: 5, backup: id, only: []string{"nowhere.txt"}, want: plan.NoBackup},
 	} {
@@ -124,6 +123,15 @@ func TestRestoreOneFile(t *testing.T) {
 	}
 	if contents(t, im)["3/System/box 1/X-rays/box 1/card-004.txt"] != string(b) {
 		t.Error("the file did not arrive")
+	}
+	// All of them into a FAT volume.
+	before := contents(t, im)
+	if a, err = RestoreInto(context.Background(), s.options(im), id, nil, 1, "Old/X"); err != nil || a.Files != 30 || a.Compared != 30 {
+		t.Fatalf("%+v, %v", a, err)
+	}
+	after := contents(t, im)
+	if after["1/Old/X/X-rays/box 1/card-004.txt"] != string(b) || len(after) != len(before)+30 || after["1/EFI/Boot/bootx64.efi"] != "start" {
+		t.Errorf("%d files, there were %d", len(after), len(before))
 	}
 }
 
