@@ -82,6 +82,33 @@ compare() {
 expect "kinds" "$(compare "$work/kinds.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
 expect "volumes that the kernel wrote are sound" "$(bin/jadetrail check "$work/kinds.img" | tail -1)" "The drive is sound."
 
+echo "Every partition is backed up as an image; what zstd -d makes of the images is the drive again."
+truncate -s "$(stat -c %s "$work/kinds.img")" "$work/again.img"
+dd if="$work/kinds.img" of="$work/again.img" bs=1M count=1 conv=notrunc status=none
+tail -c 1048576 "$work/kinds.img" | dd of="$work/again.img" bs=1M seek=$(($(stat -c %s "$work/kinds.img") / 1048576 - 1)) conv=notrunc status=none
+number=0
+while read -r what off len; do
+  number=$((number + 1))
+  id=$(bin/jadetrail back-up --partition $number --kind image --json --shelf "$work/images" "$work/kinds.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
+  zstd -dcq "$work/images/$id/image.zst" | dd of="$work/again.img" bs=1M seek=$((off / 1048576)) conv=notrunc status=none
+done <"$work/kinds"
+scripts/kernel-read.sh "$work/again.img" >"$work/again"
+expect "files read from the images ($(grep -c ^file "$work/again"))" "$(grep -P '^(file|volume)' "$work/again" | sha256sum)" "$(grep -P '^(file|volume)' "$work/read" | sha256sum)"
+
+echo "The files of the NTFS volume are put into FAT volumes; the kernel reads them and writes more."
+id=$(bin/jadetrail back-up --partition 1 --kind files --json "$work/kinds.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
+zstd -dcq "$work/kinds.img.trail/shelf/$id/files.tar.zst" | tar --warning=no-unknown-keyword -t >"$work/names"
+for n in 2 6; do bin/jadetrail restore --backup "$id" --partition $n --path "From NTFS/all of it" "$work/kinds.img"; done
+scripts/kernel-read.sh write "$work/kinds.img" >"$work/read"
+expect "files" "$(compare "$work/kinds.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
+first=$(awk 'NR == 1 {print $2 / 512}' "$work/kinds")
+for n in 2 6; do
+  start=$(awk -v n=$n 'NR == n {print $2 / 512}' "$work/kinds")
+  expect "what arrived in partition $n" "$(grep -P "^file\t$start\t.*\tFrom NTFS/all of it/" "$work/read" | cut -f3- | sed 's,From NTFS/all of it/,,' | sort | sha256sum)" "$(grep -P "^file\t$first\t" "$work/read" | cut -f3- | sort | sha256sum)"
+done
+expect "volumes that take new files" "$(grep -c 'ok$' "$work/read")" "$(grep -c ^volume "$work/read")"
+expect "complaints of the drivers" "$(grep ^says "$work/read" || true)" ""
+
 echo "Drives with sectors of 4096 bytes, with a GPT and with an MBR."
 go run ./scripts/kinddrive "$work/large.img" sectors
 for image in "$work/large.img" "$work/large.img.mbr"; do
@@ -103,4 +130,5 @@ for n in fernhill-terminal kiln-studio mosslane-till saltmarsh-notebook; do
   scripts/kernel-read.sh "$work/drives/$n.img" >"$work/read"
   expect "$n" "$(compare "$work/drives/$n.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
 done
+scripts/restore-check.sh || fail=1
 exit $fail
