@@ -363,14 +363,13 @@ func (s *Server) today(v *backupView) error {
 // target is a volume that files can be put into.
 type target struct{ Value, Text string }
 
-// targets are the volumes on drives with a job that take files in, those on the drive
-// that a backup was made of first.
-func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
+// withJobs visits the drives in the bays that belong to a job; what cannot be opened is
+// left out.
+func (s *Server) withJobs(visit func(b store.Bay, d *drive) error) error {
 	bays, err := s.store.Bays()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var out []target
 	for _, b := range bays {
 		if b.Image == nil || b.Job == nil {
 			continue
@@ -379,59 +378,59 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 		if err != nil {
 			continue
 		}
-		other := out
+		err = visit(b, d)
+		d.close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ending is the end of a drive's serial number, by which it is told from others.
+func (d *drive) ending() string { return "…" + d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):] }
+
+// targets are the volumes on drives with a job that take files in, those on the drive
+// that a backup was made of first.
+func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
+	var own, out []target
+	err := s.withJobs(func(b store.Bay, d *drive) error {
+		into := &out
 		if d.sv.Layout.DiskID == m.From.DiskID {
-			out = nil
-		} else {
-			other = nil
+			into = &own
 		}
 		for _, p := range d.sv.Layout.Partitions() {
 			if _, ok := d.sv.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
-				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (…%s), %s free", *b.Job, p.Title(), b.Letter, d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):], p.Volume.Free())})
+				*into = append(*into, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (%s), %s free", *b.Job, p.Title(), b.Letter, d.ending(), p.Volume.Free())})
 			}
 		}
-		d.close()
 		j, _, err := s.store.Job(*b.Job, b.Letter)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		steps, expect, err := j.Steps()
-		if err != nil {
-			return nil, err
-		}
 		for i, x := range steps {
 			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.DiskID == d.sv.Layout.DiskID {
-				out = append(out, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
+				*into = append(*into, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
 			}
 		}
-		out = append(out, other...)
-	}
-	return out, nil
+		return err
+	})
+	return append(own, out...), err
 }
 
 // gapsFor are the gaps on drives with a job that an image fits into.
 func (s *Server) gapsFor(m *shelf.Manifest) ([]target, error) {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return nil, err
-	}
 	var out []target
-	for _, b := range bays {
-		if b.Image == nil || b.Job == nil {
-			continue
-		}
-		d, err := s.open(&b, false)
-		if err != nil {
-			continue
-		}
+	err := s.withJobs(func(b store.Bay, d *drive) error {
 		for _, g := range d.sv.Layout.Spans {
 			if l := d.sv.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
-				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (…%s)", *b.Job, l.Room(g), b.Letter, d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):])})
+				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (%s)", *b.Job, l.Room(g), b.Letter, d.ending())})
 			}
 		}
-		d.close()
-	}
-	return out, nil
+		return nil
+	})
+	return out, err
 }
 
 // restoreImage plans that a whole image is put into a gap.
