@@ -4,17 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // backUp makes a backup of a partition's files and returns its name.
@@ -271,4 +275,80 @@ func TestImageRestoredElsewhere(t *testing.T) {
 			t.Errorf("into a place that is too small: %v", err)
 		}
 	}
+}
+
+// TestFilesOfEveryKind backs up the files of volumes of seven kinds, most of them written
+// by other drivers, and compares every one in the backup.
+func TestFilesOfEveryKind(t *testing.T) {
+	z, err := os.Open("../survey/testdata/kinds.img.zst")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	d, err := zstd.NewReader(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	s := &shop{dir: t.TempDir()}
+	s.image = filepath.Join(s.dir, "d.img")
+	f, err := os.Create(s.image)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.Copy(f, d); err != nil {
+		t.Fatal(err)
+	}
+	f.Close()
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := map[volume.Kind]bool{}
+	for n, v := range sv.Volumes {
+		o := s.options(im)
+		m, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil)
+		if err != nil {
+			t.Fatal(n, err)
+		}
+		i, _ := v.Info()
+		kinds[i.Kind] = true
+		a, r, err := o.Shelf.Inside(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want, got := one(t, v), one(t, a)
+		if len(want) == 0 || !maps.Equal(want, got) {
+			t.Errorf("%s: %d files, %d in the backup", i.Kind, len(want), len(got))
+		}
+		r.Close()
+	}
+	if len(kinds) != 7 {
+		t.Errorf("only %v", kinds)
+	}
+}
+
+// one is every file, link and stream of a volume with what it holds.
+func one(t *testing.T, v volume.Volume) map[string]string {
+	t.Helper()
+	list, err := v.Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]string{}
+	for _, f := range list {
+		name := fmt.Sprintf("%s %s:%s %s %d", f.Kind, f.Path, f.Stream, f.Target, f.Modified.Unix())
+		if out[name] = "unreadable"; f.Kind != volume.Plain {
+			continue
+		}
+		if r, err := v.Open(f); err == nil {
+			b, err := io.ReadAll(io.NewSectionReader(r, 0, int64(f.Bytes)))
+			if err != nil {
+				t.Fatal(f.Path, err)
+			}
+			out[name] = string(b)
+		}
+	}
+	return out
 }

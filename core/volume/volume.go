@@ -96,8 +96,12 @@ type File struct {
 	// Unreadable says why the contents cannot be decoded; they are then listed,
 	// never read as zeros.
 	Unreadable string `json:"unreadable,omitempty"`
-	// ID is the file's own number within its volume.
+	// ID is the file's own number within its volume, the same for all its names; 0 for
+	// what has none.
 	ID uint64 `json:"-"`
+	// Unwritten is how much at the end was never written and reads as zeros, where the file
+	// system keeps that beside the file's place.
+	Unwritten disk.Bytes `json:"-"`
 }
 
 // Source is a file for a new volume. Folders above it are made; Folder makes one

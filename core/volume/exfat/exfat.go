@@ -277,7 +277,7 @@ func (v *Volume) folders() volume.Folders[stretch] {
 	return volume.Folders[stretch]{Root: stretch{first: v.root}, Same: strings.EqualFold,
 		Read: func(s stretch, from int64, f func(volume.Entry[stretch], int64) bool) error {
 			return v.sets(s, from, func(x set, next int64) bool {
-				e := volume.Entry[stretch]{File: volume.File{Path: x.name, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified, ID: uint64(x.written)}}
+				e := volume.Entry[stretch]{File: volume.File{Path: x.name, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified, ID: uint64(x.data.first), Unwritten: max(x.data.bytes-x.written, 0)}}
 				ext, err := v.extents(x.data)
 				if e.File.Extents = ext; err != nil {
 					e.File.Unreadable = err.Error()
@@ -318,7 +318,7 @@ func (v *Volume) Open(f volume.File) (io.ReaderAt, error) {
 	if f.Unreadable != "" {
 		return nil, fmt.Errorf("%s: %w: %s", f.Path, volume.ErrUnreadable, f.Unreadable)
 	}
-	return volume.NewContents(v.dev, f.Extents, f.Bytes, disk.Bytes(f.ID)), nil
+	return volume.NewContents(v.dev, f.Extents, f.Bytes, f.Bytes-f.Unwritten), nil
 }
 
 // eachUsed calls f for each stretch [from, to) of clusters that the bitmap marks,
