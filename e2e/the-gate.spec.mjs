@@ -9,10 +9,10 @@ const row = (page, name) => page.locator(".gate tbody tr", { has: page.getByText
 
 test("the gate: what goes needs a backup, or a waiver by who may give it", async ({ page }) => {
   await signIn(page, "ines");
-  await page.goto("/jobs/J-1044/safeguard");
+  await page.goto("/jobs/J-1044/safeguard?bay=E");
   await expect(page.getByText("No plan yet, so nothing is touched.")).toBeVisible();
   for (const [number, title] of [[5, "OEM"], [4, "G: Catalogue"], [6, "Recovery"]]) {
-    await page.goto(`/jobs/J-1044?p=${number}`);
+    await page.goto(`/jobs/J-1044?bay=E&p=${number}`);
     const release = page.locator(`#release${number}`);
     if (await release.count()) await release.fill("The choir does not need it");
     if (number === 6) {
@@ -35,10 +35,10 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await row(page, "G: Catalogue").getByText("Waiver", { exact: true }).click();
   await expect(row(page, "G: Catalogue").getByLabel(/Waiver/)).toBeDisabled();
   await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
-  const forced = await page.request.post("/jobs/J-1044/steps", { form: { do: "delete", partition: "4", waiver: "I think so" } });
+  const forced = await page.request.post("/jobs/J-1044/steps?bay=E", { form: { do: "delete", partition: "4", waiver: "I think so" } });
   expect(await forced.text()).toContain("only the lead may waive its backup; no step was added");
   // The recovery partition's backup a technician may waive.
-  await page.goto("/jobs/J-1044/safeguard");
+  await page.goto("/jobs/J-1044/safeguard?bay=E");
   await row(page, "Recovery").getByText("Waiver and release").click();
   await row(page, "Recovery").getByLabel(/Waiver/).fill("The maker sends a stick");
   await row(page, "Recovery").getByRole("button", { name: "Give the reason" }).click();
@@ -46,14 +46,14 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await expect(row(page, "Recovery")).toContainText("The maker sends a stick");
 
   // Nothing can be carried out until all is settled; then one act makes the missing ones.
-  await page.goto("/jobs/J-1044");
+  await page.goto("/jobs/J-1044?bay=E");
   await expect(page.getByRole("button", { name: "Carry out" })).toHaveCount(0);
-  await page.goto("/jobs/J-1044/safeguard");
+  await page.goto("/jobs/J-1044/safeguard?bay=E");
   await page.getByRole("radio", { name: /files each/ }).check();
   await page.getByRole("button", { name: "Make the missing 2 backups" }).click();
   await expect(page.getByText("All is settled.")).toBeVisible();
   await expect(row(page, "G: Catalogue")).toContainText(/Backup, files.*verified just now.*The partition is as it was then/s);
-  await page.goto("/jobs/J-1044");
+  await page.goto("/jobs/J-1044?bay=E");
   await expect(page.getByRole("button", { name: "Carry out" })).toBeVisible();
 });
 
@@ -145,7 +145,7 @@ test("a backup that a record relies on is deleted only with a reason", async ({ 
 
 test("a volume is made and filled in one plan", async ({ page }) => {
   await signIn(page, "ines");
-  await page.goto("/jobs/J-1044");
+  await page.goto("/jobs/J-1044?bay=E");
   await page.getByRole("button", { name: /^gap of 751.* in Now/ }).first().click();
   const side = page.locator(".part:not([hidden])");
   await side.getByLabel("Size").fill("10 GiB");
@@ -161,7 +161,7 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
   await expect(block(page, "Recordings")).toBeVisible();
   // An image is restored into a gap, and grown.
-  await page.request.post("/jobs/J-1044/back-up", { form: { partition: "4", kind: "image" } });
+  await page.request.post("/jobs/J-1044/back-up?bay=E", { form: { partition: "4", kind: "image" } });
   await expect(async () => {
     await page.goto("/shelf?job=J-1044");
     await expect(page.getByRole("link", { name: "Recordings" })).toBeVisible();
