@@ -62,3 +62,102 @@ func TestMake(t *testing.T) {
 		t.Errorf("an erase without a reason: %+v", erase.Missing)
 	}
 }
+
+func TestImages(t *testing.T) {
+	l := reception()
+	x, _ := l.Find(5)
+	image := func(change func(*Image)) Image {
+		v := *x.Volume
+		i := Image{Span: *x, Sector: l.Sector, Verified: true}
+		i.Span.Volume, i.Span.Bytes = &v, 8*disk.GiB
+		i.Span.Name, i.Span.Attributes, i.Span.TypeID = "X's name", "0x8000000000000000", kinds["basic"][0]
+		if change != nil {
+			change(&i)
+		}
+		return i
+	}
+	facts := Facts{NewIDs: []string{"11111111-2222-4333-8444-555555555555"}, Images: map[string]Image{
+		"b-sound":      image(nil),
+		"b-unverified": image(func(i *Image) { i.Verified = false }),
+		"b-sectors":    image(func(i *Image) { i.Sector = 4096 }),
+		"b-fat":        image(func(i *Image) { i.Span.Volume.Kind = volume.FAT32 }),
+		"b-open":       image(func(i *Image) { i.Span.Volume.Clean = false }),
+		"b-sealed":     image(func(i *Image) { i.Span.Volume = nil }),
+		"b-system":     image(func(i *Image) { i.Span.Role = layout.StartSystem }),
+		"b-mbr":        image(func(i *Image) { i.MBR, i.Span.TypeID = true, "07" }),
+	}}
+	for name, c := range map[string]struct {
+		s    Step
+		want Code
+	}{
+		"its own size":                    {Step{Do: Create, Backup: "b-sound"}, ""},
+		"larger":                          {Step{Do: Create, Backup: "b-sound", Size: "12 GiB"}, ""},
+		"smaller":                         {Step{Do: Create, Backup: "b-sound", Size: "2 GiB"}, TooSmall},
+		"not there":                       {Step{Do: Create, Backup: "b-nowhere"}, NoBackup},
+		"not verified":                    {Step{Do: Create, Backup: "b-unverified"}, BackupMissing},
+		"sectors of another size":         {Step{Do: Create, Backup: "b-sectors"}, NotResizable},
+		"what is not grown, its size":     {Step{Do: Create, Backup: "b-fat"}, ""},
+		"what is not grown, larger":       {Step{Do: Create, Backup: "b-fat", Size: "12 GiB"}, NotResizable},
+		"left open, its size":             {Step{Do: Create, Backup: "b-open"}, ""},
+		"left open, larger":               {Step{Do: Create, Backup: "b-open", Size: "12 GiB"}, NotClean},
+		"what cannot be looked into":      {Step{Do: Create, Backup: "b-sealed", Size: "9 GiB"}, ""},
+		"a system that starts nothing":    {Step{Do: Create, Backup: "b-system"}, ""},
+		"from a drive with another table": {Step{Do: Create, Backup: "b-mbr"}, ""},
+	} {
+		if err := c.s.valid(); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		col := Lay(l, facts, []Step{c.s})[0]
+		got := Code("")
+		if len(col.Obstacles) > 0 {
+			got = col.Obstacles[0].Code
+		}
+		if got != c.want || (col.Layout != nil) != (c.want == "") {
+			t.Errorf("%s: %+v", name, col.Obstacles)
+		}
+		if c.want != "" || col.Layout == nil {
+			continue
+		}
+		p, ok := col.Layout.Find(col.Number)
+		if !ok || col.Place != FromBackup || p.UniqueID != facts.NewIDs[0] || p.Role == layout.StartSystem || len(p.TypeID) != 36 {
+			t.Errorf("%s: %+v", name, p)
+		}
+		if c.s.Size == "" && p.Bytes != 8*disk.GiB || name == "larger" && (p.Bytes != 12*disk.GiB || p.Volume.TotalBytes <= 8*disk.GiB) {
+			t.Errorf("%s: %s", name, p.Bytes)
+		}
+		if own := p.Attributes == "0x8000000000000000"; own == facts.Images[c.s.Backup].MBR {
+			t.Errorf("%s: attributes %s", name, p.Attributes)
+		}
+	}
+	if (Step{Do: Create, Backup: "b-sound", Format: "ntfs"}).valid() == nil {
+		t.Error("a format and an image at once are taken")
+	}
+}
+
+func TestNoReturn(t *testing.T) {
+	l := reception()
+	x, _ := l.Find(5)
+	facts := Facts{
+		NewIDs:   []string{"11111111-2222-4333-8444-555555555551", "11111111-2222-4333-8444-555555555552", "11111111-2222-4333-8444-555555555553"},
+		Backups:  map[int]Backup{5: {ID: "b-1", Verified: true, Same: true}},
+		Arriving: map[string]Arriving{"b-1\x00": {Files: 9, Bytes: disk.GiB, Room: disk.GiB, Verified: true}},
+	}
+	gone := Step{Do: Delete, Partition: "5"}
+	again := Step{Do: Create, StartLBA: x.Start, Size: "20 GiB", Type: "basic", Format: "ntfs", As: "again"}
+	back := Step{Do: CopyBack, Partition: "again", Backup: "b-1"}
+	for name, c := range map[string]struct {
+		steps []Step
+		want  []bool
+	}{
+		"files over what was deleted": {[]Step{gone, again, back}, []bool{false, false, true}},
+		"files beside it":             {[]Step{gone, {Do: CopyBack, Partition: "3", Backup: "b-1"}}, []bool{false, false}},
+		"erased":                      {[]Step{{Do: Delete, Partition: "5", Erase: true}, again}, []bool{true, false}},
+		"nothing deleted":             {[]Step{{Do: CopyBack, Partition: "5", Backup: "b-1"}}, []bool{false}},
+	} {
+		for i, col := range Lay(l, facts, c.steps) {
+			if len(col.Obstacles) > 0 || (col.NoReturn != "") != c.want[i] {
+				t.Errorf("%s, step %d: %q, %+v", name, i+1, col.NoReturn, col.Obstacles)
+			}
+		}
+	}
+}
