@@ -176,6 +176,7 @@ func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
 	archive, _ := from.(*shelf.Archive)
 	var g errgroup.Group
 	var n atomic.Int64
+	_, keeps := v.(volume.Detailer)
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers { // each a stretch, so that what is read lies together
 		part := in[len(in)*w/workers : len(in)*(w+1)/workers]
@@ -185,7 +186,7 @@ func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
 				if err := a.same(x, there, v, archive, b); err != nil {
 					return err
 				}
-				if x.Kind == volume.Plain && x.SameAs == "" && x.Stream == "" {
+				if x.Kind == volume.Plain && (x.SameAs == "" || !keeps) && x.Stream == "" {
 					n.Add(1)
 				}
 			}
