@@ -233,6 +233,10 @@ func (s *Server) backUp(c *gin.Context) {
 	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		var made []string
 		for i, n := range numbers {
+			kind := kind
+			if d.sv.Volumes[n] == nil {
+				kind = shelf.Image // its files cannot be read
+			}
 			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: kind}, func(p shelf.Progress) {
 				report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
 			})

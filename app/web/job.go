@@ -483,7 +483,7 @@ func (st *jobState) price() []price {
 
 // rewritten is what the plan will put on the drive: table sectors, and for a
 // growth the new part of the bitmap with the records around it; what comes from
-// a backup in full.
+// a backup, and the place that is erased, in full.
 func (st *jobState) rewritten() disk.Bytes {
 	var n disk.Bytes
 	for _, c := range st.Columns {
@@ -491,11 +491,16 @@ func (st *jobState) rewritten() disk.Bytes {
 		if c.Layout == nil {
 			continue
 		}
+		if was, ok := st.Drive.sv.Layout.Find(c.Number); ok && c.Step.Erase {
+			n += was.Bytes
+		}
 		p, ok := c.Layout.Find(c.Number)
 		if !ok {
 			continue
 		}
 		switch {
+		case c.Step.Do == plan.CopyBack:
+			n += st.Facts.Arriving[c.Step.Arrival()].Bytes
 		case c.Step.Do == plan.Grow && p.Volume != nil:
 			was, _ := st.Drive.sv.Layout.Find(c.Number)
 			if was != nil {

@@ -26,6 +26,7 @@ type touched struct {
 	Asks     []plan.Obstacle
 	Forever  string // what the plan does to it that cannot be taken back
 	Also     int    // backups of it that an erasing takes away
+	Looks    bool   // its files can be read
 }
 
 // Changed tells that the backup was made from another state.
@@ -77,7 +78,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.sv.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem), LeadOnly: p.Role == layout.EFI || p.Active}
+		t := touched{Span: p, Title: p.Title(), Personal: p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem), LeadOnly: p.Role == layout.EFI || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
 		for i, c := range st.Columns {
 			if c.Step.Partition != strconv.Itoa(p.Number) {
 				continue

@@ -30,10 +30,15 @@ var ErrCannot = errors.New("the step cannot be done")
 
 // Gone is what is known of a deleted partition that comes back.
 type Gone struct {
-	Entry  []byte          // of the table, to the byte
-	Table  [][]byte        // the table's sectors as they were
-	Backup *shelf.Manifest // nil when it comes back in its own place
-	Raw    io.ReaderAt     // the backup's contents, for the boot sectors to be mended
+	Entry []byte   // of the table, to the byte
+	Table [][]byte // the table's sectors as they were
+	Image          // nothing when it comes back in its own place
+}
+
+// Image is a backup of a whole partition that a place is filled from.
+type Image struct {
+	Backup *shelf.Manifest
+	Raw    io.ReaderAt // its contents, for the boot sectors to be mended
 }
 
 // Given is what a step needs beside the drive.
@@ -43,8 +48,7 @@ type Given struct {
 	// Files are on their way into the volume, from the script's source of this name.
 	Files  []volume.Incoming
 	Source string
-	// Image is what a new partition is filled from.
-	Image Gone
+	Image  Image // what a new partition is filled from
 }
 
 // Done is what a step will do, and of files that come in, what becomes of them.
@@ -199,9 +203,17 @@ func load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 // GrowWithin returns the script that makes a volume fill its partition.
 func GrowWithin(sv *survey.Survey, number int) (script.Script, error) {
 	p, ok := sv.Layout.Find(number)
-	v, can := sv.Volumes[number].(grower)
-	if !ok || !can {
-		return nil, fmt.Errorf("%w: partition %d cannot be grown", ErrCannot, number)
+	if !ok {
+		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, number)
+	}
+	return lengthen(sv, p)
+}
+
+// lengthen makes the volume in a partition as long as p is.
+func lengthen(sv *survey.Survey, p *layout.Span) (script.Script, error) {
+	v, can := sv.Volumes[p.Number].(grower)
+	if !can {
+		return nil, fmt.Errorf("%w: partition %d cannot be grown", ErrCannot, p.Number)
 	}
 	s, err := v.Grow(p.Bytes)
 	if err != nil {
@@ -219,9 +231,8 @@ type grower interface {
 // volume is sound at every moment, the reverse is not.
 func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	p, ok := col.Layout.Find(col.Number)
-	v, can := sv.Volumes[col.Number].(grower)
 	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
-	if !ok || !can || i < 0 {
+	if !ok || i < 0 {
 		return nil, fmt.Errorf("%w: partition %d cannot be grown", ErrCannot, col.Number)
 	}
 	e := sv.Table.Entries[i]
@@ -229,11 +240,8 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	if err != nil {
 		return nil, err
 	}
-	inside, err := v.Grow(p.Bytes)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
-	}
-	return append(s, inside.Shift(p.Start.Offset(sv.Layout.Sector))...), nil
+	inside, err := lengthen(sv, p)
+	return append(s, inside...), err
 }
 
 // bringBack fills the place from the backup when the contents must come from
@@ -248,7 +256,7 @@ func bringBack(sv *survey.Survey, col plan.Column, g Gone) (script.Script, error
 		if g.Backup == nil || g.Raw == nil || g.Backup.Bytes != p.Bytes || g.Backup.From.Sector != sv.Layout.Sector {
 			return nil, fmt.Errorf("%w: the backup is not of this partition, or is gone", ErrCannot)
 		}
-		s = fill(sv, p, g)
+		s = fill(sv, p, g.Image)
 	}
 	e := table.Entry{Slot: col.Number, Record: p.Record, Raw: g.Entry}
 	raw := e.Moved(p.Start, p.End)
@@ -266,7 +274,7 @@ func bringBack(sv *survey.Survey, col plan.Column, g Gone) (script.Script, error
 	return append(s, set...), err
 }
 
-func fill(sv *survey.Survey, p *layout.Span, g Gone) script.Script {
+func fill(sv *survey.Survey, p *layout.Span, g Image) script.Script {
 	var s script.Script
 	start := p.Start.Offset(sv.Layout.Sector)
 	for _, x := range g.Backup.Pieces {
@@ -307,7 +315,7 @@ func fill(sv *survey.Survey, p *layout.Span, g Gone) script.Script {
 
 // ntfsCopy is where the copy of an NTFS boot sector lies: behind the volume's
 // last sector.
-func ntfsCopy(g Gone, sec disk.Bytes) (disk.Bytes, bool) {
+func ntfsCopy(g Image, sec disk.Bytes) (disk.Bytes, bool) {
 	b := make([]byte, 512)
 	if _, err := g.Raw.ReadAt(b, 0); err != nil {
 		return 0, false

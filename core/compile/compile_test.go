@@ -105,7 +105,7 @@ func TestBringBackElsewhere(t *testing.T) {
 	}
 	facts := plan.Facts{NewID: uid(9), Records: map[string]plan.Record{"d-1": {Span: *gone, Backup: "b-1"}}}
 	col := lay(t, sv, facts, plan.Step{Do: plan.BringBack, Record: "d-1"})
-	g := Gone{Entry: sv.Table.Entries[0].Raw, Backup: m, Raw: bytes.NewReader(raw)}
+	g := Gone{Entry: sv.Table.Entries[0].Raw, Image: Image{Backup: m, Raw: bytes.NewReader(raw)}}
 	d, err := Step(sv, col, Given{Gone: map[string]Gone{"d-1": g}})
 	s := d.Script
 	if err != nil {

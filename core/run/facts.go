@@ -96,15 +96,15 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 	}
 	f.Arriving, f.Images = map[string]plan.Arriving{}, map[string]plan.Image{}
 	for _, s := range steps {
-		if m, err := sh.Load(s.Backup); s.Do == plan.Create && err == nil && m.Kind == shelf.Image {
+		m, err := sh.Load(s.Backup)
+		if err != nil {
+			continue // the plan says that it is not there
+		}
+		if s.Do == plan.Create && m.Kind == shelf.Image {
 			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil}
 		}
 		if s.Do != plan.CopyBack {
 			continue
-		}
-		m, err := sh.Load(s.Backup)
-		if err != nil {
-			continue // the plan says that it is not there
 		}
 		a := Arrival{Backup: s.Backup, Only: s.Only}
 		_, r, in, _, err := a.gathered(sh)

@@ -146,10 +146,11 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map
 	}
 	closing := trail.Entry{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}
 	res.Marks, res.Arrivals = []string{closing.ID}, m.Arrivals
-	if err := closeRun(o, m, closing, EndDone); err != nil {
+	// Before the run is closed: one that is cut short here is finished, and settled, later.
+	if err := settle(o, m); err != nil {
 		return res, err
 	}
-	return res, settle(o, m)
+	return res, closeRun(o, m, closing, EndDone)
 }
 
 // prove reads the drive back: it is laid out as planned, every volume has the

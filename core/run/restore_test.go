@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/klauspost/compress/zstd"
@@ -191,6 +192,39 @@ func bringBackRecord(s *shop, im *disk.Image, id string) (*Result, error) {
 	return CarryOut(context.Background(), o)
 }
 
+// TestSettledBeforeClosed keeps a backup busy that an erasing takes away: the run stays
+// open until that is done.
+func TestSettledBeforeClosed(t *testing.T) {
+	s := newShop(t)
+	id := s.backUp(t, 5)
+	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile"}}
+	im := s.open(t)
+	busy, err := os.Open(filepath.Join(s.dir, "shelf", id))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Flock(int(busy.Fd()), syscall.LOCK_EX); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.Is(err, shelf.ErrBusy) {
+		t.Errorf("with the backup busy: %v", err)
+	}
+	o := s.options(im)
+	if m, err := Pending(o.Runs, s.image); m == nil || err != nil {
+		t.Fatalf("the run was closed before its backups were settled, %v", err)
+	}
+	busy.Close()
+	if _, err := Resume(context.Background(), o, false); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Shelf.Load(id); !errors.Is(err, shelf.ErrNoBackup) {
+		t.Errorf("the backup: %v", err)
+	}
+	if m, err := Pending(o.Runs, s.image); m != nil || err != nil {
+		t.Errorf("still open, %v", err)
+	}
+}
+
 func TestDeleteBackup(t *testing.T) {
 	s := newShop(t)
 	id := s.backUp(t, 5)
@@ -258,6 +292,15 @@ func TestImageRestoredElsewhere(t *testing.T) {
 			if after[name] != data {
 				t.Errorf("%s was touched", name)
 			}
+		}
+		// What cannot be looked into comes back as it is, also in a larger place.
+		sealed, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 2, Kind: shelf.Image}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.steps = []plan.Step{{Do: plan.Create, Backup: sealed.ID, Size: "8 MiB"}}
+		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+			t.Error(err)
 		}
 		// In the place of another one: through the gate.
 		if _, err := RestoreImage(context.Background(), s.options(im), m.ID, 5, "", ""); err == nil || !strings.Contains(err.Error(), "has contents and no backup") {

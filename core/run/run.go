@@ -320,12 +320,15 @@ func (p *prepared) prints(dev disk.Device) error {
 	return nil
 }
 
-// partBytes is how large a step's partition is after it.
-func partBytes(c plan.Column) disk.Bytes {
-	if p, ok := c.Layout.Find(c.Number); ok {
-		return p.Bytes
+// do does operations of a step on the copy, and reads the copy back.
+func (p *prepared) do(o Options, over *disk.Overlay, i int, c plan.Column, s script.Script) (*survey.Survey, error) {
+	for j := range s {
+		s[j].Step = i
 	}
-	return 0
+	if err := s.Apply(over, p.sources); err != nil {
+		return nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+	}
+	return survey.Read(over, o.PC)
 }
 
 // step does one step on the copy and reads the copy back.
@@ -400,7 +403,7 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			return err
 		}
 		p.close = append(p.close, r.Close)
-		e.Backup, given.Image = m.ID, compile.Gone{Backup: m, Raw: r}
+		e.Backup, given.Image = m.ID, compile.Image{Backup: m, Raw: r}
 		p.sources[m.ID] = r
 		p.meta.Backups = append(p.meta.Backups, m.ID)
 	case plan.CopyBack:
@@ -428,31 +431,20 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			e.Text += fmt.Sprintf("; %d could not be read in the backup", len(last.Lost))
 		}
 	}
-	for j := range s {
-		s[j].Step = i
-	}
-	if err := s.Apply(over, p.sources); err != nil {
-		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
-	}
-	after, err := survey.Read(over, o.PC)
+	after, err := p.do(o, over, i, c, s)
 	if err != nil {
 		return err
 	}
-	if m := given.Image.Backup; m != nil && c.Place == plan.FromBackup && m.Bytes < partBytes(c) {
+	// A volume can be made to fill its place only once it is there.
+	if q, ok := c.Layout.Find(c.Number); ok && given.Image.Backup != nil && q.Volume != nil && given.Image.Backup.Bytes < q.Bytes {
 		more, err := compile.GrowWithin(after, c.Number)
 		if err != nil {
 			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 		}
-		for j := range more {
-			more[j].Step = i
-		}
-		if err := more.Apply(over, p.sources); err != nil {
+		if after, err = p.do(o, over, i, c, more); err != nil {
 			return err
 		}
 		s = append(s, more...)
-		if after, err = survey.Read(over, o.PC); err != nil {
-			return err
-		}
 	}
 	after.Relabel(c.Layout)
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {

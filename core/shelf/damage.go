@@ -43,11 +43,10 @@ func (d *Damage) Error() string {
 	if d.List {
 		parts = append(parts, "the list of its files is not what was written")
 	}
-	s := fmt.Sprintf("%v: %s: %s", ErrDamaged, d.id, strings.Join(parts, "; "))
 	if what := d.Concerned(); what != "" {
-		s += "; " + what
+		parts = append(parts, what)
 	}
-	return s
+	return fmt.Sprintf("%v: %s: %s", ErrDamaged, d.id, strings.Join(parts, "; "))
 }
 
 // Concerned says which files the damage concerns.
@@ -245,9 +244,10 @@ func (v mended) Detail(f volume.File) (volume.Detail, error) {
 
 // inImage opens the volume that an image holds.
 func inImage(m *Manifest, r *Reader) (volume.Volume, error) {
-	var dev disk.Device = &medium{Reader: r, sector: m.From.Sector}
+	whole := &medium{Reader: r, sector: m.From.Sector}
+	var dev disk.Device = whole
 	if m.Damage != nil {
-		dev = patchy{dev.(*medium)}
+		dev = patchy{whole}
 	}
 	found, err := recognise.Open(dev)
 	if err == nil && found.Volume == nil {

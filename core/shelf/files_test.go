@@ -314,6 +314,38 @@ func rest(t *testing.T, sh *Shelf, m *Manifest, want map[string]string) {
 	}
 }
 
+func TestFileGoneOrLonger(t *testing.T) {
+	im, v := withFiles(t)
+	sh, _ := Open(t.TempDir())
+	m, err := sh.Make(context.Background(), filesRequest(im, v), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(sh.Dir, m.ID, "files.tar.zst")
+	good, _ := os.ReadFile(path)
+	for name, spoil := range map[string]func() error{
+		"longer":  func() error { return os.WriteFile(path, append(bytes.Clone(good), 0), 0o644) },
+		"shorter": func() error { return os.Truncate(path, int64(len(good)/2)) },
+		"gone":    func() error { return os.Remove(path) },
+	} {
+		if err := spoil(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := sh.Verify(context.Background(), m.ID, day, nil); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if m, err := sh.Load(m.ID); err != nil || m.State() != "damaged" || m.Whole() || m.Damage.Concerned() == "" {
+			t.Errorf("%s: %s, %v", name, m.State(), err)
+		}
+		if err := os.WriteFile(path, good, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if m, err := sh.Verify(context.Background(), m.ID, day, nil); err != nil || m.State() != "verified" {
+			t.Errorf("%s: as it was again: %v", name, err)
+		}
+	}
+}
+
 // aside runs one of the tests below in a process of its own.
 func aside(t *testing.T, what string, attr *syscall.SysProcAttr, before []string, env ...string) ([]byte, error) {
 	t.Helper()

@@ -31,7 +31,11 @@ func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report fun
 		return nil, err
 	}
 	var d *Damage
-	if err := s.verify(ctx, m, report); err != nil && !errors.As(err, &d) {
+	switch err := s.verify(ctx, m, report); {
+	case err == nil, errors.As(err, &d):
+	case errors.Is(err, ErrDamaged): // its file is gone, or not its pieces together
+		d = &Damage{Unnamed: err.Error(), id: m.ID}
+	default:
 		return m, err
 	}
 	if m.Damage = d; d != nil {
