@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -32,6 +33,19 @@ func bin(t *testing.T, args ...string) (status int, out, trouble string) {
 	return status, o(), e()
 }
 
+// ends runs a bench command that must end with an exit status, and says no in one line.
+func ends(t *testing.T, want int, args ...string) string {
+	t.Helper()
+	status, out, trouble := bin(t, args...)
+	if status != want {
+		t.Fatalf("%v: exit status %d, want %d\n%s%s", args, status, want, out, trouble)
+	}
+	if want != 0 && strings.Count(strings.TrimSpace(trouble), "\n") > 0 {
+		t.Errorf("%v: more than one line: %q", args, trouble)
+	}
+	return out
+}
+
 func reception(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -53,17 +67,7 @@ func write(t *testing.T, name, text string) string {
 func TestStory(t *testing.T) {
 	image := reception(t)
 	facts := image + ".pc.json"
-	must := func(want int, args ...string) string {
-		t.Helper()
-		status, out, trouble := bin(t, args...)
-		if status != want {
-			t.Fatalf("%v: exit status %d, want %d\n%s%s", args, status, want, out, trouble)
-		}
-		if want != 0 && strings.Count(strings.TrimSpace(trouble), "\n") > 0 {
-			t.Errorf("%v: more than one line: %q", args, trouble)
-		}
-		return out
-	}
+	must := func(want int, args ...string) string { t.Helper(); return ends(t, want, args...) }
 	var l struct {
 		Scheme string `json:"scheme"`
 		Size   int64  `json:"size_bytes"`
@@ -150,6 +154,48 @@ func TestStory(t *testing.T) {
 			t.Errorf("the deletion names record %v", e["record"])
 		}
 	}
+}
+
+func TestFilesThere(t *testing.T) {
+	image := reception(t)
+	var made struct{ Backup string }
+	must := func(want int, args ...string) string { t.Helper(); return ends(t, want, args...) }
+	if err := json.Unmarshal([]byte(must(0, "back-up", "--json", "--kind", "files", "--partition", "5", "--folder", "X-rays/2025", image)), &made); err != nil || made.Backup == "" {
+		t.Fatal(made, err)
+	}
+	must(0, "verify-backup", "--backup", made.Backup, "--shelf", image+".trail/shelf")
+	var list struct {
+		Files []struct{ Path, Kind, Sha256 string }
+	}
+	sums := func(partition, path string) map[string]string {
+		t.Helper()
+		if err := json.Unmarshal([]byte(must(0, "files", "--json", "--hash", "--partition", partition, "--path", path, image)), &list); err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]string{}
+		for _, f := range list.Files {
+			if f.Kind == "file" {
+				out[f.Path[strings.LastIndexByte(f.Path, '/'):]] = f.Sha256
+			}
+		}
+		return out
+	}
+	want := sums("5", "X-rays/2025")
+	to := filepath.Join(t.TempDir(), "out")
+	must(0, "restore", "--backup", made.Backup, "--to", to, image)
+	there, err := os.ReadDir(filepath.Join(to, "X-rays", "2025"))
+	if err != nil || len(there) != len(want) || len(want) == 0 {
+		t.Errorf("%d files of %d, %v", len(there), len(want), err)
+	}
+	must(0, "restore", "--backup", made.Backup, "--partition", "3", "--path", "From X", image)
+	if got := sums("3", "From X/X-rays/2025"); !maps.Equal(got, want) {
+		t.Errorf("%d files arrived, of %d", len(got), len(want))
+	}
+	must(0, "check", image)
+	must(0, "verify-trail", image+".trail/trail.jsonl")
+	must(1, "restore", "--backup", "b-nowhere", "--partition", "3", image)
+	must(2, "restore", "--backup", made.Backup, image)
+	must(2, "restore", "--backup", made.Backup, "--to", to, "--partition", "3", image)
 }
 
 func TestRefusals(t *testing.T) {
