@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: demo demo-fresh test go-test e2e fuzz bench kernel-check build setup-demo setup-test
+.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -28,6 +28,10 @@ go-test: setup-test
 e2e: setup-test build
 	scripts/test.sh e2e
 
+# What the tests do with a few random drives, with all of them; a fresh seed each time.
+prove:
+	JADETRAIL_PROVE=1 go test ./core/plan -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold'
+
 # Five minutes for each parser; the seeds stand in the tests.
 fuzz:
 	scripts/fuzz.sh 300s
@@ -35,6 +39,10 @@ fuzz:
 # Speed, each beside the same work done by dd or zstd on this machine.
 bench: build
 	scripts/bench.sh
+
+# Frames a second of the map with 60 partitions and 40 columns under the hand.
+map-speed: setup-test build
+	JADETRAIL_E2E="node scripts/map-speed.mjs" scripts/test.sh e2e
 
 # A stock Linux kernel in an emulator reads and writes what the program wrote.
 kernel-check: build

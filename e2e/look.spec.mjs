@@ -207,6 +207,8 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await expect(page.getByText("Container (370.0 GiB) lies before the 411.5 GiB gap.")).toBeVisible();
   await block(page, "E: Recipes").click();
   await expect(page.locator(".part:not([hidden]) .why").first()).toContainText("F: Old backup (160 GiB) follows it");
+  await page.goto("/jobs/J-1046?p=2");
+  await expect(page.locator('.part:not([hidden]) [data-deed="container"]').first()).toContainText("Make the container larger");
   await page.getByRole("button", { name: /^gap of 411.5 GiB/ }).click();
   await expect(page.locator(".part:not([hidden])")).toContainText("Create a volume here");
   await sound(page);

@@ -12,6 +12,7 @@ export default defineConfig({
   use: {
     baseURL: process.env.JADETRAIL_URL,
     viewport: { width: 1280, height: 800 },
+    actionTimeout: 30_000,
     launchOptions: {
       executablePath: "/usr/bin/chromium",
       args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],

@@ -17,4 +17,5 @@ for _ in $(seq 100); do
   sleep 0.1
 done
 export JADETRAIL_URL
-node_modules/.bin/playwright test -c e2e/playwright.config.mjs "$@"
+# JADETRAIL_E2E is another program that drives the interface.
+${JADETRAIL_E2E:-node_modules/.bin/playwright test -c e2e/playwright.config.mjs} "$@"

@@ -126,6 +126,33 @@ bin/jadetrail carry-out --serial 4D7C --plan "$work/plan.json" "$mbr"
 scripts/kernel-read.sh "$mbr" >"$work/mbr-after"
 expect "volumes left" "$(grep -c ^volume "$work/mbr-after")" "$(($(grep -c ^volume "$work/mbr-before") - 1))"
 expect "the others' files" "$(grep ^file "$work/mbr-after" | sort | sha256sum)" "$(grep ^file "$work/mbr-before" | grep -vP '^file\t566237184\t' | sort | sha256sum)"
+
+echo "The recovery environment is parked, its partition rebuilt elsewhere; the backups lie in a volume on the shelf's drive."
+kiln=$work/drives/kiln-studio.img on=$work/drives/shelf.img
+scripts/kernel-read.sh "$kiln" >"$work/kiln-before"
+for n in 5 1; do bin/jadetrail back-up --partition $n --kind $([ $n = 1 ] && echo image || echo files) --shelf "$on:1" "$kiln"; done
+cat >"$work/plan.json" <<'P'
+{"version": 1, "steps": [
+  {"do": "park-recovery"}, {"do": "delete", "partition": "5", "release": "it is rebuilt behind C:"}, {"do": "grow", "partition": "4", "by": "100 GiB"},
+  {"do": "create", "size": "1 GiB", "type": "recovery", "format": "ntfs", "label": "Recovery", "as": "new"}, {"do": "use-recovery", "partition": "new"},
+  {"do": "start-order", "wait_seconds": 10}]}
+P
+bin/jadetrail carry-out --pc "$kiln.pc.json" --serial 1C8M --shelf "$on:1" --plan "$work/plan.json" "$kiln"
+scripts/kernel-read.sh write "$kiln" >"$work/kiln-after"
+old=1384769536 new=$(bin/jadetrail inspect --json "$kiln" | node -e 'console.log(JSON.parse(require("fs").readFileSync(0)).spans.find((s) => s.role === "recovery").start_lba)')
+expect "the recovery partition lies elsewhere" "$([ "$new" -gt "$old" ] && echo yes)" yes
+expect "its files ($(grep -cP "^file\t$new\t" "$work/kiln-after"))" "$(grep -P "^file\t$new\t" "$work/kiln-after" | cut -f3- | sort | sha256sum)" "$(grep -P "^file\t$old\t" "$work/kiln-before" | cut -f3- | sort | sha256sum)"
+expect "all other files ($(grep -P ^file "$work/kiln-after" | grep -cvP "^file\t$new\t"))" "$(grep -P ^file "$work/kiln-after" | grep -vP "^file\t$new\t" | sort | sha256sum)" "$(grep -P ^file "$work/kiln-before" | grep -vP "^file\t$old\t" | sort | sha256sum)"
+expect "volumes that take new files" "$(grep -c 'ok$' "$work/kiln-after")" "$(grep -c ^volume "$work/kiln-after")"
+bin/jadetrail back-up --partition 5 --kind image --shelf "$on:1" "$kiln"
+echo '{"version": 1, "steps": [{"do": "delete", "partition": "5", "release": "only for the check", "waiver": "only for the check", "erase": true, "backups": "delete"}]}' >"$work/plan.json"
+bin/jadetrail carry-out --serial 1C8M --shelf "$on:1" --plan "$work/plan.json" "$kiln"
+scripts/kernel-read.sh write "$on" >"$work/on"
+expect "backups on the shelf's volume, of three" "$(grep -c 'manifest.json$' "$work/on")" 2
+expect "what the kernel and we read there" "$(compare "$on" "$work/on" | sed 's/^[0-9]* files, //')" "0 of them not alike"
+expect "the shelf's volume takes new files" "$(grep -c 'ok$' "$work/on")" 1
+expect "complaints of the drivers" "$(grep -h ^says "$work/on" "$work/kiln-after" || true)" ""
+
 for n in fernhill-terminal kiln-studio mosslane-till saltmarsh-notebook; do
   scripts/kernel-read.sh "$work/drives/$n.img" >"$work/read"
   expect "$n" "$(compare "$work/drives/$n.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"

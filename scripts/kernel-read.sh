@@ -115,7 +115,7 @@ INIT
 chmod +x "$work/system/init"
 (cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
 sector=${SECTOR:-512}
-timeout 1500 qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
+timeout "${KERNEL_SECONDS:-5000}" qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
   -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0}" -drive "file=$image,format=raw,if=none,id=d,snapshot=$([ "$mode" = fill ] && echo off || echo on)" -device "virtio-blk-pci,drive=d,logical_block_size=$sector,physical_block_size=$sector" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true

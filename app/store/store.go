@@ -57,6 +57,8 @@ type Job struct {
 	Plan      *string
 	Expect    *string
 	Rehearsed *time.Time
+	PlanState uint64 // which state of the plan this is, 0 for no plan
+	PlanEnded uint64 // the last state of the plan that was carried out before
 }
 
 // Bay of the bench.
@@ -169,7 +171,8 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 	}
 	for table, rights := range map[string]string{
 		"technicians": "SELECT, INSERT, UPDATE", "jobs": "SELECT, INSERT, UPDATE", "bays": "SELECT, INSERT, UPDATE",
-		"sessions": "SELECT, INSERT, UPDATE, DELETE", "trail_entries": "SELECT, INSERT", "goose_db_version": "SELECT",
+		"sessions": "SELECT, INSERT, UPDATE, DELETE", "trail_entries": "SELECT, INSERT",
+		"plan_states": "SELECT, INSERT", "kept_plans": "SELECT, INSERT, DELETE", "drive_rates": "SELECT, INSERT, UPDATE", "goose_db_version": "SELECT",
 	} {
 		// Names cannot be parameters of GRANT; the account's is checked.
 		if !accountForm.MatchString(appUser) {
@@ -234,6 +237,11 @@ func (s *Store) SetBay(letter string, image, job *string) error {
 	return r.Error
 }
 
+// SetShelf makes the drive in a bay a shelf, or no shelf any more.
+func (s *Store) SetShelf(letter string, is bool) error {
+	return s.db.Model(&Bay{}).Where("letter = ?", letter).Update("shelf", is).Error
+}
+
 // BaysOf returns the bays with a job's drives.
 func (s *Store) BaysOf(job string) (out []Bay, err error) {
 	return out, s.db.Where("job = ? AND image IS NOT NULL", job).Order("letter").Find(&out).Error
@@ -273,24 +281,6 @@ func (j *Job) Steps() ([]plan.Step, *layout.Layout, error) {
 		}
 	}
 	return steps, l, nil
-}
-
-// SavePlan keeps a job's plan. Without steps there is no plan. A changed plan has
-// not been rehearsed.
-func (s *Store) SavePlan(number string, steps []plan.Step, expect *layout.Layout) error {
-	set := map[string]any{"plan": nil, "expect": nil, "rehearsed": nil}
-	if len(steps) > 0 {
-		b, err := json.Marshal(steps)
-		if err != nil {
-			return err
-		}
-		e, err := json.Marshal(expect)
-		if err != nil {
-			return err
-		}
-		set["plan"], set["expect"] = string(b), string(e)
-	}
-	return s.db.Model(&Job{}).Where("number = ?", number).Updates(set).Error
 }
 
 // Rehearsed notes that the job's plan was rehearsed.

@@ -147,7 +147,7 @@ func TestSignInAndPlans(t *testing.T) {
 		}
 	}
 	steps := []plan.Step{{Do: plan.Delete, Partition: "4", Release: "r"}}
-	if err := s.SavePlan("J-1042", steps, &layout.Layout{Scheme: "gpt", DiskID: "d"}); err != nil {
+	if err := s.SavePlan("J-1042", Change{Steps: steps, Expect: &layout.Layout{Scheme: "gpt", DiskID: "d"}, When: time.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	j, bay, err := s.Job("J-1042", "")
@@ -157,7 +157,7 @@ func TestSignInAndPlans(t *testing.T) {
 	if got, l, err := j.Steps(); err != nil || len(got) != 1 || !reflect.DeepEqual(got[0], steps[0]) || l.DiskID != "d" {
 		t.Errorf("%+v, %+v, %v", got, l, err)
 	}
-	if err := s.SavePlan("J-1042", nil, nil); err != nil {
+	if err := s.EndPlan("J-1042"); err != nil {
 		t.Fatal(err)
 	}
 	if j, _, _ := s.Job("J-1042", ""); j.Plan != nil {

@@ -67,9 +67,13 @@ func (s *Server) addStep(c *gin.Context) {
 	defer st.Drive.close()
 	text := func(key string) string { return strings.TrimSpace(c.PostForm(key)) }
 	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: text("by"), Release: text("release"), Waiver: text("waiver"),
-		Erase: c.PostForm("erase") != "", Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label")}
+		Erase: c.PostForm("erase") != "", Folder: text("folder"), Letter: text("letter"), Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label"), Edge: c.PostForm("edge"), Into: c.PostForm("into"), In: c.PostForm("in"), To: text("to"), Act: c.PostForm("act"), Scheme: c.PostForm("scheme")}
 	if step.Erase {
 		step.Backups = c.PostForm("backups")
+	}
+	if step.Do == plan.Container && step.Act == "" {
+		s.refuse(c, errors.New("it does not say what is done with the container; no step was added"), back(c))
+		return
 	}
 	if step.Do == plan.Create {
 		start, err := strconv.ParseInt(c.PostForm("start"), 10, 64)
@@ -77,34 +81,53 @@ func (s *Server) addStep(c *gin.Context) {
 			s.refuse(c, errors.New("it is not clear where the partition is to be made; nothing was added"), back(c))
 			return
 		}
-		step.StartLBA, step.As = disk.LBA(start), fmt.Sprintf("new%d", len(st.Steps)+1)
+		step.StartLBA, step.As = disk.LBA(start), unusedName(st.Steps)
 	}
-	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By) > 100 || len(step.Size) > 100 || len(step.Label) > 200 {
+	if w := text("wait"); w != "" {
+		n, err := strconv.Atoi(w)
+		if err != nil {
+			s.refuse(c, fmt.Errorf("the PC waits for a number of seconds, and %q is none; nothing was added", w), back(c))
+			return
+		}
+		step.Wait = &n
+	}
+	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By)+len(step.To) > 100 || len(step.Size) > 100 || len(step.Label) > 200 {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
 	if m := me(c); m.Lead {
 		step.Lead = m.Name
 	}
-	if err := s.stage(st, step); err != nil {
+	if err := s.stage(c, st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
 	c.Redirect(303, back(c))
 }
 
-// stage adds a step to the job's plan. What cannot be done is not added.
-func (s *Server) stage(st *jobState, step plan.Step) error {
-	b, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{step}})
-	if err != nil {
-		return err
-	}
-	if _, err := plan.Parse(b); err != nil {
-		text := err.Error()
-		if i := strings.LastIndex(text, "step 1: "); i >= 0 {
-			text = text[i+len("step 1: "):]
+// unusedName is a name for a new partition that no step uses.
+func unusedName(steps []plan.Step) string {
+	for n := len(steps) + 1; ; n++ {
+		name := fmt.Sprintf("new%d", n)
+		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
+			return name
 		}
-		return errors.New(text + "; no step was added")
+	}
+}
+
+// firstDelete is where a step belongs that must come before a partition is deleted, -1
+// where it comes last.
+func firstDelete(steps []plan.Step, step plan.Step) int {
+	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
+		return -1
+	}
+	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
+}
+
+// stage adds a step to the job's plan. What cannot be done is not added.
+func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
+	if err := valid(step); err != nil {
+		return fmt.Errorf("%w; no step was added", err)
 	}
 	if st.Elsewhere {
 		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
@@ -114,13 +137,17 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 	}
 	steps := append([]plan.Step{}, st.Steps...)
 	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do == plan.Delete && step.Do == plan.Delete && x.Partition == step.Partition
+		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear)
 	})
 	if at < 0 {
-		at, steps = len(steps), append(steps, step)
+		at = len(steps)
+		if i := firstDelete(steps, step); i >= 0 {
+			at = i
+		}
+		steps = slices.Insert(steps, at, step)
 	}
 	steps[at] = step
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf, s.coverage, s.records, steps, s.random)
+	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf(), s.coverage, s.records, steps, s.random)
 	if err != nil {
 		return err
 	}
@@ -131,7 +158,22 @@ func (s *Server) stage(st *jobState, step plan.Step) error {
 		}
 	}
 	s.desk.Forget(st.Drive.path)
-	return s.store.SavePlan(st.Job.Number, steps, st.expect())
+	return s.savePlan(c, st.Job.Number, steps, st.expect(), cols[at].Title)
+}
+
+// seenPlan is the state of the plan that a page showed whose act this is, nil where it does not
+// say.
+func seenPlan(c *gin.Context) *uint64 {
+	n, err := strconv.ParseUint(c.Query("plan"), 10, 64)
+	if err != nil {
+		return nil
+	}
+	return &n
+}
+
+// savePlan keeps a job's changed plan, unless somebody else has changed it meanwhile.
+func (s *Server) savePlan(c *gin.Context, job string, steps []plan.Step, expect *layout.Layout, what string) error {
+	return s.store.SavePlan(job, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()})
 }
 
 // expect is the drive as the plan was begun for it.
@@ -159,9 +201,9 @@ func (s *Server) takeOut(c *gin.Context) {
 		s.refuse(c, errors.New("there is no such step; the plan is as it was"), back(c))
 		return
 	}
-	steps = append(steps[:i-1], steps[i:]...)
-	if err := s.store.SavePlan(j.Number, steps, expect); err != nil {
-		s.fail(c, err)
+	what := fmt.Sprintf("step %d, %s, taken out", i, steps[i-1].Do)
+	if err := s.savePlan(c, j.Number, slices.Delete(steps, i-1, i), expect, what); err != nil {
+		s.refuse(c, err, back(c))
 		return
 	}
 	c.Redirect(303, back(c))
@@ -175,8 +217,8 @@ func (s *Server) layAnew(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	if err := s.store.SavePlan(st.Job.Number, st.Steps, st.Drive.sv.Layout); err != nil {
-		s.fail(c, err)
+	if err := s.savePlan(c, st.Job.Number, st.Steps, st.Drive.sv.Layout, "laid anew on the drive as it is"); err != nil {
+		s.refuse(c, err, back(c))
 		return
 	}
 	s.say(c, "sound", "The plan was laid anew on the drive as it is now. Look at every step once more.", back(c))
@@ -230,7 +272,12 @@ func (s *Server) backUp(c *gin.Context) {
 	if c.PostForm("kind") == string(shelf.Files) {
 		kind = shelf.Files
 	}
+	sh := s.shelfFor(c)
+	if c.PostForm("onto") == sh.To {
+		s.sessions.Put(c.Request.Context(), chosenShelf, sh.To)
+	}
 	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		o.Shelf = sh
 		var made []string
 		for i, n := range numbers {
 			kind := kind
@@ -246,7 +293,7 @@ func (s *Server) backUp(c *gin.Context) {
 			if err != nil {
 				return "", err
 			}
-			made = append(made, fmt.Sprintf("%s, %s on the shelf", m.From.Span.Title(), m.Stored))
+			made = append(made, fmt.Sprintf("%s, %s on the shelf, %s", m.From.Span.Title(), m.Stored, m.Where()))
 		}
 		return "Backed up and verified by reading back: " + strings.Join(made, "; ") + ".", nil
 	})
@@ -280,15 +327,42 @@ func (s *Server) carryOut(c *gin.Context) {
 		}
 		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
 		report(work.Update{Phase: "reading the drive again"})
+		said, err := s.estimate(j.Number, d.Bay)
+		if err != nil {
+			return "", err
+		}
+		began := s.now()
 		res, err := run.CarryOut(ctx, o)
 		if err != nil {
 			return "", err
 		}
-		if err := s.store.SavePlan(j.Number, nil, nil); err != nil {
+		took := s.now().Sub(began)
+		if err := s.store.EndPlan(j.Number); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept.", count(len(res.Records), "record")), nil
+		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s written in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		if res.Bytes >= leastMeasured {
+			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Bytes, took)
+			if err != nil {
+				return "", err
+			}
+			text += fmt.Sprintf(" This drive is now reckoned with %s/s.", r.Rate)
+		}
+		return text, nil
 	})
+}
+
+// leastMeasured is how much a run must write to say something about the drive.
+const leastMeasured = 64 * disk.MiB
+
+// estimate is the price of a job's plan as it stands.
+func (s *Server) estimate(number, bay string) (plan.Price, error) {
+	st, err := s.state(number, bay)
+	if err != nil {
+		return plan.Price{}, err
+	}
+	defer st.Drive.close()
+	return plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), nil
 }
 
 // resume finishes an unfinished run or takes it back.
@@ -306,7 +380,7 @@ func (s *Server) resume(c *gin.Context) {
 		if res.Undone {
 			return "The run was taken back; the drive is as it was before it.", nil
 		}
-		if err := s.store.SavePlan(j.Number, nil, nil); err != nil {
+		if err := s.store.EndPlan(j.Number); err != nil {
 			return "", err
 		}
 		return "The run was finished: the drive is as planned.", nil
@@ -342,7 +416,7 @@ func (s *Server) watch(c *gin.Context) {
 		return
 	}
 	d.close()
-	s.follow(c, d.path)
+	s.follow(c, d.path, c.Param("job"))
 }
 
 // watchAny streams the state of work that belongs to no drive.
@@ -352,11 +426,12 @@ func (s *Server) watchAny(c *gin.Context) {
 		c.Status(404)
 		return
 	}
-	s.follow(c, key)
+	s.follow(c, key, "")
 }
 
-// follow streams the state of a piece of work.
-func (s *Server) follow(c *gin.Context, key string) {
+// follow streams the state of a piece of work, and for a job the state of its plan whenever
+// somebody has changed it.
+func (s *Server) follow(c *gin.Context, key, job string) {
 	states, done := s.desk.Watch(key)
 	defer done()
 	c.Header("Cache-Control", "no-store")
@@ -375,10 +450,31 @@ func (s *Server) follow(c *gin.Context, key string) {
 	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	last := uint64(0)
+	if seen := seenPlan(c); seen != nil {
+		last = *seen
+	}
 	for ok := send(": watching\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
 			return
+		case <-look.C:
+			if job == "" {
+				look.Stop()
+				continue
+			}
+			now, err := s.store.Latest(job)
+			if err != nil || now.ID == last {
+				continue
+			}
+			last = now.ID
+			b, err := json.Marshal(map[string]any{"plan": now.ID, "who": now.Who, "what": now.What})
+			if err != nil {
+				return
+			}
+			ok = send(fmt.Sprintf("event: plan\ndata: %s\n\n", b))
 		case <-beat.C:
 			ok = send(": still here\n\n")
 		case st := <-states:
@@ -431,8 +527,16 @@ func (s *Server) bringBack(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	if err := s.stage(st, plan.Step{Do: plan.BringBack, Record: id}); err != nil {
+	step := plan.Step{Do: plan.BringBack, Record: id}
+	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
+		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: unusedName(st.Steps)}
+	}
+	if err := s.stage(c, st, step); err != nil {
 		s.refuse(c, err, where)
+		return
+	}
+	if step.Do == plan.Rebuild {
+		s.say(c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number)+"?bay="+st.Drive.Bay)
 		return
 	}
 	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number)+"?bay="+st.Drive.Bay)

@@ -30,6 +30,7 @@ type way struct {
 var deedTitles = map[plan.Do]string{
 	plan.Grow: "Grow toward the end", plan.Shrink: "Shrink", plan.Slide: "Slide", plan.Combine: "Combine with another", plan.Split: "Split", plan.Delete: "Delete",
 	plan.Letter: "Letter", plan.Look: "Look inside", plan.Create: "Create a volume here", plan.BringBack: "Bring a partition back",
+	plan.ParkRecovery: "Park the recovery environment", plan.UseRecovery: "Use the recovery environment", plan.StartOrder: "Start it by default", plan.DropStartEntry: "Leave the start order", plan.NoteIdentity: "Note its identity",
 }
 
 // inAWord is what stands against an act, in a word or two.
@@ -40,6 +41,7 @@ var inAWord = map[plan.Code]string{
 	plan.OtherDrive: "other drive", plan.GapBefore: "gap lies before", plan.LastCluster: "last cluster", plan.RestorePoints: "restore points", plan.TooLarge: "too large",
 	plan.TooSmall: "too small", plan.HasVolumes: "has volumes", plan.NoNeighbour: "no other volume", plan.Full: "full", plan.NotReadable: "not readable", plan.NoPC: "PC unknown",
 	plan.NotClean: "not clean", plan.TableUnsafe: "table damaged", plan.TableFull: "table full", plan.NoRecord: "no record",
+	plan.IsShelf: "a shelf", plan.NotParked: "not there", plan.NotInOrder: "not in it", plan.NoSystem: "no system", plan.NothingToDo: "as it is",
 }
 
 // clearWays words what clears an obstacle; those with a link can be done here.
@@ -87,6 +89,9 @@ func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
 		d := deed{Act: a, Title: deedTitles[a.Do], Text: a.Note}
 		if a.Edge == "head" {
 			d.Title = "Grow toward the start"
+		}
+		if a.Do == plan.Container {
+			d.Title = map[plan.ContainerAct]string{plan.GrowIt: "Make the container larger", plan.ShrinkIt: "Make the container smaller", plan.Dissolve: "Dissolve the container"}[a.Act]
 		}
 		switch {
 		case a.Obstacle != nil:

@@ -26,6 +26,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/intake"
 	"jadetrail/core/run"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -52,6 +53,8 @@ type dockBay struct {
 	Alike    []string
 	Trouble  string
 	Makers   string
+	Blank    bool // nothing is on it
+	Keeps    bool // it has a volume that backups could be kept in
 }
 
 type dockView struct {
@@ -106,7 +109,14 @@ func (s *Server) dockPage(c *gin.Context) {
 			v.Free = append(v.Free, b.Letter)
 			continue
 		}
-		v.Bays = append(v.Bays, s.dockBay(b))
+		d := s.dockBay(b)
+		if b.Job == nil && !b.Shelf && d.Trouble == "" {
+			if x, err := s.open(&b, false); err == nil {
+				d.Blank, d.Keeps = len(x.sv.Layout.Partitions()) == 0, len(keepers(x)) > 0
+				x.close()
+			}
+		}
+		v.Bays = append(v.Bays, d)
 	}
 	s.markAlike(v.Bays)
 	v.Files = s.dockFiles("dock")
@@ -218,7 +228,7 @@ func writeIdentity(path string, v any) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(path, append(b, '\n'), 0o644)
+	return shelf.WriteDurably(path, append(b, '\n'))
 }
 
 // bayFor finds a free bay and the job that a form names.
@@ -332,6 +342,12 @@ func (s *Server) attached(path, name, bay string, job *string, id survey.Identit
 	if err := s.store.SetBay(bay, &name, job); err != nil {
 		return "", err
 	}
+	if job == nil && !id.ReadOnly && looksLikeShelf(&drive{sv: sv}) {
+		if err := s.store.SetShelf(bay, true); err != nil {
+			return "", err
+		}
+		how += "; backups are on it, so it is a shelf"
+	}
 	tail, err := s.tail()
 	if err != nil {
 		return "", err
@@ -395,8 +411,8 @@ func (s *Server) detach(c *gin.Context) {
 		err = errors.New("work on this drive is under way; it stays in its bay. Wait until that is done, or stop it")
 	case pending != nil:
 		err = errors.New("a run on this drive is not finished; it stays in its bay. Finish the run or take it back first")
-	case b.Shelf:
-		err = errors.New("backups are kept beside this drive; the shelf stays in its bay")
+	case b.Shelf && shelf.InUse(d.path):
+		err = errors.New("a backup on this drive is just being made or taken away; the shelf stays in its bay. Wait until that is done")
 	}
 	to := filepath.Join(s.folder("dock"), filepath.Base(d.path))
 	if err == nil {
@@ -422,7 +438,7 @@ func (s *Server) detach(c *gin.Context) {
 	if b.Job != nil {
 		entry.Job = *b.Job
 	}
-	if err = errors.Join(err, e, s.store.SetBay(b.Letter, nil, nil), s.store.Append(entry)); err != nil {
+	if err = errors.Join(err, e, s.store.SetShelf(b.Letter, false), s.store.SetBay(b.Letter, nil, nil), s.store.Append(entry)); err != nil {
 		s.refuse(c, err, "/dock")
 		return
 	}

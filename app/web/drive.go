@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jadetrail/app/store"
@@ -106,7 +107,8 @@ func (s *Server) stateOf(number, diskID string) (*jobState, error) {
 func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
-		Shelf: s.shelf, Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+		Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) },
 	}
 }
 
@@ -130,6 +132,9 @@ type block struct {
 	Changed bool   `json:"changed,omitempty"`
 }
 
+// blockKey is the key of a partition without a unique id.
+func blockKey(number int) string { return fmt.Sprint("p", number) }
+
 // pile is the record of a deletion on the way from one column to the next.
 type pile struct {
 	Key    string `json:"key"`
@@ -146,6 +151,7 @@ type mapColumn struct {
 	Why    string  `json:"why,omitempty"` // an obstacle
 	Blocks []block `json:"blocks"`
 	Piles  []pile  `json:"piles,omitempty"` // of the step that leads to this column
+	Good   string  `json:"good,omitempty"`  // what was checked when the state was marked as good
 }
 
 // tight tells that a volume needs space: less than a tenth is left.
@@ -176,7 +182,7 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 			Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: fill(&sp),
 		}
 		if b.Key == "" {
-			b.Key = fmt.Sprint("p", sp.Number)
+			b.Key = blockKey(sp.Number)
 		}
 		if v := sp.Volume; v != nil && v.ClusterBytes > 0 {
 			b.Left, b.Care = v.Free().String()+" left", tight(&sp)
@@ -196,14 +202,13 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 	return out
 }
 
-// past builds the columns before now from the runs in the trail, the latest few.
-func (s *Server) past(diskID string, most int) ([]mapColumn, []pile, error) {
+// past builds the columns before now from the runs in the trail, the latest few; good is
+// the mark that the latest of them ended with, nil for none.
+func (s *Server) past(diskID string, most int) (cols []mapColumn, piles []pile, good *trail.Entry, err error) {
 	entries, err := s.store.Entries(store.Filter{Disk: diskID})
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
-	var cols []mapColumn
-	var piles []pile // of the step that leads to the column built last
 	slices.Reverse(entries)
 	gone := map[string][]pile{}
 	what := map[string]string{}
@@ -219,14 +224,38 @@ func (s *Server) past(diskID string, most int) ([]mapColumn, []pile, error) {
 			if e.Before == nil {
 				continue
 			}
-			cols = append(cols, mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + what[e.Run], Blocks: blocks(e.Before, nil), Piles: piles})
-			piles = gone[e.Run]
+			col := mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + what[e.Run], Blocks: blocks(e.Before, nil), Piles: piles}
+			if good != nil && len(layout.Differ(good.After, e.Before)) == 0 {
+				col.Good = good.Text
+			}
+			cols = append(cols, col)
+			piles, good = gone[e.Run], nil
+		case trail.ActMark:
+			good = &e
 		}
 	}
 	if len(cols) > most {
 		cols = cols[len(cols)-most:]
 	}
-	return cols, piles, nil
+	return cols, piles, good, nil
+}
+
+// stillGood tells whether a drive is as it was when its state was marked as good.
+func (d *drive) stillGood(mark *trail.Entry) bool {
+	if mark == nil || mark.After == nil || len(layout.Differ(mark.After, d.sv.Layout)) > 0 {
+		return false
+	}
+	for n, want := range mark.Prints {
+		number, err := strconv.Atoi(n)
+		v := d.sv.Volumes[number]
+		if err != nil || v == nil {
+			return false
+		}
+		if got, err := v.Fingerprint(); err != nil || got != want {
+			return false
+		}
+	}
+	return true
 }
 
 // smallBar is one stripe of a small column drawing.

@@ -96,11 +96,11 @@ type looked struct {
 // lookedInto opens the volume that a page is about, on a drive or in a backup.
 func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 	if id := c.Param("backup"); id != "" {
-		m, err := s.shelf.Load(id)
+		m, err := s.shelf().Load(id)
 		if err != nil {
 			return nil, err
 		}
-		v, r, err := s.shelf.Inside(m)
+		v, r, err := s.shelf().Inside(m)
 		if err != nil {
 			return nil, err
 		}

@@ -3,6 +3,7 @@ package web
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -11,6 +12,7 @@ import (
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/trail"
@@ -27,15 +29,13 @@ type jobState struct {
 	Pending *run.Meta
 	Stages  []stage
 	Last    *trail.Entry // the latest run that was carried out
+	Good    bool         // the state after it was marked as good
 	Entries int
 	Work    work.State
 	Busy    bool
 	// Elsewhere tells that the job has a plan for another of its drives.
 	Elsewhere bool
 }
-
-// rate is what a drive writes in a second, until runs have taught better.
-const rate = 140 * disk.MiB
 
 func (s *Server) state(number, bay string) (*jobState, error) {
 	j, d, err := s.job(number, bay, false)
@@ -68,10 +68,23 @@ func (s *Server) work(st *jobState) error {
 	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
 		return err
 	}
-	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf, s.coverage, s.records, st.Steps, s.random); err != nil {
+	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf(), s.coverage, s.records, st.Steps, s.random); err != nil {
 		return err
 	}
 	st.Facts.Insides = s.insides(d)
+	rate, err := s.store.Rate(d.sv.Layout.DiskID)
+	if err != nil {
+		return err
+	}
+	st.Facts.Rate = rate.Rate
+	for _, x := range st.Steps { // how much the folders hold that move
+		n, err := strconv.Atoi(x.Partition)
+		if v := d.sv.Volumes[n]; err == nil && x.Move && v != nil {
+			if sum, err := s.summary(v); err == nil {
+				st.Facts = run.WithFolders(st.Facts, n, sum)
+			}
+		}
+	}
 	st.Facts.Elsewhere = s.elsewhere(d.Bay)
 	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
 	if err != nil {
@@ -82,6 +95,7 @@ func (s *Server) work(st *jobState) error {
 	st.Entries = len(entries)
 	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
 		st.Last = &entries[i]
+		st.Good = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActMark && e.Run == st.Last.Run })
 	}
 	if w, ok := s.desk.State(d.path); ok && w.Kind != "" {
 		st.Work, st.Busy = w, w.Ended == nil
@@ -129,7 +143,7 @@ func (st *jobState) stages() []stage {
 	hand := stage{"Hand over", plural(st.Entries, "trail entry", "trail entries"), "open", false}
 	deletions := 0
 	for _, s := range st.Steps {
-		if s.Do == plan.Delete {
+		if s.Deletes() {
 			deletions++
 		}
 	}
@@ -155,9 +169,17 @@ func (st *jobState) stages() []stage {
 		if len(releases) > 0 {
 			wants = append(wants, plural(len(releases), "release", "releases"))
 		}
+		later := 0
+		for _, c := range st.Columns {
+			if c.Later {
+				later++
+			}
+		}
 		switch {
 		case len(obstacles) > 0:
 			out.Line = "the plan cannot be done"
+		case later > 0:
+			out.Line, out.Care = plural(later, "step is", "steps are")+" not carried out by this version", true
 		case len(wants) > 0:
 			out.Line = "after " + strings.Join(wants, " and ")
 		default:
@@ -169,6 +191,9 @@ func (st *jobState) stages() []stage {
 	}
 	if st.Last != nil {
 		confirm.Line, confirm.State = "as planned, "+st.Last.Time.Local().Format("2 Jan 15:04"), "done"
+		if st.Good {
+			confirm.Line += ", marked good"
+		}
 		if st.Last.Act == trail.ActUndone {
 			confirm.Line = "taken back, " + st.Last.Time.Local().Format("2 Jan 15:04")
 		}
@@ -266,6 +291,11 @@ type jobView struct {
 	Backups    []plan.Obstacle
 	Drives     []benchBay
 	WorkURL    string
+	Wait       int // for how many seconds the PC asks at the plan's end
+	Goal       goalView
+	Plans      plansView
+	Later      []plan.Obstacle // steps that this version does not carry out
+	Checks     []plan.Check    // whether the PC will start
 }
 
 type price struct {
@@ -277,6 +307,11 @@ type mapData struct {
 	Columns  []mapColumn `json:"columns"`
 	Job      string      `json:"job"`
 	Selected int         `json:"selected"`
+	// Hand is what can be done by hand in the newest column, by the blocks' keys; nil while
+	// nothing may be changed.
+	Hand map[string]hand `json:"hand,omitempty"`
+	Act  string          `json:"act,omitempty"` // where a step is sent
+	Plan uint64          `json:"plan"`
 }
 
 func (s *Server) jobPage(c *gin.Context) {
@@ -286,11 +321,16 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: "/jobs/" + st.Job.Number + "/work?bay=" + st.Drive.Bay, Serial: st.Drive.Identity.Serial}
+	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: fmt.Sprintf("/jobs/%s/work?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState), Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
-	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
-	v.Deletes = slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.Delete })
+	for _, c := range st.Columns {
+		if c.Later && len(c.Obstacles) == 0 {
+			v.Later = append(v.Later, plan.NotCarried(c))
+		}
+	}
+	v.Ready = len(st.Steps) > 0 && len(v.Later) == 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
+	v.Deletes = slices.ContainsFunc(st.Steps, plan.Step.Deletes)
 	v.Forever = slices.IndexFunc(st.Columns, func(c plan.Column) bool { return c.NoReturn != "" })
 	if v.Forever++; v.Forever > 0 {
 		v.ForeverWhy = st.Columns[v.Forever-1].NoReturn
@@ -300,6 +340,9 @@ func (s *Server) jobPage(c *gin.Context) {
 		v.Selected = firstChoice(v.L)
 	}
 	v.Panels, v.Gaps = st.panels()
+	if f := st.pcAtEnd(); f != nil {
+		v.Wait = f.Wait
+	}
 	v.Letters, v.Makers = missingLetters(st), makersSize(v.L.Size)
 	v.Apart, v.Alike = s.apart(st.Drive.Bay)
 	for _, f := range v.L.Findings {
@@ -311,7 +354,15 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	v.Map.Selected = v.Selected
+	v.Goal = s.goal(c, st)
 	v.Price = st.price()
+	if v.Plans, err = s.plansOf(st); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if end := st.end(); end != nil && st.Facts.PC != nil {
+		v.Checks = plan.StartChecks(v.L, end, st.Facts, st.pcAtEnd())
+	}
 	if v.Drives, err = s.drives(st); err != nil {
 		s.fail(c, err)
 		return
@@ -376,8 +427,17 @@ func (st *jobState) end() *layout.Layout {
 	return st.Drive.sv.Layout
 }
 
+// pcAtEnd is what is known of the PC after the plan.
+func (st *jobState) pcAtEnd() *pc.Facts {
+	if n := len(st.Columns); n > 0 {
+		return st.Columns[n-1].PC
+	}
+	return st.Facts.PC
+}
+
 func (st *jobState) panels() ([]panel, []gapPanel) {
-	now, end := st.Drive.sv.Layout, st.end()
+	now, end, facts := st.Drive.sv.Layout, st.end(), st.Facts
+	facts.PC = st.pcAtEnd()
 	var out []panel
 	names := map[int]string{}
 	for _, p := range now.Partitions() {
@@ -404,7 +464,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 				if len(st.Steps) > 0 && q.Bytes != p.Bytes {
 					x.After = q
 				}
-				x.Deeds = st.deeds(plan.Acts(end, p.Number, st.Facts), names)
+				x.Deeds = st.deeds(plan.Acts(end, p.Number, facts), names)
 			}
 		}
 		if b, ok := st.Facts.Backups[p.Number]; ok {
@@ -427,11 +487,14 @@ func kindName(k string) string {
 
 func (s *Server) mapOf(st *jobState) (mapData, error) {
 	l := st.Drive.sv.Layout
-	cols, piles, err := s.past(l.DiskID, 4)
+	cols, piles, good, err := s.past(l.DiskID, 4)
 	if err != nil {
 		return mapData{}, err
 	}
 	now := mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles}
+	if st.Drive.stillGood(good) {
+		now.Good = good.Text
+	}
 	cols = append(cols, now)
 	before := l
 	for i, c := range st.Columns {
@@ -442,15 +505,21 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 		if len(c.Obstacles) > 0 {
 			m.Why = c.Obstacles[0].Text
 		}
-		if c.Step.Do == plan.Delete && before != nil {
-			if p, ok := before.Find(c.Number); ok {
-				m.Piles = []pile{{Key: p.UniqueID, Title: p.Title()}}
+		if before != nil && c.Step.Deletes() {
+			for _, p := range before.Partitions() {
+				if c.Layout != nil && !slices.ContainsFunc(c.Layout.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }) {
+					m.Piles = append(m.Piles, pile{Key: p.UniqueID, Title: p.Title()})
+				}
 			}
 		}
 		cols = append(cols, m)
 		before = c.Layout
 	}
-	return mapData{Columns: cols, Job: st.Job.Number}, nil
+	d := mapData{Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState, Act: fmt.Sprintf("/jobs/%s/steps?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState)}
+	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.end() != nil {
+		d.Hand = st.hands()
+	}
+	return d, nil
 }
 
 // price is the plan in one line.
@@ -461,15 +530,18 @@ func (st *jobState) price() []price {
 	var out []price
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
 	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
-	bytes, records := st.rewritten(), 0
+	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), 0
 	for _, s := range st.Steps {
-		if s.Do == plan.Delete {
+		if s.Deletes() {
 			records++
 		}
 	}
-	add(bytes.String(), "will be rewritten", false)
-	secs := int64(bytes/rate) + int64(len(st.Steps))
-	add(fmt.Sprintf("≈ %d s", secs), fmt.Sprintf("at %s/s", disk.Bytes(rate)), false)
+	add(cost.Rewritten.String(), "will be rewritten", false)
+	if st.Facts.Rate > 0 {
+		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, as measured", st.Facts.Rate), false)
+	} else {
+		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, not measured yet", plan.Rate), false)
+	}
 	backups, _, _ := st.missing()
 	if n := len(backups); n > 0 {
 		add(plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
@@ -477,40 +549,14 @@ func (st *jobState) price() []price {
 		add("0", "backups missing", false)
 	}
 	add(fmt.Sprint(records), map[bool]string{true: "record to be kept", false: "records to be kept"}[records == 1], false)
+	if cost.Beside > 0 {
+		add(cost.Beside.String(), "put aside for a while", false)
+	}
+	if cost.Given > 0 {
+		add(cost.Given.String(), "given up by others", false)
+	}
 	add("0", "restarts", false)
 	return out
-}
-
-// rewritten is what the plan will put on the drive: table sectors, and for a
-// growth the new part of the bitmap with the records around it; what comes from
-// a backup, and the place that is erased, in full.
-func (st *jobState) rewritten() disk.Bytes {
-	var n disk.Bytes
-	for _, c := range st.Columns {
-		n += 4 * st.Drive.sv.Layout.Sector
-		if c.Layout == nil {
-			continue
-		}
-		if was, ok := st.Drive.sv.Layout.Find(c.Number); ok && c.Step.Erase {
-			n += was.Bytes
-		}
-		p, ok := c.Layout.Find(c.Number)
-		if !ok {
-			continue
-		}
-		switch {
-		case c.Step.Do == plan.CopyBack:
-			n += st.Facts.Arriving[c.Step.Arrival()].Bytes
-		case c.Step.Do == plan.Grow && p.Volume != nil:
-			was, _ := st.Drive.sv.Layout.Find(c.Number)
-			if was != nil {
-				n += (p.Bytes-was.Bytes)/p.Volume.ClusterBytes/8 + 8*disk.KiB
-			}
-		case c.Place == plan.FromBackup && p.Volume != nil:
-			n += p.Volume.UsedBytes
-		}
-	}
-	return n
 }
 
 // amountMeaning is what an amount means in other units.
@@ -541,13 +587,25 @@ func (s *Server) amount(c *gin.Context) {
 		c.JSON(200, amountMeaning{Text: "There is no such partition."})
 		return
 	}
-	col := plan.Lay(l, st.Facts, []plan.Step{{Do: plan.Grow, Partition: c.Query("partition"), By: text}})[0]
+	step := plan.Step{Do: plan.Grow, Partition: c.Query("partition"), By: text, Edge: c.Query("edge")}
+	if do := plan.Do(c.Query("do")); do == plan.Shrink || do == plan.Slide {
+		step.Do = do
+	}
+	if err := valid(step); err != nil {
+		c.JSON(200, amountMeaning{Text: run.Sentence(err)})
+		return
+	}
+	col := plan.Lay(l, st.Facts, []plan.Step{step})[0]
 	if len(col.Obstacles) > 0 {
 		c.JSON(200, amountMeaning{Text: col.Obstacles[0].Text})
 		return
 	}
 	q, _ := col.Layout.Find(number)
 	by := q.Bytes - p.Bytes
+	if step.Do == plan.Slide {
+		by = max(q.Start-p.Start, p.Start-q.Start).Offset(l.Sector)
+	}
+	by = max(by, -by)
 	c.JSON(200, amountMeaning{OK: true,
 		Text:  fmt.Sprintf("%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)), float64(by)/1e9, by.Exact()),
 		Total: fmt.Sprintf("then %s in all (%s)", q.Bytes, q.Bytes.Exact())})

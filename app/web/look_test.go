@@ -56,18 +56,18 @@ func TestDockRefuses(t *testing.T) {
 		form []string
 		says string
 	}{
-		"a path":             {"/dock/attach", []string{"file", "../shop.key", "bay", "C", "model", "m", "serial", "AAAA"}, "no such file in the dock"},
-		"a hidden file":      {"/dock/attach", []string{"file", ".coming-x", "bay", "C", "model", "m", "serial", "AAAA"}, "no such file in the dock"},
-		"no serial number":   {"/dock/attach", []string{"file", "d.img", "bay", "C", "model", "m"}, "needs a serial number"},
-		"no model":           {"/dock/attach", []string{"file", "d.img", "bay", "C", "serial", "AAAA"}, "needs a model"},
-		"a bay that is full": {"/dock/attach", []string{"file", "d.img", "bay", "A", "model", "m", "serial", "AAAA"}, "has a drive already"},
-		"no such bay":        {"/dock/attach", []string{"file", "d.img", "bay", "Z", "model", "m", "serial", "AAAA"}, "there is no bay"},
-		"no such job":        {"/dock/attach", []string{"file", "d.img", "bay", "C", "job", "J-1", "model", "m", "serial", "AAAA"}, "J-1"},
-		"detach the shelf":   {"/dock/detach", []string{"bay", "B"}, "the shelf stays"},
-		"detach nothing":     {"/dock/detach", []string{"bay", "C"}, "has no drive"},
-		"no such form":       {"/dock/hand-out", []string{"bay", "A", "format", "floppy"}, "no such form"},
-		"a tiny drive":       {"/dock/blank", []string{"bay", "C", "size", "3 KiB", "model", "m", "serial", "AAAA"}, "at least 1 MiB"},
-		"a drive of -5":      {"/dock/blank", []string{"bay", "C", "size", "-5", "model", "m", "serial", "AAAA"}, "negative"},
+		"a path":                   {"/dock/attach", []string{"file", "../shop.key", "bay", "C", "model", "m", "serial", "AAAA"}, "no such file in the dock"},
+		"a hidden file":            {"/dock/attach", []string{"file", ".coming-x", "bay", "C", "model", "m", "serial", "AAAA"}, "no such file in the dock"},
+		"no serial number":         {"/dock/attach", []string{"file", "d.img", "bay", "C", "model", "m"}, "needs a serial number"},
+		"no model":                 {"/dock/attach", []string{"file", "d.img", "bay", "C", "serial", "AAAA"}, "needs a model"},
+		"a bay that is full":       {"/dock/attach", []string{"file", "d.img", "bay", "A", "model", "m", "serial", "AAAA"}, "has a drive already"},
+		"no such bay":              {"/dock/attach", []string{"file", "d.img", "bay", "Z", "model", "m", "serial", "AAAA"}, "there is no bay"},
+		"no such job":              {"/dock/attach", []string{"file", "d.img", "bay", "C", "job", "J-1", "model", "m", "serial", "AAAA"}, "J-1"},
+		"a job's drive as a shelf": {"/dock/shelf", []string{"bay", "A"}, "a shelf is a drive of the shop"},
+		"detach nothing":           {"/dock/detach", []string{"bay", "C"}, "has no drive"},
+		"no such form":             {"/dock/hand-out", []string{"bay", "A", "format", "floppy"}, "no such form"},
+		"a tiny drive":             {"/dock/blank", []string{"bay", "C", "size", "3 KiB", "model", "m", "serial", "AAAA"}, "at least 1 MiB"},
+		"a drive of -5":            {"/dock/blank", []string{"bay", "C", "size", "-5", "model", "m", "serial", "AAAA"}, "negative"},
 	} {
 		if page := s.post(t, c.path, c.form...); !strings.Contains(strings.ToLower(page), strings.ToLower(c.says)) {
 			t.Errorf("%s: not refused with %q", name, c.says)
@@ -365,5 +365,37 @@ func TestSquarify(t *testing.T) {
 	}
 	if got := makersSize(512110190592) + makersSize(2000398934016) + makersSize(1500301910016); got != "512 GB2 TB1.5 TB" {
 		t.Error(got)
+	}
+}
+
+// TestShelves has a drive made a shelf, and labels that could be confused refused.
+func TestShelves(t *testing.T) {
+	s := open(t)
+	for label, says := range map[string]string{"": "needs a label", "S-h e.1f": "could be confused", "SHELF": "could be confused", strings.Repeat("x", 33): "1 to 32 letters"} {
+		if err := s.distinct(label); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", label, err)
+		}
+	}
+	if err := s.distinct("Vault"); err != nil {
+		t.Errorf("another label: %v", err)
+	}
+	places := s.shelf().Places()
+	if len(places) != 2 || !strings.HasPrefix(places[1].Title, "Bay B, Shelf (…") || places[1].Trouble != "" || s.shelf().To != places[1].Title {
+		t.Errorf("%+v", places)
+	}
+	if page := s.post(t, "/shelf/onto", "onto", "Bay Z"); !strings.Contains(page, "no such place") {
+		t.Error("a place that does not exist is taken")
+	}
+	if page := s.post(t, "/shelf/onto", "onto", places[0].Title); !strings.Contains(page, "New backups go to "+strings.ReplaceAll(places[0].Title, "'", "&#39;")) {
+		t.Error("the place was not taken")
+	}
+	if page := s.post(t, "/dock/no-shelf", "bay", "B"); !strings.Contains(page, "no shelf any more") {
+		t.Error("bay B is still a shelf")
+	}
+	if n := len(s.shelf().Places()); n != 1 {
+		t.Errorf("%d places", n)
+	}
+	if page := s.post(t, "/dock/shelf", "bay", "B"); !strings.Contains(page, "is a shelf") {
+		t.Error("bay B is not a shelf again")
 	}
 }

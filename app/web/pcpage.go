@@ -14,6 +14,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/run"
 	"jadetrail/core/trail"
 )
 
@@ -96,16 +97,7 @@ func (v *pcView) fill(d *drive, numbers map[string]int) {
 	for _, id := range f.RestorePoints {
 		v.Points = append(v.Points, v.name(id))
 	}
-	if r := f.Recovery; r != nil {
-		switch {
-		case r.Parked:
-			v.Recovery = "parked on the system's own volume"
-		case r.InUse:
-			v.Recovery = "in use from " + v.name(r.Partition)
-		default:
-			v.Recovery = "not in use"
-		}
-	}
+	v.Recovery = recoveryLine(f, v.name)
 }
 
 // saveFacts keeps the facts about a drive's PC.
@@ -125,9 +117,14 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	defer d.close()
 	var f *pc.Facts
 	var said string
-	if s.desk.Busy(d.path) {
+	pending, err := run.Pending(s.folder("runs"), d.path)
+	switch {
+	case err != nil:
+	case s.desk.Busy(d.path):
 		err = errors.New("work on this drive is under way; nothing was changed")
-	} else {
+	case pending != nil:
+		err = errors.New("a run on this drive is not finished, and may change the same facts; nothing was changed. Finish the run or take it back first")
+	default:
 		f, said, err = change(d)
 	}
 	if err == nil {
@@ -256,7 +253,7 @@ func (s *Server) mendTable(c *gin.Context) {
 	defer st.Drive.close()
 	step := plan.Step{Do: plan.Mend}
 	fmt.Sscan(c.PostForm("keep"), &step.Keep)
-	if err := s.stage(st, step); err != nil {
+	if err := s.stage(c, st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}

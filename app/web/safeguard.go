@@ -2,12 +2,14 @@ package web
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 )
@@ -18,6 +20,7 @@ type touched struct {
 	Title    string
 	Does     []string // what the plan does with it, step by step
 	Deleted  *plan.Step
+	ByPlan   bool // the plan itself copies what is in it and brings it back
 	Must     bool // it may not go without something that stands for it
 	Backup   *plan.Backup
 	Settled  bool
@@ -39,9 +42,28 @@ type gateView struct {
 	Missing int
 	Asks    int
 	Lead    bool
-	Free    string
+	Places  []placeRow
 	WorkURL string
+	PC      *pcGate
 }
+
+// pcGate is the PC as it is now and as the plan leaves it.
+type pcGate struct {
+	Name            string
+	Recovery, Order nowAfter
+	Park            int    // the partition whose recovery environment can be parked
+	NoPark          string // why it cannot be, where somebody should know
+	Use, Systems    []choice
+	Wait            int
+}
+
+type nowAfter struct {
+	Now, After string
+	Notes      []string
+}
+
+// choice is a partition as a step names it.
+type choice struct{ Key, Title string }
 
 // safeguardPage is the gate: what the plan touches and what stands for it.
 func (s *Server) safeguardPage(c *gin.Context) {
@@ -52,18 +74,14 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	}
 	defer st.Drive.close()
 	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead, WorkURL: "/jobs/" + st.Job.Number + "/work?bay=" + st.Drive.Bay}
-	free, err := s.shelf.Free()
+	sh := s.shelfFor(c)
+	list, err := sh.List()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	v.Free = free.String()
-	list, err := s.shelf.List()
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	v.Rows = st.touched(list)
+	v.Places = placeRows(sh, list)
+	v.Rows, v.PC = st.touched(list), st.pcGate()
 	for _, r := range v.Rows {
 		if r.Must && !r.Settled {
 			v.Missing++
@@ -74,16 +92,44 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	s.render(c, 200, "safeguard", page{Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v, Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}}})
 }
 
+// does words what a step does with a partition that stays.
+var does = map[plan.Do]string{
+	plan.Grow:           "grown in step %d; its files stay where they are",
+	plan.Slide:          "moved in step %d; its files are the same",
+	plan.Shrink:         "made smaller in step %d; its files are the same",
+	plan.CopyOut:        "its files are copied out in step %d",
+	plan.Absorb:         "its files move to another volume in step %d, and it goes",
+	plan.CopyBack:       "given files in step %d; those that are there stay as they are",
+	plan.ParkRecovery:   "its recovery environment is parked in step %d",
+	plan.UseRecovery:    "the recovery environment is used from it in step %d",
+	plan.NoteIdentity:   "its identity is noted in step %d",
+	plan.DropStartEntry: "leaves the start order in step %d",
+	plan.StartOrder:     "started by default from step %d on",
+	plan.Letter:         "given another letter in step %d",
+	plan.Label:          "labelled anew in step %d; its files stay where they are",
+	plan.Retag:          "retagged in step %d; what it holds stays as it is",
+}
+
 // touched lists the partitions of the drive that the plan's steps touch.
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.sv.Layout.Partitions() {
 		t := touched{Span: p, Title: p.Title(), Personal: p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem), LeadOnly: p.Role == layout.EFI || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
 		for i, c := range st.Columns {
+			n := i + 1
+			if c.Step.Do == plan.Clear {
+				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
+				t.Does = append(t.Does, fmt.Sprintf("deleted in step %d, with all others", n))
+				for _, o := range c.Missing {
+					if slices.Contains(o.Partitions, p.Number) {
+						t.Asks = append(t.Asks, o)
+					}
+				}
+				continue
+			}
 			if c.Step.Partition != strconv.Itoa(p.Number) {
 				continue
 			}
-			n := i + 1
 			switch c.Step.Do {
 			case plan.Delete:
 				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
@@ -92,12 +138,12 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 					t.Does[len(t.Does)-1] = fmt.Sprintf("deleted and erased in step %d", n)
 					t.Forever = "From the moment its place is overwritten the run cannot be taken back, and nothing can be recovered from there."
 				}
-			case plan.Grow:
-				t.Does = append(t.Does, fmt.Sprintf("grown in step %d; its files stay where they are", n))
-			case plan.CopyBack:
-				t.Does = append(t.Does, fmt.Sprintf("given files in step %d; those that are there stay as they are", n))
 			default:
-				t.Does = append(t.Does, fmt.Sprintf("%s in step %d", c.Step.Do, n))
+				text := does[c.Step.Do]
+				if text == "" {
+					text = string(c.Step.Do) + " in step %d"
+				}
+				t.Does = append(t.Does, fmt.Sprintf(text, n))
 			}
 			t.Asks = append(t.Asks, c.Missing...)
 		}
@@ -108,7 +154,8 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 			t.Backup = &b
 		}
 		waived := t.Deleted != nil && strings.TrimSpace(t.Deleted.Waiver) != ""
-		t.Settled = !t.Must || waived || t.Backup != nil && t.Backup.Verified && t.Backup.Same
+		t.Settled = !t.Must || !slices.ContainsFunc(t.Asks, func(o plan.Obstacle) bool { return o.Code == plan.BackupMissing || o.Code == plan.WaiverMissing })
+		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {
 				if m.From.DiskID == st.Drive.sv.Layout.DiskID && m.From.Span.UniqueID == p.UniqueID {
@@ -119,4 +166,141 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		out = append(out, t)
 	}
 	return out
+}
+
+// pcGate compares the PC now with the PC after the plan, nil where nothing is known of it.
+func (st *jobState) pcGate() *pcGate {
+	now, after, end := st.Facts.PC, st.pcAtEnd(), st.end()
+	if now == nil || after == nil {
+		return nil
+	}
+	name := st.namer()
+	both := func(line func(*pc.Facts, func(string) string) string) nowAfter {
+		x := nowAfter{Now: line(now, name), After: line(after, name)}
+		if x.After == x.Now {
+			x.After = ""
+		}
+		return x
+	}
+	g := &pcGate{Name: now.Name, Wait: after.Wait, Recovery: both(recoveryLine), Order: both(orderLine)}
+	for _, c := range st.Columns {
+		for _, n := range c.Notes {
+			if n.Code == plan.StartEntryLeft {
+				g.Order.Notes = append(g.Order.Notes, n.Text)
+			} else {
+				g.Recovery.Notes = append(g.Recovery.Notes, n.Text)
+			}
+		}
+	}
+	parks := slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.ParkRecovery })
+	if r := now.Recovery; r != nil && r.InUse && !parks {
+		for _, p := range st.Drive.sv.Layout.Partitions() {
+			if !strings.EqualFold(p.UniqueID, r.Partition) {
+				continue
+			}
+			for _, a := range plan.Acts(st.Drive.sv.Layout, p.Number, st.Facts) {
+				switch {
+				case a.Do != plan.ParkRecovery:
+				case a.Obstacle == nil:
+					g.Park = p.Number
+				default:
+					g.NoPark = a.Obstacle.Text
+				}
+			}
+		}
+	}
+	if end == nil {
+		return g
+	}
+	for _, p := range end.Partitions() {
+		key := st.key(p)
+		switch {
+		case p.Role == layout.StartSystem || p.Role == layout.OtherSystem:
+			c := choice{key, p.Title()}
+			if after.Starts(p.UniqueID) { // what is so already comes first
+				g.Systems = append([]choice{c}, g.Systems...)
+			} else {
+				g.Systems = append(g.Systems, c)
+			}
+		case p.Role == layout.Recovery && p.Volume != nil && after.Recovery != nil && !after.Recovery.InUse:
+			if after.Recovery.Parked || strings.EqualFold(p.UniqueID, after.Recovery.Partition) {
+				g.Use = append(g.Use, choice{key, fmt.Sprintf("%s, %s", p.Title(), p.Bytes)})
+			}
+		}
+	}
+	return g
+}
+
+// key is how a step names a partition of the plan's end.
+func (st *jobState) key(p layout.Span) string {
+	for _, c := range st.Columns {
+		if c.Step.Do == plan.Create && c.Number == p.Number && c.Layout != nil {
+			if q, ok := c.Layout.Find(p.Number); ok && q.Start == p.Start {
+				return c.Step.As
+			}
+		}
+	}
+	return strconv.Itoa(p.Number)
+}
+
+// namer names partitions of the drive, and those that the plan makes, by their unique ids.
+func (st *jobState) namer() func(id string) string {
+	names := map[string]string{}
+	add := func(p layout.Span, where string) {
+		if id := strings.ToLower(p.UniqueID); names[id] == "" {
+			names[id] = p.Title() + ", " + where
+		}
+	}
+	for _, p := range st.Drive.sv.Layout.Partitions() {
+		add(p, fmt.Sprintf("partition %d", p.Number))
+	}
+	for i, c := range st.Columns {
+		if c.Layout == nil {
+			break
+		}
+		if p, ok := c.Layout.Find(c.Number); ok {
+			add(*p, fmt.Sprintf("which step %d makes", i+1))
+		}
+	}
+	return func(id string) string {
+		if n := names[strings.ToLower(id)]; n != "" {
+			return n
+		}
+		return "a partition that is not on this drive"
+	}
+}
+
+// recoveryLine words where a PC's recovery environment is.
+func recoveryLine(f *pc.Facts, name func(id string) string) string {
+	r := f.Recovery
+	switch {
+	case r == nil:
+		return "not known"
+	case r.Parked && r.Volume != "":
+		return fmt.Sprintf("parked in the folder %s of %s", r.Folder, name(r.Volume))
+	case r.Parked:
+		return "parked on the system's own volume"
+	case r.InUse:
+		return "in use from " + name(r.Partition)
+	}
+	return "not in use"
+}
+
+// orderLine words what a PC starts.
+func orderLine(f *pc.Facts, name func(id string) string) string {
+	if len(f.Order) == 0 {
+		if f.Start == "" {
+			return "not known"
+		}
+		return name(f.Start) + ", without asking"
+	}
+	var t []string
+	for _, e := range f.Order {
+		t = append(t, name(e.Partition))
+	}
+	s := strings.Join(t, ", then ")
+	if len(f.Order) > 1 {
+		s += fmt.Sprintf("; it asks for %d s", f.Wait)
+	}
+	return s
 }

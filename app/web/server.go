@@ -46,7 +46,7 @@ var staticFiles embed.FS
 type Server struct {
 	store    *store.Store
 	data     string // the data folder
-	shelf    *shelf.Shelf
+	shelves  shelves
 	records  trail.Records
 	coverage compare.Store
 	sums     summaries
@@ -75,17 +75,13 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range []string{"dock", "drives", "handed-out"} {
+	for _, f := range []string{"dock", "drives", "handed-out", "shelf"} {
 		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
 			return nil, fmt.Errorf("the data folder cannot be used: %w", err)
 		}
 	}
-	sh, err := shelf.Open(filepath.Join(data, "shelf"))
-	if err != nil {
-		return nil, err
-	}
 	s := &Server{
-		store: o.Store, data: data, shelf: sh, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
+		store: o.Store, data: data, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
 		sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
@@ -125,6 +121,10 @@ func (s *Server) parse() error {
 }
 
 var functions = template.FuncMap{
+	"amountOf": amountOf, "lasts": plan.Lasts,
+	"standing": func(x plan.Standing) string {
+		return map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}[x]
+	},
 	"exact":   func(b disk.Bytes) string { return b.Exact() },
 	"decimal": func(b disk.Bytes) string { return b.Decimal() },
 	"group":   func(n any) string { return disk.Grouped(toInt(n)) },
@@ -163,6 +163,8 @@ var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
 	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
+	trail.ActShelf: "made a shelf", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
+	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
 }
 
 // ago words how long something is back.
@@ -233,6 +235,8 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/dock/blank", s.blankDrive)
 	in.POST("/dock/detach", s.detach)
 	in.POST("/dock/how", s.howAttached)
+	in.POST("/dock/shelf", s.makeShelf)
+	in.POST("/dock/no-shelf", s.noShelf)
 	in.POST("/dock/hand-out", s.handOut)
 	in.GET("/dock/handed/:file", s.handedOut)
 	in.POST("/dock/uploads", s.beginUpload)
@@ -242,7 +246,12 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/jobs/:job/work", s.watch)
 	in.POST("/jobs/:job/steps", s.addStep)
 	in.POST("/jobs/:job/steps/take-out", s.takeOut)
+	in.POST("/jobs/:job/steps/move", s.moveStep)
+	in.POST("/jobs/:job/steps/change", s.changeStep)
+	in.POST("/jobs/:job/plan/:what", s.planAct)
+	in.GET("/jobs/:job/plan.json", s.planJSON)
 	in.POST("/jobs/:job/anew", s.layAnew)
+	in.POST("/jobs/:job/route", s.takeRoute)
 	in.POST("/jobs/:job/back-up", s.backUp)
 	in.GET("/jobs/:job/safeguard", s.safeguardPage)
 	in.POST("/jobs/:job/rehearse", s.rehearse)
@@ -253,6 +262,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/shelf/verify", s.verifyBackup)
 	in.POST("/shelf/export", s.exportBackup)
 	in.POST("/shelf/keep", s.keepBackup)
+	in.POST("/shelf/onto", s.chooseShelf)
 	in.POST("/shelf/delete", s.deleteBackup)
 	in.GET("/shelf/:backup", s.backupPage)
 	in.GET("/shelf/:backup/contents.zst", s.download)

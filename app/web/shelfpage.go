@@ -42,8 +42,7 @@ type shelfView struct {
 	Jobs, Drives      []string
 	Job, Drive, State string
 	All               int
-	Free, Used, Whole disk.Bytes
-	Percent           int
+	Places            []placeRow
 	Line              string
 	Work              *workLine
 }
@@ -77,12 +76,11 @@ func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
 
 func (s *Server) shelfPage(c *gin.Context) {
 	v := shelfView{Job: c.Query("job"), Drive: c.Query("drive"), State: c.Query("state")}
-	list, err := s.shelf.List()
+	sh := s.shelfFor(c)
+	list, err := sh.List()
 	if err == nil {
-		v.Free, err = s.shelf.Free()
-	}
-	if err == nil {
-		v.Left, err = s.shelf.Leftovers()
+		v.Places = placeRows(sh, list)
+		v.Left, err = sh.Leftovers()
 	}
 	var all []shelfRow
 	if err == nil {
@@ -93,7 +91,6 @@ func (s *Server) shelfPage(c *gin.Context) {
 		return
 	}
 	for _, r := range all {
-		v.Used += r.Stored
 		if r.Job != "" {
 			v.Jobs = append(v.Jobs, r.Job)
 		}
@@ -105,9 +102,6 @@ func (s *Server) shelfPage(c *gin.Context) {
 	slices.Sort(v.Jobs)
 	slices.Sort(v.Drives)
 	v.Jobs, v.Drives, v.All = slices.Compact(v.Jobs), slices.Compact(v.Drives), len(all)
-	if v.Whole = v.Free + v.Used; v.Whole > 0 {
-		v.Percent = int(v.Used * 100 / v.Whole)
-	}
 	v.Work, v.Line = s.onDesk("shelf")
 	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
 }
@@ -149,7 +143,7 @@ func whereFrom(c *gin.Context) string {
 func (s *Server) verifyBackup(c *gin.Context) {
 	s.onShelf(c, "verify-backup", "Verification", whereFrom(c), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
 		now := s.now()
-		m, err := s.shelf.Verify(ctx, id, now, report)
+		m, err := s.shelf().Verify(ctx, id, now, report)
 		var damage *shelf.Damage
 		if err != nil && !errors.As(err, &damage) {
 			return "", err
@@ -174,7 +168,7 @@ func driveOf(m *shelf.Manifest) trail.Drive {
 
 func (s *Server) exportBackup(c *gin.Context) {
 	s.onShelf(c, "export", "Export", whereFrom(c), func(ctx context.Context, id, _ string, report func(shelf.Progress)) (string, error) {
-		m, err := s.shelf.Export(ctx, id, report)
+		m, err := s.shelf().Export(ctx, id, report)
 		if err != nil {
 			return "", err
 		}
@@ -193,7 +187,7 @@ func (s *Server) keepBackup(c *gin.Context) {
 		}
 		until = &day
 	}
-	if err := s.shelf.Keep(c.PostForm("backup"), until); err != nil {
+	if err := s.shelf().Keep(c.PostForm("backup"), until); err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
@@ -223,7 +217,7 @@ func (s *Server) deleteBackup(c *gin.Context) {
 		s.refuse(c, errors.New("that reason is too long; nothing was deleted"), whereFrom(c))
 		return
 	}
-	o := run.Options{Shelf: s.shelf, Records: s.records, Trail: s.store, Who: me(c).Name, Now: s.now}
+	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: me(c).Name, Now: s.now}
 	if err := run.DeleteBackup(o, id, reason); err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
@@ -233,19 +227,19 @@ func (s *Server) deleteBackup(c *gin.Context) {
 
 // download hands a backup's contents over, with ranges for a download that was cut.
 func (s *Server) download(c *gin.Context) {
-	m, err := s.shelf.Load(c.Param("backup"))
+	m, err := s.shelf().Load(c.Param("backup"))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	f, err := s.shelf.Stored(m)
+	f, err := s.shelf().Stored(m)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	defer f.Close()
 	c.Header("Content-Type", "application/zstd")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s"`, m.ID, filepath.Base(f.Name())))
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s"`, m.ID, f.Name))
 	http.ServeContent(c.Writer, c.Request, "", m.Made, f)
 }
 
@@ -273,7 +267,7 @@ func (v backupView) BackupID() string { return v.ID }
 func (backupView) Chosen() bool { return false }
 
 func (s *Server) backupPage(c *gin.Context) {
-	m, err := s.shelf.Load(c.Param("backup"))
+	m, err := s.shelf().Load(c.Param("backup"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -297,12 +291,12 @@ func (s *Server) backupPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, r, err := s.shelf.Inside(m); err == nil {
+	if _, r, err := s.shelf().Inside(m); err == nil {
 		v.Looks = true
 		r.Close()
 	}
 	if m.Unreadable > 0 {
-		if list, err := s.shelf.ListOf(m); err == nil {
+		if list, err := s.shelf().ListOf(m); err == nil {
 			for _, e := range list {
 				if e.Unreadable == "" {
 					continue
@@ -465,7 +459,7 @@ func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, sele
 		return
 	}
 	defer st.Drive.close()
-	if err := s.stage(st, step); err != nil {
+	if err := s.stage(c, st, step); err != nil {
 		s.refuse(c, err, where)
 		return
 	}
@@ -516,7 +510,7 @@ func (s *Server) toFolder(c *gin.Context) {
 		return
 	}
 	s.onShelf(c, "restore", "Restoring files", "/shelf/"+url.PathEscape(c.Param("backup")), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
-		m, err := s.shelf.Load(id)
+		m, err := s.shelf().Load(id)
 		if err != nil {
 			return "", err
 		}
@@ -528,7 +522,7 @@ func (s *Server) toFolder(c *gin.Context) {
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return "", err
 		}
-		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf, Records: s.records, Trail: s.store, Who: who, Now: s.now, Random: s.random}, id, only, to, report)
+		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: who, Now: s.now, Random: s.random}, id, only, to, report)
 		if err != nil {
 			return "", err
 		}

@@ -120,7 +120,7 @@ func TestUnfinishedRun(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := s.store.SavePlan("J-1042", steps, d.sv.Layout); err != nil {
+		if err := s.store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.sv.Layout, When: time.Now()}); err != nil {
 			t.Fatal(err)
 		}
 		ctx, cut := context.WithCancel(context.Background())
@@ -292,7 +292,7 @@ func TestRecordAndEvents(t *testing.T) {
 	if page := s.get(t, path); !strings.Contains(page, "This record was altered") {
 		t.Error("an altered record passes for genuine")
 	}
-	if text := s.get(t, "/trail.jsonl"); strings.Count(text, "\n") != 5 {
+	if text := s.get(t, "/trail.jsonl"); strings.Count(text, "\n") != 6 {
 		t.Errorf("exported %d lines", strings.Count(text, "\n"))
 	}
 }

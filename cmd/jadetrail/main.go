@@ -53,7 +53,7 @@ func execute(ctx context.Context, args []string) int {
 	root := &cobra.Command{Use: "jadetrail", Short: "Remove unwanted partitions, merge their space, keep every deletion traceable", SilenceErrors: true, SilenceUsage: true}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUse{err} })
-	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), demoCmd())
+	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), demoCmd())
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
 			debug.SetGCPercent(400) // a bench command is over before it needs its memory back
@@ -83,9 +83,9 @@ func status(err error) int {
 	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, run.ErrDiffers), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
 		return exitStopped
 	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, run.ErrNothing), errors.Is(err, run.ErrSerial),
-		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
+		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
 		errors.Is(err, table.ErrNotWritable), errors.Is(err, trail.ErrNoRecord), errors.Is(err, volume.ErrDamaged), errors.Is(err, volume.ErrNotClean),
-		errors.Is(err, volume.ErrNotFound), errors.Is(err, plan.ErrNotYet), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere):
+		errors.Is(err, volume.ErrNotFound), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere), errors.Is(err, errNoRoute):
 		return exitNo
 	}
 	return exitUse

@@ -156,6 +156,107 @@ func TestStory(t *testing.T) {
 	}
 }
 
+// TestRoutes has the routes to goals worked out, and carries one of them out as it is but
+// for the reasons that a technician gives.
+func TestRoutes(t *testing.T) {
+	image := reception(t)
+	facts := image + ".pc.json"
+	must := func(want int, args ...string) string { t.Helper(); return ends(t, want, args...) }
+	var a struct {
+		Routes []struct {
+			Title string
+			Price map[string]int64
+			Plan  struct {
+				Version int
+				Steps   []map[string]any
+			}
+		}
+		Obstacles []struct {
+			Code, Text string
+			Partitions []int
+		}
+		Most int64 `json:"most_bytes"`
+	}
+	ask := func(want int, goal string) {
+		t.Helper()
+		a.Routes, a.Obstacles = nil, nil
+		if err := json.Unmarshal([]byte(must(want, "routes", "--json", "--pc", facts, "--goal", write(t, "goal.json", goal), image)), &a); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ask(1, `{"version": 1, "receiver": "3", "gain": "66 GiB", "keep": ["5"], "at_most": "5 GiB"}`)
+	if len(a.Routes) > 0 || a.Most < 66<<30 || len(a.Obstacles) < 2 || a.Obstacles[0].Code != "too-much" {
+		t.Errorf("66 GiB: %+v", a)
+	}
+	must(2, "routes", "--goal", write(t, "goal.json", `{"version": 1}`), image)
+	must(2, "routes", image)
+	ask(0, `{"version": 1, "receiver": "3", "gain": "1 GiB", "keep": ["5", "6"], "at_most": "5 GiB"}`)
+	if len(a.Routes) != 2 || a.Routes[0].Price["deleted"] != 1 || a.Routes[0].Price["bytes_copied"] == 0 || a.Routes[1].Price["bytes_copied"] != 0 {
+		t.Fatalf("1 GiB: %+v", a)
+	}
+	for _, s := range a.Routes[0].Plan.Steps {
+		if s["do"] == "delete" {
+			s["release"], s["waiver"] = "it moves", "it is parked"
+		}
+	}
+	b, err := json.Marshal(a.Routes[0].Plan)
+	if err != nil {
+		t.Fatal(err)
+	}
+	must(0, "carry-out", "--pc", facts, "--serial", "7F3K", "--plan", write(t, "plan.json", string(b)), image)
+	must(0, "check", image)
+	if out := must(0, "inspect", "--pc", facts, image); strings.Contains(out, "warning") || !strings.Contains(out, "139 GiB") {
+		t.Errorf("afterwards: %s", out)
+	}
+}
+
+// TestPCAndShelf parks the recovery environment with the backups in a volume on another
+// drive, and has the facts about the PC written back.
+func TestPCAndShelf(t *testing.T) {
+	image := reception(t)
+	facts, on := image+".pc.json", filepath.Join(filepath.Dir(image), "shelf.img")+":1"
+	must := func(want int, args ...string) string { t.Helper(); return ends(t, want, args...) }
+	was, err := os.ReadFile(facts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var made struct{ Backup string }
+	if err := json.Unmarshal([]byte(must(0, "back-up", "--json", "--kind", "files", "--partition", "4", "--shelf", on, image)), &made); err != nil {
+		t.Fatal(err)
+	}
+	must(0, "verify-backup", "--backup", made.Backup, "--shelf", on)
+	must(1, "verify-backup", "--backup", made.Backup, "--shelf", image+".trail/shelf")
+	if out := must(0, "files", "--partition", "1", "--path", "Backups/"+made.Backup, strings.TrimSuffix(on, ":1")); !strings.Contains(out, "files.tar.zst") {
+		t.Errorf("on the shelf's volume: %s", out)
+	}
+	must(2, "back-up", "--kind", "files", "--partition", "4", "--shelf", strings.TrimSuffix(on, "1")+"7", image)
+	must(1, "back-up", "--kind", "files", "--partition", "1", "--shelf", on, strings.TrimSuffix(on, ":1"))
+	pl := write(t, "plan.json", `{"version": 1, "steps": [{"do": "note-identity", "partition": "4"}, {"do": "park-recovery"}, {"do": "start-order", "wait_seconds": 12}]}`)
+	must(1, "carry-out", "--plan", pl, "--shelf", on, image) // nothing is known of the PC
+	must(0, "carry-out", "--rehearse", "--plan", pl, "--pc", facts, "--shelf", on, image)
+	if now, err := os.ReadFile(facts); err != nil || string(now) != string(was) {
+		t.Error("a rehearsal changed the facts about the PC")
+	}
+	must(0, "carry-out", "--plan", pl, "--pc", facts, "--shelf", on, image)
+	var pc struct {
+		Wait     int `json:"wait_seconds"`
+		Recovery struct {
+			Parked, InUse bool
+			Folder        string
+		}
+	}
+	if now, err := os.ReadFile(facts); err != nil || json.Unmarshal(now, &pc) != nil || pc.Wait != 12 || !pc.Recovery.Parked || pc.Recovery.Folder != "Parked recovery" {
+		t.Errorf("the facts: %+v, %v", pc, err)
+	}
+	if out := must(0, "files", "--hash", "--partition", "3", "--path", "Parked recovery", image); strings.Count(out, "file ") < 33 {
+		t.Errorf("parked: %s", out)
+	}
+	must(0, "check", image)
+	again := write(t, "again.json", `{"version": 1, "steps": [{"do": "use-recovery", "partition": "4"}]}`)
+	must(0, "carry-out", "--plan", again, "--pc", facts, image)
+	must(1, "carry-out", "--plan", again, "--pc", facts, image) // it is in use from there
+}
+
 func TestFilesThere(t *testing.T) {
 	image := reception(t)
 	var made struct{ Backup string }
@@ -228,7 +329,7 @@ func TestRefusals(t *testing.T) {
 		{2, "not an amount", []string{"carry-out", "--plan", step(`{"do": "grow", "partition": "3", "by": "lots"}`), image}},
 		{2, "not files or image", []string{"back-up", "--partition", "4", "--kind", "photograph", image}},
 		{2, "off or running", []string{"inspect", "--pc", write(t, "pc.json", `{"version": 1, "state": "asleep"}`), image}},
-		{1, "cannot carry out", []string{"carry-out", "--plan", step(`{"do": "slide", "partition": "5", "by": "1GiB"}`), image}},
+		{1, "does not carry it out", []string{"carry-out", "--plan", step(`{"do": "slide", "partition": "6", "by": "1GiB"}`), image}},
 		{1, "lie before", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "grow", "partition": "3", "by": "1GiB"}`), image}},
 		{1, "The PC starts this system", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "delete", "partition": "3", "waiver": "w"}`), image}},
 		{1, "only EFI", []string{"carry-out", "--pc", facts, "--plan", step(`{"do": "delete", "partition": "1", "release": "r", "waiver": "w"}`), image}},

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -21,6 +24,7 @@ import (
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
@@ -38,7 +42,7 @@ func (p *places) flags(c *cobra.Command, with ...string) {
 		case "runs":
 			c.Flags().StringVar(&p.runs, "runs", "", "folder of the journals")
 		case "shelf":
-			c.Flags().StringVar(&p.shelf, "shelf", "", "folder of the backups")
+			c.Flags().StringVar(&p.shelf, "shelf", "", "folder of the backups, or IMAGE:N for the volume in partition N of another drive")
 		case "trail":
 			c.Flags().StringVar(&p.trail, "trail", "", "trail file; records lie in records/ beside it")
 		case "who":
@@ -87,16 +91,63 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		return o, nil, errUse{err}
 	}
 	abs, err := filepath.Abs(image)
-	if err != nil {
+	sh, e := openShelf(p.shelf)
+	if err = errors.Join(err, e); err != nil {
 		im.Close()
 		return o, nil, err
 	}
 	o = run.Options{
-		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: &shelf.Shelf{Dir: p.shelf},
+		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
 		Records: trail.Records{Dir: filepath.Join(filepath.Dir(p.trail), "records")}, Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
 		Now: time.Now, Random: rand.Reader, Report: reporter(),
 	}
+	if pcPath != "" {
+		if o.PCRef, err = filepath.Abs(pcPath); err != nil {
+			im.Close()
+			return o, nil, err
+		}
+		o.SavePC = savePC(o.PCRef)
+	}
 	return o, im, nil
+}
+
+// onVolumeForm is a shelf in a partition of another drive: IMAGE:N.
+var onVolumeForm = regexp.MustCompile(`^(.+):([0-9]{1,3})$`)
+
+// openShelf opens a shelf: a folder, or IMAGE:N for one in the volume of partition N on
+// another drive.
+func openShelf(where string) (*shelf.Shelf, error) {
+	f := onVolumeForm.FindStringSubmatch(where)
+	st, err := os.Stat(where)
+	if f == nil || err == nil && st.IsDir() { // a folder may be named like that
+		return &shelf.Shelf{Dir: where}, nil
+	}
+	im, err := disk.OpenImage(f[1], 0, false)
+	if err != nil {
+		return nil, errUse{err}
+	}
+	defer im.Close()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		return nil, err
+	}
+	n, _ := strconv.Atoi(f[2])
+	p, ok := sv.Layout.Find(n)
+	if !ok {
+		return nil, errUse{fmt.Errorf("%s has no partition %d to keep backups in", f[1], n)}
+	}
+	return &shelf.Shelf{Volumes: []*shelf.OnVolume{{Title: where, Image: f[1], Partition: p.UniqueID, Now: time.Now}}}, nil
+}
+
+// savePC keeps the facts about a PC, which its stand-in reads.
+func savePC(path string) func(*pc.Facts) error {
+	return func(f *pc.Facts) error {
+		b, err := json.MarshalIndent(f, "", "  ")
+		if err != nil {
+			return err
+		}
+		return shelf.WriteDurably(path, append(b, '\n'))
+	}
 }
 
 // reporter prints progress on standard error when that is a terminal.
@@ -141,7 +192,7 @@ func carryOutCmd() *cobra.Command {
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "on a throw-away copy")
-	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
+	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC; what the plan changes in them is written back")
 	c.Flags().StringVar(&planPath, "plan", "", "the plan")
 	c.Flags().StringVar(&serial, "serial", "", "the last four characters of the drive's serial number")
 	return c
@@ -191,6 +242,9 @@ func resumeCmd() *cobra.Command {
 				return run.ErrNothing
 			}
 			o.Trail, o.Records = trail.File{Path: m.Trail}, trail.Records{Dir: m.Records}
+			if m.PCRef != "" {
+				o.SavePC = savePC(m.PCRef)
+			}
 			res, err := run.Resume(cmd.Context(), o, undo)
 			if err != nil {
 				return err
@@ -271,7 +325,11 @@ func verifyBackupCmd() *cobra.Command {
 				}
 				dir = filepath.Dir(found[0])
 			}
-			m, err := (&shelf.Shelf{Dir: dir}).Verify(cmd.Context(), id, time.Now(), shelfReporter())
+			sh, err := openShelf(dir)
+			if err != nil {
+				return err
+			}
+			m, err := sh.Verify(cmd.Context(), id, time.Now(), shelfReporter())
 			if err != nil {
 				return err
 			}

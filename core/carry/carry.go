@@ -18,7 +18,8 @@ import (
 	"hash/crc32"
 	"io"
 
-	"jadetrail/core/digest"
+	quick "github.com/goccy/go-json"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/script"
 )
@@ -78,6 +79,12 @@ type Carry struct {
 	priors []prior
 	passed int
 	state  byte
+	// Seen, where it is set, is given what was filled in, as it is read back past the page
+	// cache after it was made durable; that goes on while more is filled in.
+	Seen func(off disk.Bytes, b []byte) error
+	// While a journal is begun its frames are gathered before they are written.
+	gathering bool
+	pending   []byte
 }
 
 // Script returns what the run does.
@@ -90,7 +97,7 @@ const piece = 1 << 20
 // will need. When it returns without an error the journal is durable; the device
 // has not been touched.
 func Begin(j disk.File, dev disk.Device, s script.Script) (*Carry, error) {
-	c := &Carry{j: j, script: s}
+	c := &Carry{j: j, script: s, gathering: true}
 	if _, err := j.WriteAt([]byte(magic), 0); err != nil {
 		return nil, err
 	}
@@ -98,7 +105,7 @@ func Begin(j disk.File, dev disk.Device, s script.Script) (*Carry, error) {
 	for _, op := range s {
 		data := op.Data
 		op.Data = nil
-		b, err := json.Marshal(op)
+		b, err := quick.Marshal(op)
 		if err != nil {
 			return nil, err
 		}
@@ -117,12 +124,17 @@ func Begin(j disk.File, dev disk.Device, s script.Script) (*Carry, error) {
 		if !op.Keep {
 			continue
 		}
-		if err := c.keep(dev, i, op.Off, op.Len); err != nil {
+		if err := c.keep(dev, i, op.Off, op.Len+op.Pad); err != nil {
 			return nil, err
 		}
 	}
 	if err := c.frame(frameReady, nil); err != nil {
 		return nil, err
+	}
+	if c.gathering = false; len(c.pending) > 0 {
+		if err := c.flush(); err != nil {
+			return nil, err
+		}
 	}
 	return c, j.Sync()
 }
@@ -162,9 +174,18 @@ func (c *Carry) frame(typ byte, b []byte) error {
 	f[8] = typ
 	f = append(f, b...)
 	binary.LittleEndian.PutUint32(f[4:], crc32.Checksum(f[8:], castagnoli))
-	_, err := c.j.WriteAt(f, c.end)
+	if c.pending = append(c.pending, f...); c.gathering && len(c.pending) < piece {
+		return nil
+	}
+	return c.flush()
+}
+
+// flush writes the frames that are gathered.
+func (c *Carry) flush() error {
+	_, err := c.j.WriteAt(c.pending, c.end)
 	if err == nil {
-		c.end += int64(len(f))
+		c.end += int64(len(c.pending))
+		c.pending = c.pending[:0]
 	}
 	return err
 }
@@ -267,6 +288,9 @@ func (c *Carry) next() (typ byte, b []byte, ok bool) {
 	return f[0], f[1:], true
 }
 
+// Done tells that the script was carried out, or taken back.
+func (c *Carry) Done() bool { return c.state == frameDone || c.state == frameUndone }
+
 // Forward carries the script out, from the last durable barrier on. It stops
 // between two operations when ctx is done (ErrStopped). A sync that fails ends
 // the run and is not tried again.
@@ -284,7 +308,18 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 		}
 		op := c.script[i]
 		p.Step = op.Step
-		if err := c.do(dev, op, sources, &p); err != nil {
+		if op.Kind == script.Fill {
+			end := i + 1
+			for end < len(c.script) && c.script[end].Kind == script.Fill {
+				end++
+			}
+			if err := c.fill(ctx, dev, c.script[i:end], sources, &p, report); err != nil {
+				return err
+			}
+			i = end - 1
+			continue
+		}
+		if err := c.do(dev, op, &p); err != nil {
 			return err
 		}
 		if op.Kind == script.Barrier || op.Kind == script.NoReturn {
@@ -307,7 +342,7 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 	return c.mark(frameDone, 0)
 }
 
-func (c *Carry) do(dev disk.Device, op script.Op, sources map[string]io.ReaderAt, p *Progress) error {
+func (c *Carry) do(dev disk.Device, op script.Op, p *Progress) error {
 	switch op.Kind {
 	case script.Write:
 		if _, err := dev.WriteAt(op.Data, int64(op.Off)); err != nil {
@@ -316,22 +351,6 @@ func (c *Carry) do(dev disk.Device, op script.Op, sources map[string]io.ReaderAt
 		p.Done += op.Len
 	case script.Hole:
 		return dev.Zero(op.Off, op.Len)
-	case script.Fill:
-		src := sources[op.Source]
-		if src == nil {
-			return fmt.Errorf("%w: %s is not there", ErrSource, op.Source)
-		}
-		b := make([]byte, op.Len)
-		if n, err := src.ReadAt(b, int64(op.SourceOff)); n < len(b) {
-			return fmt.Errorf("%w: %s ends at byte %d (%v)", ErrSource, op.Source, int64(op.SourceOff)+int64(n), err)
-		}
-		if op.Hash != "" && digest.Of(b, op.SourceOff).String() != op.Hash {
-			return fmt.Errorf("%w: %s, %d bytes at %d", ErrSource, op.Source, op.Len, op.SourceOff)
-		}
-		if _, err := dev.WriteAt(b, int64(op.Off)); err != nil {
-			return err
-		}
-		p.Done += op.Len
 	}
 	return nil
 }
@@ -403,7 +422,7 @@ func restore(dev disk.Device, op script.Op, priors []prior) error {
 		}
 		at = x.off + disk.Bytes(len(x.data))
 	}
-	if end := op.Off + op.Len; at < end {
+	if end := op.Off + op.Len + op.Pad; at < end {
 		return dev.Zero(at, end-at)
 	}
 	return nil

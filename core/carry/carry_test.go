@@ -24,7 +24,9 @@ type bench struct {
 	sources map[string]io.ReaderAt
 }
 
-func newBench(t *testing.T) *bench {
+func newBench(t *testing.T) *bench { return newBenchOf(t, size) }
+
+func newBenchOf(t *testing.T, size disk.Bytes) *bench {
 	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), size, 512)
 	if err != nil {
 		t.Fatal(err)
@@ -44,9 +46,13 @@ func newBench(t *testing.T) *bench {
 	s.Put(2048, bytes.Repeat([]byte{0xa3}, 1024)) // over a place written before
 	s = append(s, script.Op{Kind: script.Hole, Off: 2*disk.MiB - 1024, Len: 64 << 10, Keep: true})
 	s.Barrier("two")
+	clear(backup[32768:49152]) // a hole
 	for i := range disk.Bytes(4) {
 		b := backup[i*16384 : (i+1)*16384]
 		s = append(s, script.Op{Kind: script.Fill, Source: "b", SourceOff: i * 16384, Off: 3*disk.MiB + i*16384, Len: 16384, Hash: digest.Of(b, i*16384).String()})
+	}
+	for i := range disk.Bytes(7) { // apart from each other, with zeros behind
+		s = append(s, script.Op{Kind: script.Fill, Source: "b", SourceOff: i * 1000, Off: 3*disk.MiB + 65536 + i*8192, Len: 1000, Pad: 3096})
 	}
 	s.Barrier("three")
 	s.Put(0, bytes.Repeat([]byte{0xa4}, 512))
@@ -103,7 +109,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	// What undo promises leaves out the place of the fill.
 	promised := func(x []byte) []byte {
 		x = bytes.Clone(x)
-		clear(x[3*disk.MiB : 3*disk.MiB+64<<10])
+		clear(x[3*disk.MiB : 3*disk.MiB+160<<10])
 		return x
 	}
 	cuts := 0
@@ -181,7 +187,7 @@ func TestUndoThenRedo(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := contents(t, dev)
-	copy(got[3*disk.MiB:], before[3*disk.MiB:3*disk.MiB+64<<10])
+	copy(got[3*disk.MiB:], before[3*disk.MiB:3*disk.MiB+160<<10])
 	if !bytes.Equal(got, before) {
 		t.Error("undo of a finished run does not lead back")
 	}
@@ -282,5 +288,51 @@ func TestDamagedJournal(t *testing.T) {
 		x[at] ^= 0x40
 		try("a byte changed", at, x)
 		try("cut", at, good[:at])
+	}
+}
+
+// TestSeen gives what was filled in back as it lies on the device, each byte once, and
+// stops when that is refused.
+func TestSeen(t *testing.T) {
+	b := newBenchOf(t, 16*disk.MiB)
+	long := bytes.Repeat([]byte("what does not fit into one lot "), 5<<20/31)
+	b.sources["long"] = bytes.NewReader(long)
+	var want disk.Bytes
+	b.script = append(b.script, script.Op{Kind: script.Fill, Source: "long", Off: 8 * disk.MiB, Len: disk.Bytes(len(long))}, script.Op{Kind: script.Barrier})
+	for _, op := range b.script {
+		if op.Kind == script.Fill {
+			want += op.Len + op.Pad
+		}
+	}
+	for _, refuse := range []bool{false, true} {
+		dev := overlay(t, b.base)
+		c, err := Begin(journal(t), dev, b.script)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got disk.Bytes
+		no := errors.New("it is something else")
+		c.Seen = func(off disk.Bytes, x []byte) error {
+			if there, err := disk.ReadFull(dev, off, disk.Bytes(len(x))); err != nil || !bytes.Equal(there, x) {
+				t.Errorf("at %d: %v", off, err)
+			}
+			got += disk.Bytes(len(x))
+			if refuse && off >= 8*disk.MiB {
+				return no
+			}
+			return nil
+		}
+		err = c.Forward(context.Background(), dev, b.sources, nil)
+		switch {
+		case !refuse && (err != nil || got != want):
+			t.Errorf("%d of %d bytes, %v", got, want, err)
+		case refuse && (!errors.Is(err, no) || c.Done()):
+			t.Errorf("refused: %v", err)
+		}
+		if !refuse {
+			if all := contents(t, dev); !bytes.Equal(all[8*disk.MiB:8*disk.MiB+disk.Bytes(len(long))], long) || !bytes.Equal(all[3*disk.MiB+65536+1000:3*disk.MiB+65536+4096], make([]byte, 3096)) {
+				t.Error("it was not filled in")
+			}
+		}
 	}
 }

@@ -21,7 +21,9 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
+	"jadetrail/core/volume/recognise"
 )
 
 // ErrCannot tells that a step cannot be done on this drive for a reason that only
@@ -49,6 +51,7 @@ type Given struct {
 	Files  []volume.Incoming
 	Source string
 	Image  Image // what a new partition is filled from
+	Dev    disk.Device
 }
 
 // Done is what a step will do, and of files that come in, what becomes of them.
@@ -70,10 +73,33 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		d.Script, err = sv.Table.Mend(col.Step.Keep)
 	case plan.BringBack:
 		d.Script, err = bringBack(sv, col, g.Gone[col.Step.Record])
-	case plan.Create:
+	case plan.Create, plan.Rebuild:
 		d.Script, err = create(sv, col, g)
-	case plan.CopyBack:
-		return load(sv, col, g)
+	case plan.Retag:
+		d.Script, err = retag(sv, col)
+	case plan.Label:
+		d.Script, err = relabel(sv, col)
+	case plan.ParkRecovery, plan.UseRecovery, plan.CopyOut, plan.CopyBack:
+		if col.From == 0 && col.Step.Do != plan.CopyBack {
+			break
+		}
+		if d, err = load(sv, col, g); err != nil || !col.Moves {
+			break
+		}
+		var gone script.Script
+		gone, err = takeOut(sv, col.From, col.Base, g.Now)
+		d.Script = append(d.Script, gone...)
+	case plan.Container:
+		d.Script, err = container(sv, col)
+	case plan.Clear:
+		d.Script, err = clearDrive(sv, col, g)
+	case plan.Absorb:
+		if d, err = load(sv, col, g); err == nil {
+			var gone script.Script
+			gone, err = sv.Table.Set(col.Absorbed, nil)
+			d.Script = append(d.Script, gone...)
+		}
+	case plan.DropStartEntry, plan.StartOrder, plan.NoteIdentity, plan.Letter: // nothing on the drive changes
 	default:
 		err = fmt.Errorf("%w: %q", ErrCannot, col.Step.Do)
 	}
@@ -122,8 +148,11 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 		if err != nil {
 			return nil, fmt.Errorf("%w: serial %q", ErrCannot, p.Volume.Serial)
 		}
-		made, err := onPaper(p.Bytes, sv.Layout.Sector, ntfs.Options{
-			Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: g.Now,
+		made, err := onPaper(disk.NewPaper(p.Bytes, sv.Layout.Sector), func(dev disk.Device) error {
+			if p.Volume.Kind == volume.FAT32 {
+				return fat.Make(dev, fat.Options{Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: uint32(serial), Hidden: uint32(p.Start), Time: g.Now})
+			}
+			return ntfs.Make(dev, ntfs.Options{Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: g.Now})
 		})
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrCannot, err)
@@ -142,40 +171,44 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	}
 	var raw []byte
 	if sv.Table.Scheme == table.MBR {
-		typ, err := hex.DecodeString(p.TypeID)
-		if err != nil || len(typ) != 1 {
+		if typ, err := hex.DecodeString(p.TypeID); err != nil || len(typ) != 1 {
 			return nil, fmt.Errorf("%w: %q is not a type of an MBR", ErrCannot, p.TypeID)
 		}
-		raw = make([]byte, 16)
-		raw[4] = typ[0]
-		raw = table.Entry{Raw: raw}.Moved(p.Start, p.End)
+		raw = table.MBREntry(table.Entry{TypeID: p.TypeID, Record: p.Record, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw
 	} else {
 		raw = table.NewEntry(table.Entry{Slot: p.Number, TypeID: p.TypeID, UniqueID: p.UniqueID, Start: p.Start, End: p.End, Attributes: attrs, Name: p.Name}).Raw
 	}
-	set, err := sv.Table.Set(p.Number, raw)
+	var set script.Script
+	if p.Container != 0 {
+		set, err = sv.Table.Insert(p.Record, raw, sv.Table.LinkTo(p.Record))
+	} else {
+		set, err = sv.Table.Set(p.Number, raw)
+	}
 	return append(s, set...), err
 }
 
 // onPaper makes a volume in memory and returns the script that makes the same on a
 // drive: all that it has allocated is written, zeros as holes.
-func onPaper(size, sector disk.Bytes, o ntfs.Options) (script.Script, error) {
-	paper := disk.NewPaper(size, sector)
-	if err := ntfs.Make(paper, o); err != nil {
+func onPaper(paper *disk.Paper, makes func(disk.Device) error) (script.Script, error) {
+	if err := makes(paper); err != nil {
 		return nil, err
 	}
-	v, err := ntfs.Open(paper)
+	found, err := recognise.Open(paper)
+	if err == nil && found.Volume == nil {
+		err = fmt.Errorf("%w: the new volume cannot be read", ErrCannot)
+	}
 	if err != nil {
 		return nil, err
 	}
 	const part = disk.MiB
 	var s script.Script
-	err = v.Allocated(func(from, to disk.Bytes) error {
+	err = found.Volume.Allocated(func(from, to disk.Bytes) error {
 		for at := from; at < to; at += part {
 			b, err := disk.ReadFull(paper, at, min(part, to-at))
 			if err != nil {
 				return err
 			}
-			if slices.ContainsFunc(b, func(c byte) bool { return c != 0 }) {
+			if !disk.Zeros(b) {
 				s.Put(at, b)
 			} else {
 				s = append(s, script.Op{Kind: script.Hole, Off: at, Len: disk.Bytes(len(b)), Keep: true})
@@ -200,6 +233,107 @@ func load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	return Done{l.Script.Shift(p.Start.Offset(sv.Layout.Sector)), &l.Arrival}, nil
 }
 
+// clearDrive takes the table away, and puts an empty one of the wanted kind in its place. What
+// the partitions held is not written over.
+func clearDrive(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
+	sec, size := sv.Layout.Sector, sv.Layout.Size
+	var s script.Script
+	hole := func(from, to disk.Bytes) {
+		if from < to {
+			s = append(s, script.Op{Kind: script.Hole, Off: from, Len: to - from, Keep: true})
+		}
+	}
+	if sv.Table.Scheme == table.GPT && col.Step.Scheme != "gpt" {
+		hole(max((sv.Layout.LastUsable+1).Offset(sec), size-disk.MiB), size)
+		hole(sec, min(sv.Layout.FirstUsable.Offset(sec), disk.MiB))
+		s.Barrier("both copies of the old table taken away")
+	}
+	switch col.Step.Scheme {
+	case "gpt":
+		return append(s, table.New(g.Dev, col.Layout.DiskID)...), nil
+	case "mbr":
+		n, err := strconv.ParseUint(col.Layout.DiskID, 16, 32)
+		if err != nil {
+			return nil, fmt.Errorf("%w: signature %q", ErrCannot, col.Layout.DiskID)
+		}
+		return append(s, table.NewMBR(g.Dev, uint32(n))...), nil
+	}
+	hole(0, sec)
+	s.Barrier("table taken away")
+	return s, nil
+}
+
+// container makes, resizes at its end or takes away an extended container; only the table
+// changes, and for a new one the record that its chain begins with.
+func container(sv *survey.Survey, col plan.Column) (script.Script, error) {
+	p, there := col.Layout.Find(col.Number)
+	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
+	act := plan.ContainerAct(col.Step.Act)
+	switch {
+	case act == plan.Dissolve && i >= 0:
+		return sv.Table.Set(col.Number, nil)
+	case act == plan.MakeIt && there:
+		var s script.Script
+		record := make([]byte, sv.Layout.Sector)
+		record[510], record[511] = 0x55, 0xaa
+		s.Put(p.Start.Offset(sv.Layout.Sector), record)
+		s.Barrier("first record of the chain written")
+		set, err := sv.Table.Set(p.Number, table.MBREntry(table.Entry{TypeID: p.TypeID, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw)
+		return append(s, set...), err
+	case there && i >= 0:
+		e := sv.Table.Entries[i]
+		return sv.Table.Set(e.Slot, e.Moved(p.Start, p.End))
+	}
+	return nil, fmt.Errorf("%w: there is no container %d", ErrCannot, col.Number)
+}
+
+// retag changes what the table says of a partition.
+func retag(sv *survey.Survey, col plan.Column) (script.Script, error) {
+	p, ok := col.Layout.Find(col.Number)
+	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
+	if !ok || i < 0 {
+		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, col.Number)
+	}
+	attrs, err := strconv.ParseUint(strings.TrimPrefix(p.Attributes, "0x"), 16, 64)
+	if err != nil {
+		return nil, fmt.Errorf("%w: attributes %q", ErrCannot, p.Attributes)
+	}
+	e := sv.Table.Entries[i]
+	raw, err := e.Retagged(p.TypeID, p.Name, attrs, p.Active)
+	if err != nil {
+		return nil, err
+	}
+	return sv.Table.Set(e.Slot, raw)
+}
+
+// relabel gives a volume another label.
+func relabel(sv *survey.Survey, col plan.Column) (script.Script, error) {
+	p, ok := sv.Layout.Find(col.Number)
+	v, can := sv.Volumes[col.Number].(*ntfs.Volume)
+	if !ok || !can {
+		return nil, fmt.Errorf("%w: partition %d cannot be labelled", ErrCannot, col.Number)
+	}
+	s, err := v.SetLabel(col.Step.Label)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+	}
+	return s.Shift(p.Start.Offset(sv.Layout.Sector)), nil
+}
+
+// takeOut takes a folder out of a volume.
+func takeOut(sv *survey.Survey, number int, folder string, now time.Time) (script.Script, error) {
+	p, ok := sv.Layout.Find(number)
+	v, can := sv.Volumes[number].(volume.Keeper)
+	if !ok || !can {
+		return nil, fmt.Errorf("%w: nothing can be taken out of partition %d", ErrCannot, number)
+	}
+	s, err := v.Remove([]string{folder}, now)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+	}
+	return s.Shift(p.Start.Offset(sv.Layout.Sector)), nil
+}
+
 // GrowWithin returns the script that makes a volume fill its partition.
 func GrowWithin(sv *survey.Survey, number int) (script.Script, error) {
 	p, ok := sv.Layout.Find(number)
@@ -208,6 +342,10 @@ func GrowWithin(sv *survey.Survey, number int) (script.Script, error) {
 	}
 	return lengthen(sv, p)
 }
+
+// GrowTo returns the script that makes the partition of a column as large as it is planned,
+// and its volume with it.
+func GrowTo(sv *survey.Survey, col plan.Column) (script.Script, error) { return grow(sv, col) }
 
 // lengthen makes the volume in a partition as long as p is.
 func lengthen(sv *survey.Survey, p *layout.Span) (script.Script, error) {

@@ -5,7 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 )

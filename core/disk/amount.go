@@ -11,6 +11,58 @@ import (
 // ErrAmount is returned for a text that is no amount.
 var ErrAmount = errors.New("not an amount")
 
+var shareForm = regexp.MustCompile(`^([0-9]+(?:[.,][0-9]+)?) ?%$|^([0-9]{1,4})/([0-9]{1,4})$`)
+
+var shareWords = map[string][2]int64{"all": {1, 1}, "half": {1, 2}, "a half": {1, 2}, "third": {1, 3}, "a third": {1, 3}, "quarter": {1, 4}, "a quarter": {1, 4}}
+
+// rest is what an amount leaves of the whole, in the words for that.
+func rest(t string) (string, bool) {
+	if r, ok := strings.CutPrefix(t, "all but "); ok {
+		return r, true
+	}
+	if r, ok := strings.CutPrefix(t, "leave "); ok {
+		return strings.TrimSuffix(r, " free"), true
+	}
+	return "", false
+}
+
+// share reads an amount that is a share of the whole.
+func share(t string, whole Bytes) (Bytes, bool) {
+	w := big.NewInt(int64(whole))
+	if f, ok := shareWords[t]; ok {
+		return Bytes(w.Mul(w, big.NewInt(f[0])).Div(w, big.NewInt(f[1])).Int64()), true
+	}
+	m := shareForm.FindStringSubmatch(t)
+	if m == nil || len(m[1]) > 12 {
+		return 0, false
+	}
+	text := m[2] + "/" + m[3]
+	if m[1] != "" {
+		text = strings.Replace(m[1], ",", ".", 1)
+	}
+	r, ok := new(big.Rat).SetString(text)
+	if !ok { // by nothing
+		return 0, false
+	}
+	if m[1] != "" {
+		r.Quo(r, big.NewRat(100, 1))
+	}
+	if r.Cmp(big.NewRat(1, 1)) > 0 {
+		return 0, false
+	}
+	r.Mul(r, new(big.Rat).SetInt(w))
+	return Bytes(new(big.Int).Quo(r.Num(), r.Denom()).Int64()), true
+}
+
+// Relative tells whether what a text means depends on what there is: all, half, 25 %, all
+// but 20 GiB.
+func Relative(text string) bool {
+	t := strings.ToLower(strings.Join(strings.Fields(text), " "))
+	_, leaves := rest(t)
+	_, shares := share(t, 1)
+	return leaves || shares
+}
+
 var amountForm = regexp.MustCompile(`^\+?([0-9]+(?:[.,][0-9]+)?)\s*([a-z]+)$`)
 
 var units = map[string]int64{
@@ -20,25 +72,25 @@ var units = map[string]int64{
 }
 
 // ParseAmount reads an amount as people write it: `42 GiB`, `43008 MiB`,
-// `45 GB`, `+7 GiB`, `half`, `all`, `all but 20 GiB`. whole is what `all`
-// means. The result is in bytes, not aligned, and between 1 and whole.
+// `45 GB`, `+7 GiB`, `half`, `1/3`, `25 %`, `all`, `all but 20 GiB`, `leave 20 GiB free`.
+// whole is what `all` means. The result is in bytes, not aligned, and between 1 and whole.
 func ParseAmount(text string, whole Bytes) (Bytes, error) {
 	t := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	switch {
 	case t == "":
 		return 0, fmt.Errorf("%w: nothing was entered; write for example 42 GiB, 45 GB, half or all", ErrAmount)
-	case t == "all":
-		return atLeastOne(text, whole)
-	case t == "half":
-		return atLeastOne(text, whole/2)
-	case strings.HasPrefix(t, "all but "):
-		rest, err := ParseAmount(strings.TrimPrefix(t, "all but "), whole)
+	case strings.HasPrefix(t, "-"):
+		return 0, fmt.Errorf("%w: %q is negative; an amount is what is added, for example 42 GiB", ErrAmount, text)
+	}
+	if text, leaves := rest(t); leaves {
+		kept, err := ParseAmount(text, whole)
 		if err != nil {
 			return 0, err
 		}
-		return atLeastOne(text, whole-rest)
-	case strings.HasPrefix(t, "-"):
-		return 0, fmt.Errorf("%w: %q is negative; an amount is what is added, for example 42 GiB", ErrAmount, text)
+		return atLeastOne(t, whole-kept)
+	}
+	if b, ok := share(t, whole); ok {
+		return atLeastOne(t, b)
 	}
 	m := amountForm.FindStringSubmatch(t)
 	if m == nil {

@@ -7,6 +7,7 @@
 package disk
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -73,6 +74,11 @@ func inBounds(d interface{ Size() Bytes }, off, n int64) error {
 		return fmt.Errorf("%w: %d bytes at %d of %d", ErrBounds, n, off, d.Size())
 	}
 	return nil
+}
+
+// Zeros tells whether b holds nothing but zeros.
+func Zeros(b []byte) bool {
+	return len(b) == 0 || b[0] == 0 && bytes.Equal(b[:len(b)-1], b[1:])
 }
 
 // ReadFull reads n bytes at off. It checks the bounds before it allocates.

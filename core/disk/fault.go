@@ -212,6 +212,14 @@ func (r *Recorder) Zero(off, n Bytes) error {
 	return r.Device.Zero(off, n)
 }
 
+// Forget drops n bytes at off from the page cache where the device has one.
+func (r *Recorder) Forget(off, n Bytes) error {
+	if d, ok := r.Device.(interface{ Forget(off, n Bytes) error }); ok {
+		return d.Forget(off, n)
+	}
+	return nil
+}
+
 func (r *Recorder) note(off, n Bytes) {
 	r.mu.Lock()
 	r.ranges = append(r.ranges, [2]Bytes{off, off + n})

@@ -229,5 +229,11 @@ func (im *Image) Forget(off, n Bytes) error {
 	return unix.Fadvise(int(im.f.Fd()), int64(start), int64((off+n).Up(page)-start), unix.FADV_DONTNEED)
 }
 
+// Prefetch has n bytes at off read from the medium meanwhile; whether this hint is taken
+// does not matter.
+func (im *Image) Prefetch(off, n Bytes) {
+	unix.Fadvise(int(im.f.Fd()), int64(off), int64(n), unix.FADV_WILLNEED)
+}
+
 // Close releases the file and its lock.
 func (im *Image) Close() error { return im.f.Close() }

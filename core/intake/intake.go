@@ -314,13 +314,13 @@ func (w *sparse) skip(n disk.Bytes) { w.at += n }
 func (w *sparse) write(b []byte) error {
 	for len(b) > 0 {
 		n := 0
-		for n < len(b) && zero(b[n:min(n+page, len(b))]) {
+		for n < len(b) && disk.Zeros(b[n:min(n+page, len(b))]) {
 			n = min(n+page, len(b))
 		}
 		w.at += disk.Bytes(n)
 		b = b[n:]
 		n = 0
-		for n < len(b) && !zero(b[n:min(n+page, len(b))]) {
+		for n < len(b) && !disk.Zeros(b[n:min(n+page, len(b))]) {
 			n = min(n+page, len(b))
 		}
 		if n == 0 {
@@ -337,10 +337,6 @@ func (w *sparse) write(b []byte) error {
 	}
 	return nil
 }
-
-var blank [page]byte
-
-func zero(b []byte) bool { return bytes.Equal(b, blank[:len(b)]) }
 
 // HandOut writes a drive out in the given format. Holes stay holes where the format
 // can say so.

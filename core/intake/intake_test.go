@@ -45,7 +45,7 @@ func drive(t *testing.T, b []byte) *disk.Image {
 	}
 	t.Cleanup(func() { im.Close() })
 	for i := 0; i < len(b); i += 4096 {
-		if p := b[i:min(i+4096, len(b))]; !zero(p) {
+		if p := b[i:min(i+4096, len(b))]; !disk.Zeros(p) {
 			im.WriteAt(p, int64(i))
 		}
 	}

@@ -184,7 +184,7 @@ func writeQcow2(dev disk.Device, f *os.File, tell func(disk.Bytes) error) error 
 		return err
 	}
 	err := stored(dev, cluster, func(off disk.Bytes, b []byte) error {
-		if allZero(b) {
+		if disk.Zeros(b) {
 			return tell(off)
 		}
 		c := off / cluster

@@ -216,7 +216,7 @@ func writeVHD(dev disk.Device, f *os.File, dynamic bool, tell func(disk.Bytes) e
 		bits[i] = 0xff
 	}
 	err := stored(dev, vhdBlock, func(off disk.Bytes, b []byte) error {
-		if allZero(b) {
+		if disk.Zeros(b) {
 			return tell(off)
 		}
 		be.PutUint32(table[4*(off/vhdBlock):], uint32(at/512))
@@ -238,13 +238,4 @@ func writeVHD(dev disk.Device, f *os.File, dynamic bool, tell func(disk.Bytes) e
 		}
 	}
 	return nil
-}
-
-func allZero(b []byte) bool {
-	for i := 0; i < len(b); i += page {
-		if !zero(b[i:min(i+page, len(b))]) {
-			return false
-		}
-	}
-	return true
 }

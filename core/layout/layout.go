@@ -92,6 +92,12 @@ func (s Span) MarshalJSON() ([]byte, error) {
 	return json.Marshal(plain(s))
 }
 
+// Notes of systems that the PC does not start by default.
+const (
+	NoteUnstarted = "Nothing starts it: an old copy, or a system of another PC."
+	NoteOffered   = "The PC can start it, when asked."
+)
+
 // Title names a partition for people: its letter and label, or its role.
 func (s Span) Title() string {
 	names := map[Role]string{EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container", Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System"}
@@ -136,7 +142,13 @@ func (l *Layout) Find(number int) (*Span, bool) {
 
 // Partitions returns the partitions only.
 func (l *Layout) Partitions() []Span {
-	return slices.DeleteFunc(slices.Clone(l.Spans), func(s Span) bool { return s.Kind == Gap })
+	out := make([]Span, 0, len(l.Spans))
+	for i := range l.Spans {
+		if l.Spans[i].Kind != Gap {
+			out = append(out, l.Spans[i])
+		}
+	}
+	return out
 }
 
 // GapAt returns the free gap that begins at sector lba, inside the given container
@@ -156,7 +168,7 @@ func (l *Layout) With(parts []Span) *Layout {
 	out := *l
 	parts = slices.Clone(parts)
 	slices.SortStableFunc(parts, func(a, b Span) int { return int(min(max(a.Start-b.Start, -1), 1)) })
-	out.Spans = nil
+	out.Spans = make([]Span, 0, 2*len(parts)+6)
 	inside := 0
 	gap := func(from, to disk.LBA, why Why) {
 		if to < from {

@@ -72,6 +72,11 @@ type Recovery struct {
 	Partition string `json:"partition"`
 	InUse     bool   `json:"in_use"`
 	Parked    bool   `json:"parked,omitempty"`
+	// Of one that is parked: the volume and the folder, and about how much room its
+	// files take, in bytes. Empty where the PC parked it by itself.
+	Volume string `json:"volume,omitempty"`
+	Folder string `json:"folder,omitempty"`
+	Bytes  int64  `json:"bytes,omitempty"`
 }
 
 // ErrFacts is returned for facts that cannot be read or do not fit each other.
@@ -117,7 +122,7 @@ func Parse(b []byte) (*Facts, error) {
 		}
 		held[x.Letter] = x.Name
 	}
-	if f.Wait < 0 || f.Wait > 999 {
+	if f.Wait < 0 || f.Wait > MaxWait {
 		return nil, fmt.Errorf("%w: a waiting time of %d s", ErrFacts, f.Wait)
 	}
 	return &f, nil

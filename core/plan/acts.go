@@ -25,6 +25,8 @@ const (
 type Act struct {
 	Do   Do     `json:"do"`
 	Edge string `json:"edge,omitempty"` // head, where it is not the end
+	// Act is what is done with a container.
+	Act ContainerAct `json:"act,omitempty"`
 	// Limit is the most that can be gained, cut off, or taken.
 	Limit    disk.Bytes `json:"limit,omitempty"`
 	Note     string     `json:"note,omitempty"`  // what goes with a possible act
@@ -49,7 +51,32 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 	if del.Obstacle = mayDelete(l, p, f); del.Obstacle == nil {
 		del.Missing = missing(p, Step{}, f)
 	}
-	return []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}
+	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
+}
+
+// ofContainer lists what can be done with an extended container, for one.
+func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
+	if p.Role != layout.Container {
+		return nil
+	}
+	for _, act := range []ContainerAct{GrowIt, ShrinkIt, Dissolve} {
+		a := Act{Do: Container, Act: act, Obstacle: general(f)}
+		c := Column{Step: Step{Do: Container, Act: string(act), By: "all"}}
+		if a.Obstacle == nil {
+			changeContainer(&c, l, p, f)
+		}
+		switch {
+		case len(c.Obstacles) > 0:
+			a.Obstacle = &c.Obstacles[0]
+		case c.Layout != nil && act != Dissolve:
+			q, _ := c.Layout.Find(p.Number)
+			a.Limit, a.Note = max(q.Bytes-p.Bytes, p.Bytes-q.Bytes), "At its end; the logical volumes stay where they are."
+		case c.Layout != nil:
+			a.Note = "It is empty. Its room is free for primary partitions then."
+		}
+		out = append(out, a)
+	}
+	return out
 }
 
 // GapActs lists what can be done with the gap that begins at sector start, inside a
@@ -81,6 +108,14 @@ func general(f Facts) *Obstacle {
 		return obstacle(TableUnsafe, f.TableTrouble).clear("mend")
 	}
 	return nil
+}
+
+// keepsBackups tells that a partition is a shelf.
+func keepsBackups(p *layout.Span, f Facts) *Obstacle {
+	if f.Shelved[p.Number] == "" {
+		return nil
+	}
+	return obstacle(IsShelf, fmt.Sprintf("Backups are kept in it: it is the shelf %s. No plan touches it.", f.Shelved[p.Number]), p.Number)
 }
 
 // sealedWhole is what stands against everything but handling a partition whole.
@@ -119,6 +154,8 @@ func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		return o
 	}
 	switch {
+	case f.Shelved[p.Number] != "":
+		return keepsBackups(p, f)
 	case p.Role == layout.StartSystem:
 		return obstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).clear("start-order")
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
@@ -170,7 +207,7 @@ func resizable(p *layout.Span, f Facts) *Obstacle {
 	v := p.Volume
 	switch {
 	case p.Role == layout.Container:
-		return obstacle(HasVolumes, "A container changes its size with the volumes in it, which this version does not do.", p.Number)
+		return obstacle(HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.", p.Number)
 	case v == nil || v.Kind == volume.Unknown:
 		return obstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case v.Kind != volume.NTFS && v.Kind != volume.FAT12 && v.Kind != volume.FAT16 && v.Kind != volume.FAT32:
@@ -360,8 +397,9 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 		return a
 	}
 	v := p.Volume
-	cut := (p.Bytes - v.ShrinkCut.Up(disk.Grid)).Down(disk.Grid)
-	most := (p.Bytes - v.ShrinkMin.Up(disk.Grid)).Down(disk.Grid)
+	least := leastVolume(v.Kind)
+	cut := (p.Bytes - max(v.ShrinkCut, least).Up(disk.Grid)).Down(disk.Grid)
+	most := (p.Bytes - max(v.ShrinkMin, least).Up(disk.Grid)).Down(disk.Grid)
 	last := f.Insides[p.Number]
 	switch {
 	case most < disk.Grid:
@@ -393,13 +431,7 @@ func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
 	if a.Obstacle = movable(p, f); a.Obstacle != nil {
 		return a
 	}
-	var up, down disk.Bytes
-	if g := before(l, p); g != nil {
-		up = l.Room(*g)
-	}
-	if g, ok := l.GapAt(p.End+1, p.Container); ok {
-		down = l.Room(g)
-	}
+	up, down := Touching(l, p)
 	if up+down < disk.Grid {
 		a.Obstacle = obstacle(NoGap, "No gap touches it on either side.", p.Number).clear("delete", "shrink")
 		return a
@@ -414,7 +446,7 @@ func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
 
 // combine looks for a volume of the same drive that could take p's files.
 func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Combine, Later: true}
+	a := Act{Do: Combine}
 	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
 		return a
 	}
@@ -483,7 +515,7 @@ func slotFree(l *layout.Layout, number int) *Obstacle {
 }
 
 func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
-	a := Act{Do: Create, Later: gap.Container != 0, Limit: l.Room(*gap)}
+	a := Act{Do: Create, Limit: l.Room(*gap)}
 	if gap.Container != 0 {
 		a.Limit -= disk.Grid // its record goes before it
 	}
@@ -522,7 +554,7 @@ func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 		a.Obstacle = obstacle(NoVolume, "It is not for people's files; it has no letter.", p.Number)
 	case p.Volume == nil || sealedWhole(p) != nil || !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.ReFS}, p.Volume.Kind):
 		a.Obstacle = obstacle(NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number)
-	case !f.HasPC:
+	case f.PC == nil:
 		a.Obstacle = obstacle(NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.", p.Number).clear("read-facts")
 	case f.Lacks[p.UniqueID].Letter != "":
 		m := f.Lacks[p.UniqueID]

@@ -83,8 +83,9 @@ func TestCatalogue(t *testing.T) {
 	tight := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes/2 }
 	small := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes-2*disk.MiB, s.Bytes-2*disk.MiB }
 	none := Facts{}
-	// What only a step can meet has its cases in TestObstacles, TestBringBack and TestMake.
-	seen := map[Code]bool{NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true}
+	// What only a step can meet has its cases in TestObstacles, TestBringBack, TestMake, TestOnPC, TestMoves, TestJoins and TestRoutes.
+	seen := map[Code]bool{NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true,
+		NotParked: true, NotInOrder: true, NoSystem: true, NothingToDo: true, RecoveryInUse: true, StartEntryLeft: true, PlaceNamed: true, PathsChange: true, TooMuch: true}
 	defer func() {
 		for _, code := range declared(t) {
 			if !seen[code] {
@@ -124,7 +125,7 @@ func TestCatalogue(t *testing.T) {
 		{TooLarge, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.ClusterBytes = 3 }), 6, none, r, 6, none, "clusters", "copy-out"},
 		{TooSmall, Split, "", with(r, 5, small), 5, none, r, 5, none, "give up", ""},
 		{Full, Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = s.Bytes }), 5, none, r, 5, none, "full", "move-files"},
-		{LastCluster, Shrink, "", with(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {"Full size/last.xry", true}}}, with(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},
+		{LastCluster, Shrink, "", with(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {LastFile: "Full size/last.xry", Fixed: true}}}, with(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},
 		{RestorePoints, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.RestorePoints = true }), 5, none, with(r, 5, tight), 5, none, "earlier states", "drop-restore-points"},
 		{BadPlaces, Slide, "", with(r, 6, func(s *layout.Span) { s.Volume.BadClusters = 3 }), 6, none, r, 6, none, "3 bad clusters", "copy-out"},
 		{BadPlaces, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.BadClusters = 1 }), 5, none, with(r, 5, tight), 5, none, "Bad clusters", "copy-out"},
@@ -151,9 +152,10 @@ func TestCatalogue(t *testing.T) {
 		{IsStart, Combine, "", r, 3, none, r, 5, none, "not be taken", ""},
 		{OnlyEFI, Delete, "", r, 1, Facts{StartsHere: true}, r, 1, none, "cannot start", ""},
 		{OnlyEFI, Delete, "", with(b, 5, func(s *layout.Span) { s.Active = true }), 5, Facts{StartsHere: true}, b, 5, Facts{StartsHere: true}, "active", ""},
-		{LetterTaken, Letter, "", r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T", Holder: "card reader", Propose: "V"}}}, r, 5, Facts{HasPC: true, Lacks: map[string]pc.Missing{"f": {Letter: "T"}}}, "V: is free", "letter"},
-		{Removable, Letter, "", r, 5, Facts{HasPC: true, Removable: true}, r, 5, Facts{HasPC: true}, "stick or card", ""},
-		{NoPC, Letter, "", r, 5, none, r, 5, Facts{HasPC: true}, "not known", "read-facts"},
+		{LetterTaken, Letter, "", r, 5, Facts{PC: &pc.Facts{}, Lacks: map[string]pc.Missing{"f": {Letter: "T", Holder: "card reader", Propose: "V"}}}, r, 5, Facts{PC: &pc.Facts{}, Lacks: map[string]pc.Missing{"f": {Letter: "T"}}}, "V: is free", "letter"},
+		{Removable, Letter, "", r, 5, Facts{PC: &pc.Facts{}, Removable: true}, r, 5, Facts{PC: &pc.Facts{}}, "stick or card", ""},
+		{NoPC, Letter, "", r, 5, none, r, 5, Facts{PC: &pc.Facts{}}, "not known", "read-facts"},
+		{IsShelf, Delete, "", r, 5, Facts{Shelved: map[int]string{5: "Bay B"}}, r, 6, Facts{Shelved: map[int]string{5: "Bay B"}}, "shelf Bay B", ""},
 		{NoRecord, BringBack, "", r, 0, none, r, 0, Facts{Deleted: true}, "No record", ""},
 	} {
 		a := find(t, c.l, c.n, c.f, c.do, c.edge)

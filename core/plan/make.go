@@ -11,6 +11,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
 )
 
 // kinds are the names of partition types in plans, with their type on a GPT and on an
@@ -32,13 +33,28 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 	if s.Label == "" {
 		c.Title = "Create a partition"
 	}
+	inside := 0 // the container's number
+	if s.In != "" {
+		i := slices.IndexFunc(l.Spans, func(p layout.Span) bool { return p.Role == layout.Container })
+		if i < 0 {
+			c.Obstacles = append(c.Obstacles, *obstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").clear("container"))
+			return
+		}
+		inside = l.Spans[i].Number
+	}
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	gap, ok := gapFor(l, s)
+	gap, ok := gapFor(l, s, inside)
 	if !ok {
 		block(obstacle(NoGap, "There is no free room for a new partition there."))
 		return
 	}
+	if box, ok := l.Find(inside); ok && gap.Start == box.Start+1 {
+		gap.Start = box.Start // its record can stand there
+	}
 	most := l.Room(gap)
+	if inside != 0 { // its record goes before it
+		most -= disk.Grid
+	}
 	var img *Image
 	if s.Backup != "" {
 		x, ok := f.Images[s.Backup]
@@ -77,32 +93,34 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 		block(obstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, most, most.Exact())))
 		return
 	}
-	n := freeNumber(l, 0)
+	n := freeNumber(l, inside)
 	if n == 0 {
 		block(obstacle(TableFull, "The partition table has no free entry."))
 		return
 	}
-	typ, known := kinds[s.Type]
-	id, role := typ[0], layout.Data
-	if l.Scheme == "mbr" {
-		id = typ[1]
-	}
-	if r, own := roleOf[s.Type]; own {
-		role = r
-	}
+	id, role, known := typeFor(l.Scheme, s.Type)
 	if !known {
-		id, role = strings.ToLower(s.Type), layout.Data
-	}
-	if id == "" {
 		block(obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", l.Scheme, s.Type)))
 		return
 	}
+	if role == "" {
+		role = layout.Data
+	}
 	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), s.StartLBA)
 	size = min(size.Up(disk.Grid), most)
-	p := layout.Span{
+	record := disk.LBA(0)
+	if inside != 0 {
+		record = start
+		start += disk.Grid.At(l.Sector)
+	}
+	p := layout.Span{Container: inside, Record: record,
+
 		Kind: layout.Partition, Number: n, Start: start, End: start + size.At(l.Sector) - 1, TypeID: id, TypeName: table.TypeName(id),
 		UniqueID: f.NewID, Name: s.Name, Attributes: "0x0000000000000000", Role: role,
 		Protected: slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, role),
+	}
+	if s.Attributes == "" && role == layout.Recovery && l.Scheme == "gpt" { // as PCs make them: kept, and no letter
+		s.Attributes = fmt.Sprintf("0x%x", uint64(table.AttrRequired|table.AttrNoLetter))
 	}
 	if s.Attributes != "" {
 		a, _ := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64)
@@ -148,15 +166,26 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 		v := volume.Info{Kind: volume.NTFS, Label: s.Label, Serial: Serial(f.NewID), ClusterBytes: NewCluster, Clean: true}
 		v.TotalBytes = grownTotal(v, p.Bytes, l.Sector)
 		p.Volume = &v
-	case "fat32", "fat16":
-		block(obstacle(NotYet, "This version makes NTFS volumes, or partitions without a volume."))
+	case "fat32":
+		cluster, total, err := fat.Shape(p.Bytes, l.Sector)
+		if err != nil {
+			block(obstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", p.Bytes)))
+			return
+		}
+		if len(s.Label) > 11 || strings.ContainsFunc(s.Label, func(r rune) bool { return r < ' ' || r > '~' || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r) }) {
+			block(obstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", s.Label)))
+			return
+		}
+		p.Volume = &volume.Info{Kind: volume.FAT32, Label: strings.ToUpper(s.Label), Serial: Serial(f.NewID)[:8], ClusterBytes: cluster, TotalBytes: total, Clean: true}
+	case "fat16":
+		block(obstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume."))
 		return
 	default:
 		if role == layout.Data {
 			p.Role = layout.Unknown
 		}
 	}
-	c.Number, c.Detail = n, fmt.Sprintf("%s, %s", p.Bytes, map[bool]string{true: "NTFS", false: "no volume"}[p.Volume != nil])
+	c.Number, c.Detail = n, fmt.Sprintf("%s, %s", p.Bytes, map[string]string{"ntfs": "NTFS", "fat32": "FAT32", "none": "no volume"}[s.Format])
 	c.Layout = l.With(append(l.Partitions(), p))
 }
 
@@ -198,10 +227,10 @@ func Serial(id string) string {
 
 // gapFor is the gap that a new partition goes into: the one at its start, or the first
 // that is large enough.
-func gapFor(l *layout.Layout, s Step) (layout.Span, bool) {
+func gapFor(l *layout.Layout, s Step, inside int) (layout.Span, bool) {
 	var largest layout.Span
 	for _, g := range l.Spans {
-		if g.Kind != layout.Gap || g.Why != layout.Free || g.Container != 0 {
+		if g.Kind != layout.Gap || g.Why != layout.Free || g.Container != inside {
 			continue
 		}
 		if s.StartLBA > 0 {
@@ -223,40 +252,72 @@ func gapFor(l *layout.Layout, s Step) (layout.Span, bool) {
 // copyBack puts files of a backup into a volume.
 func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Put files into " + p.Title()
+	if f.names != nil {
+		if h := f.names.holds[c.Step.Backup]; h != nil {
+			takeBack(c, l, p, h)
+			return
+		}
+		if b, named := f.names.backups[c.Step.Backup]; named && b.id == "" { // the gate asks for it
+			if o := mayTake(p, b.bytes); o != nil {
+				c.Obstacles = append(c.Obstacles, *o)
+				return
+			}
+			c.Detail, c.Waits, c.Layout = "from the shelf, once they are there", b.bytes, fuller(l, p.Number, b.bytes)
+			return
+		} else if named {
+			c.Step.Backup = b.id
+		}
+	}
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	a, ok := f.Arriving[c.Step.Arrival()]
+	full := mayTake(p, a.Room)
 	switch {
 	case !ok:
 		block(obstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
 	case !a.Verified:
 		block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).clear("verify-backup"))
-	case p.Held != "":
-		block(obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("power-off", "free"))
-	case p.Volume == nil:
-		block(obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number))
-	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):
-		block(obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder"))
-	case p.Volume.Hibernated:
-		block(obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down"))
-	case !p.Volume.Clean:
-		block(obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("check"))
-	case a.Room > p.Volume.Free():
-		block(obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", a.Room, p.Title(), p.Volume.Free()), p.Number))
+	case full != nil:
+		block(full)
 	default:
 		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, c.Step.Backup)
 		if a.Lost > 0 {
 			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
 		}
-		parts := l.Partitions()
-		for i := range parts {
-			if q := &parts[i]; q.Number == p.Number {
-				v := *q.Volume
-				v.UsedBytes = min(v.UsedBytes+a.Room, v.TotalBytes)
-				q.Volume = &v
-			}
-		}
-		c.Layout = l.With(parts)
+		c.Layout = fuller(l, p.Number, a.Room)
 	}
+}
+
+// mayTake says why files that take about so much room cannot be put into a volume, or
+// nil.
+func mayTake(p *layout.Span, room disk.Bytes) *Obstacle {
+	switch {
+	case p.Held != "":
+		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume")
+	case p.Volume == nil:
+		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):
+		return obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder")
+	case p.Volume.Hibernated:
+		return obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down")
+	case !p.Volume.Clean:
+		return obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("check")
+	case room > p.Volume.Free():
+		return obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()), p.Number)
+	}
+	return nil
+}
+
+// fuller is the layout with more used in one volume.
+func fuller(l *layout.Layout, number int, by disk.Bytes) *layout.Layout {
+	parts := l.Partitions()
+	for i := range parts {
+		if q := &parts[i]; q.Number == number {
+			v := *q.Volume
+			v.UsedBytes = max(min(v.UsedBytes+by, v.TotalBytes), 0)
+			q.Volume = &v
+		}
+	}
+	return l.With(parts)
 }
 
 // Arriving is files on their way into a volume.
@@ -266,6 +327,23 @@ type Arriving struct {
 	Room     disk.Bytes // about what they take
 	Verified bool       // or what is damaged in it is known
 	Lost     int        // that cannot be read in the backup
+}
+
+// Resolved are the steps that bring files back from the shelf which earlier ones copy out,
+// as far as backups stand for them.
+func Resolved(steps []Step, backups map[int]Backup) (out []Step) {
+	ids := map[string]string{}
+	for _, s := range steps {
+		n, _ := strconv.Atoi(s.Partition)
+		if b := backups[n]; s.Do == CopyOut && s.Volume == "" && s.As != "" && b.Verified && b.Same && !b.Coverage {
+			ids[s.As] = b.ID
+		}
+		if id := ids[s.Backup]; s.Do == CopyBack && id != "" {
+			s.Backup = id
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Arrival names what a step puts into a volume.
@@ -286,6 +364,9 @@ func (s Step) validCreate() error {
 	}
 	if s.Backup != "" && s.Format != "" {
 		return fmt.Errorf("create has a format and an image; one of them says what is to be in it")
+	}
+	if s.In != "" && s.In != "container" {
+		return fmt.Errorf("in is %q, not container", s.In)
 	}
 	if s.StartLBA < 0 {
 		return fmt.Errorf("start_lba is %d", s.StartLBA)

@@ -15,28 +15,38 @@ import (
 // obstacle the columns have no layout.
 func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	var out []Column
-	l, names := now, map[string]string{}
+	l := now
+	f.names, f.kept = newNames(), map[int]bool{}
 	var gone []layout.Span
+	freed := map[int]bool{} // volumes from which something was taken out
 	for i, s := range steps {
 		if i < len(f.NewIDs) {
 			f.NewID = f.NewIDs[i]
 		}
-		if n, named := names[s.Partition]; named {
-			s.Partition = n
-		}
-		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}}
+		s = f.names.resolve(s)
+		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC}
 		if l == nil {
 			c.Title = string(s.Do)
 			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
 			apply(&c, l, f)
-			c.NoReturn = noReturn(c, gone)
-			if p, ok := l.Find(c.Number); ok && s.Do == Delete && p.Volume != nil {
-				gone = append(gone, *p)
+			f.PC = c.PC
+			c.NoReturn = noReturn(c, gone, freed)
+			if c.Moves {
+				freed[c.From] = true
 			}
-		}
-		if s.Do == Create && s.As != "" {
-			names[s.As] = strconv.Itoa(c.Number)
+			if p, ok := l.Find(c.Number); ok && s.Do == Delete {
+				if f.names.left[p.UniqueID] = true; p.Volume != nil {
+					gone = append(gone, *p)
+				}
+			}
+			f.names.note(s, &c)
+			if s.Do == Create && c.Layout != nil {
+				f.kept[c.Number] = true // nobody's files but what the plan puts there
+			}
+			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As }) {
+				f.kept[n] = true
+			}
 		}
 		if l = c.Layout; s.Do == Mend && l != nil {
 			f.TableTrouble = f.Mended[s.Keep].Trouble
@@ -48,7 +58,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 
 // noReturn tells whether a step writes over what partitions held that the same plan
 // deletes: undo could not bring that back.
-func noReturn(c Column, gone []layout.Span) string {
+func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 	if c.Layout == nil {
 		return ""
 	}
@@ -56,8 +66,11 @@ func noReturn(c Column, gone []layout.Span) string {
 		return "it overwrites what it deletes"
 	}
 	p, ok := c.Layout.Find(c.Number)
-	if !ok || c.Step.Do != CopyBack && c.Place != FromBackup {
+	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup {
 		return ""
+	}
+	if freed[p.Number] {
+		return "it may write over what an earlier step took out of " + p.Title()
 	}
 	for _, g := range gone {
 		if g.Start <= p.End && p.Start <= g.End {
@@ -81,8 +94,22 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		bringBack(c, l, f)
 		return
 	}
-	if c.Step.Do == Create {
+	switch {
+	case c.Step.Do == Create:
 		newPartition(c, l, f)
+		return
+	case c.Step.Do == Rebuild:
+		rebuild(c, l, f)
+		return
+	case c.Step.Do == Clear:
+		clearAll(c, l, f)
+		return
+	case c.Step.Do == Container && ContainerAct(c.Step.Act) == MakeIt:
+		makeContainer(c, l, f)
+		return
+	}
+	if c.Step.ofThePC() && c.Step.Partition == "" {
+		onPC(c, l, nil, f)
 		return
 	}
 	n, err := strconv.Atoi(c.Step.Partition)
@@ -93,6 +120,11 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		return
 	}
 	c.Number = n
+	if o := keepsBackups(p, f); o != nil && !c.Step.ofThePC() {
+		c.Title = string(c.Step.Do) + " " + p.Title()
+		block(o)
+		return
+	}
 	switch c.Step.Do {
 	case Delete:
 		c.Title, c.Detail = "Delete "+p.Title(), "kept as record"
@@ -104,17 +136,30 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 			return
 		}
 		c.Missing = missing(p, c.Step, f)
+		leaves(c, p, f)
 		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == n }))
 	case CopyBack:
 		copyBack(c, l, p, f)
+	case CopyOut:
+		copyOut(c, l, p, f)
+	case Absorb:
+		absorb(c, l, p, f)
+	case Slide:
+		slideStep(c, l, p, f)
+	case Shrink:
+		shrinkStep(c, l, p, f)
+	case Container:
+		changeContainer(c, l, p, f)
+	case Retag:
+		retag(c, l, p, f)
+	case Label:
+		label(c, l, p, f)
+	case ParkRecovery, UseRecovery, DropStartEntry, StartOrder, NoteIdentity, Letter:
+		onPC(c, l, p, f)
 	case Grow:
 		c.Title = "Grow " + p.Title()
 		if c.Step.Edge == "head" {
-			o := growHead(l, p, f).Obstacle
-			if o == nil {
-				o = obstacle(NotYet, fmt.Sprintf("%s can grow toward its start, but this version does not carry that out.", p.Title()), n)
-			}
-			block(o)
+			growHeadStep(c, l, p, f)
 			return
 		}
 		room, o := mayGrow(l, p, f)
@@ -157,7 +202,7 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 	if o := needsLead(p, s, f); o != nil {
 		out = append(out, *o)
 	}
-	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" {
+	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" || f.kept[p.Number] && !s.Erase {
 		return out
 	}
 	if s.Erase && s.Backups == "delete" { // who wants nothing to be left needs no backup, but says so

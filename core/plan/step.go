@@ -8,8 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf16"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -26,6 +28,19 @@ const (
 	BringBack Do = "bring-back"
 	Mend      Do = "mend"      // one copy of a GPT from the other
 	CopyBack  Do = "copy-back" // files of a backup into a volume
+	// Of the drive's PC.
+	ParkRecovery   Do = "park-recovery"
+	UseRecovery    Do = "use-recovery"
+	DropStartEntry Do = "drop-start-entry"
+	StartOrder     Do = "start-order"
+	NoteIdentity   Do = "note-identity"
+	Label          Do = "label" // of a volume
+	Retag          Do = "retag" // another type, name, attributes or active flag in the table
+	CopyOut        Do = "copy-out"
+	Absorb         Do = "absorb"    // one volume's files into a folder of another
+	Rebuild        Do = "rebuild"   // a partition as a record has it
+	Clear          Do = "clear"     // everything, and an empty table
+	Container      Do = "container" // of logical volumes
 )
 
 // Step is one change in a plan.
@@ -53,14 +68,35 @@ type Step struct {
 	Name       string   `json:"name,omitempty"`
 	Attributes string   `json:"attributes,omitempty"`
 	As         string   `json:"as,omitempty"`
+	Active     *bool    `json:"active,omitempty"` // of a retag on an MBR, nil for as it is
 	// Of files that come back: from which backup, which of them (none for all), and
 	// into which folder.
 	Backup string   `json:"backup,omitempty"`
 	Only   []string `json:"only,omitempty"`
 	Folder string   `json:"folder,omitempty"`
+	// Into is the partition that takes another's files in; Volume the one on the same drive
+	// that files are copied out to, empty for the shelf.
+	Into   string `json:"into,omitempty"`
+	Volume string `json:"volume,omitempty"`
+	// Move tells that what is copied out, the one folder in Only, is gone from where it was
+	// once it has been compared.
+	Move bool `json:"move,omitempty"`
+	// In is "container" for a new logical volume.
+	In string `json:"in,omitempty"`
+	// Act is what is done with a container; Scheme the table that a cleared drive gets.
+	Act    string `json:"act,omitempty"`
+	Scheme string `json:"scheme,omitempty"`
+	// Letter is a volume's letter from now on, empty for none.
+	Letter string `json:"letter,omitempty"`
+	// Wait is for how many seconds the PC asks which system to start, nil for as long as
+	// before.
+	Wait *int `json:"wait_seconds,omitempty"`
 	// Lead is the name of the lead who answers for the step, where it needs one.
 	Lead string `json:"lead,omitempty"`
 }
+
+// Deletes tells whether a partition, or more than one, is gone after the step.
+func (s Step) Deletes() bool { return s.Do == Delete || s.Do == Absorb || s.Do == Clear }
 
 // Plan is steps in their order.
 type Plan struct {
@@ -71,38 +107,33 @@ type Plan struct {
 // Sentinel errors of Parse.
 var (
 	ErrMalformed = errors.New("the plan cannot be read")
-	ErrNotYet    = errors.New("the plan has a step that this version cannot carry out")
 )
 
-// notYet are the steps of the plan language that are understood, and refused.
-var notYet = []Do{"slide", "shrink", "rebuild", "retag", "absorb", "label", "letter", "clear", "container", "copy-out",
-	"park-recovery", "use-recovery", "drop-start-entry", "start-order"}
+// maxBytes bounds a plan or a goal.
+const maxBytes = 1 << 20
+
+// decode reads one JSON value into v, with no field that v does not have and nothing behind
+// it; what is wrong is told as bad.
+func decode(b []byte, v any, bad error) error {
+	if len(b) > maxBytes {
+		return fmt.Errorf("%w: it is longer than 1 MiB", bad)
+	}
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(v); err != nil {
+		return fmt.Errorf("%w: %v", bad, err)
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return fmt.Errorf("%w: something follows it", bad)
+	}
+	return nil
+}
 
 // Parse reads a plan from JSON, at most 1 MiB of it and 1000 steps.
 func Parse(b []byte) (*Plan, error) {
-	if len(b) > 1<<20 {
-		return nil, fmt.Errorf("%w: it is longer than 1 MiB", ErrMalformed)
-	}
-	var bare struct {
-		Steps []struct {
-			Do Do `json:"do"`
-		} `json:"steps"`
-	}
-	if json.Unmarshal(b, &bare) == nil {
-		for i, s := range bare.Steps {
-			if slices.Contains(notYet, s.Do) {
-				return nil, fmt.Errorf("%w: step %d, %s", ErrNotYet, i+1, s.Do)
-			}
-		}
-	}
 	var p Plan
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&p); err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrMalformed, err)
-	}
-	if _, err := d.Token(); err != io.EOF {
-		return nil, fmt.Errorf("%w: something follows it", ErrMalformed)
+	if err := decode(b, &p, ErrMalformed); err != nil {
+		return nil, err
 	}
 	if p.Version != 1 {
 		return nil, fmt.Errorf("%w: its version is %d, not 1", ErrMalformed, p.Version)
@@ -127,16 +158,14 @@ func (s Step) valid() error {
 		if s.Backups != "" && s.Backups != "keep" && s.Backups != "delete" {
 			return fmt.Errorf("backups is %q, not keep or delete", s.Backups)
 		}
-	case Grow:
-		if s.Partition == "" || (s.By == "") == (s.To == "") {
-			return errors.New("grow needs a partition and one of by and to")
-		}
-		if _, err := disk.ParseAmount(s.By+s.To, 1<<60); err != nil {
-			return err
-		}
-		if s.Edge != "" && s.Edge != "end" && s.Edge != "head" {
-			return fmt.Errorf("edge is %q, not end or head", s.Edge)
-		}
+	case Grow, Shrink:
+		return s.validResize()
+	case Slide:
+		return s.validSlide()
+	case Container:
+		return s.validContainer()
+	case Absorb, Clear, CopyOut, Rebuild:
+		return s.validJoin()
 	case BringBack:
 		if s.Record == "" {
 			return errors.New("bring-back names no record")
@@ -147,6 +176,17 @@ func (s Step) valid() error {
 		if s.Partition == "" || s.Backup == "" {
 			return errors.New("copy-back needs a partition and a backup")
 		}
+	case Label:
+		if s.Partition == "" {
+			return errors.New("label names no partition")
+		}
+		if n := len(utf16.Encode([]rune(s.Label))); n > 32 || strings.ContainsFunc(s.Label, unicode.IsControl) {
+			return fmt.Errorf("the label has %d letters; 32 fit, and no signs that are not written", n)
+		}
+	case Retag:
+		return s.validRetag()
+	case ParkRecovery, UseRecovery, DropStartEntry, StartOrder, NoteIdentity, Letter:
+		return s.validPC()
 	case Mend:
 		if s.Keep < 0 || s.Keep > 2 {
 			return fmt.Errorf("keep is %d; a table has the copies 1 and 2", s.Keep)
@@ -205,6 +245,16 @@ const (
 	BackupMissing  Code = "backup-missing"
 	WaiverMissing  Code = "waiver-missing"
 	LeadMissing    Code = "lead-missing"
+	NotParked      Code = "not-parked"
+	NotInOrder     Code = "not-in-order"
+	NoSystem       Code = "no-system"
+	NothingToDo    Code = "nothing-to-do"
+	RecoveryInUse  Code = "recovery-in-use"
+	IsShelf        Code = "is-shelf"
+	StartEntryLeft Code = "start-entry"
+	PlaceNamed     Code = "place-named"
+	PathsChange    Code = "paths-change"
+	TooMuch        Code = "too-much"
 )
 
 // Obstacle is why something cannot be done. Clears names what would clear it.
@@ -269,11 +319,13 @@ type Facts struct {
 	ReadOnly, Removable bool
 	// Lacks are the expected letters that are missing, by unique id.
 	Lacks map[string]pc.Missing
-	// HasPC tells that the PC's facts are known.
-	HasPC bool
+	// PC is what is known of the drive's PC, nil for nothing.
+	PC *pc.Facts
 	// Asleep names the volumes of this PC, on any of its drives, whose system is
 	// hibernated.
 	Asleep []string
+	// Shelved are the partitions that backups are kept in, with the title of the shelf.
+	Shelved map[int]string
 	// Elsewhere are the largest gaps of the other drives of the job.
 	Elsewhere []Elsewhere
 	// Insides is what only the files of a volume show, where they were read.
@@ -287,8 +339,13 @@ type Facts struct {
 	Images map[string]Image
 	// Arriving are the files that steps bring back, by Step.Arrival.
 	Arriving map[string]Arriving
-	NewIDs   []string // unique ids for the steps that need one
-	NewID    string   // the one of the step at hand
+	// Rate is what the drive was measured to write in a second, 0 for not yet.
+	Rate disk.Bytes
+	// kept are the volumes whose files the plan itself copies out and brings back.
+	kept   map[int]bool
+	names  *names
+	NewIDs []string // unique ids for the steps that need one
+	NewID  string   // the one of the step at hand
 }
 
 // Mended is a drive whose table has been mended, and why the table must not be
@@ -310,6 +367,14 @@ type InsideFacts struct {
 	// moved.
 	LastFile string
 	Fixed    bool
+	// Folders are those of people's files, the largest first.
+	Folders []Folder
+}
+
+// Folder is one with what is below it.
+type Folder struct {
+	Path  string
+	Bytes disk.Bytes
 }
 
 // Column is one planned step and the drive after it.
@@ -321,7 +386,29 @@ type Column struct {
 	Layout    *layout.Layout `json:"layout"` // nil behind an obstacle
 	Obstacles []Obstacle     `json:"obstacles"`
 	Missing   []Obstacle     `json:"missing"` // what the gate still asks for
-	Place     Place          `json:"place,omitempty"`
+	// Notes are consequences that nothing is asked for, but that somebody should know.
+	Notes []Obstacle `json:"notes,omitempty"`
+	Place Place      `json:"place,omitempty"`
+	// PC is what is known of the PC after the step, nil for nothing.
+	PC *pc.Facts `json:"-"`
+	// From is the partition, and below which folder, that a step takes files from; 0
+	// for none.
+	From int    `json:"-"`
+	Base string `json:"-"`
+	// Moves tells that what it takes is gone from there afterwards.
+	Moves bool `json:"-"`
+	// Later tells that this version works the step out and does not carry it out.
+	Later bool `json:"later,omitempty"`
+	// Hold is where files wait that a step copies out to another volume, nil for none;
+	// Backup is the backup that stands for them on the shelf, "" while none does.
+	Hold   *Hold  `json:"-"`
+	Backup string `json:"-"`
+	// Waits is about how much comes from the shelf once it is there.
+	Waits disk.Bytes `json:"-"`
+	// Absorbed is the partition whose files a step moved into another; Cleared are those
+	// that were taken off the drive all together.
+	Absorbed int           `json:"-"`
+	Cleared  []layout.Span `json:"-"`
 	// NoReturn says why a run that has begun this step can only be finished, "" when it
 	// can be taken back.
 	NoReturn string `json:"no_return,omitempty"`
@@ -335,3 +422,8 @@ const (
 	InPlace    Place = "in-place"    // the entry alone; the contents are still there
 	FromBackup Place = "from-backup" // the contents come from the backup
 )
+
+// NotCarried says that a step is worked out, and not carried out by this version.
+func NotCarried(c Column) Obstacle {
+	return *obstacle(NotYet, fmt.Sprintf("%s is worked out, but this version does not carry it out.", c.Title), c.Number)
+}

@@ -45,7 +45,7 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 		return nil, err
 	}
 	m, err := o.Shelf.Make(ctx, shelf.Request{
-		Kind: w.Kind, Folders: w.Folders, ID: shelf.ID(now, number, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
+		Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: shelf.ID(now, number, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
 		From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
 	}, report)
 	if err != nil {

@@ -4,9 +4,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"jadetrail/core/compare"
 	"jadetrail/core/compile"
@@ -17,17 +19,29 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // Facts gathers what a plan on a drive depends on: the table's state, the
 // backups that stand for the partitions, the records that the steps name.
 func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, coverage compare.Store, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
+	kept := map[string]*gathering{}
+	defer func() {
+		for _, g := range kept {
+			g.r.Close()
+		}
+	}()
+	return gatherFacts(dev, sv, id, facts, sh, coverage, recs, steps, random, kept)
+}
+
+// gatherFacts is Facts; what it gathers of backups is kept, open, in gathered.
+func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, coverage compare.Store, recs trail.Records, steps []plan.Step, random io.Reader, gathered map[string]*gathering) (plan.Facts, error) {
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	if err := sv.Table.Writable(); err != nil {
 		f.TableTrouble = Sentence(err)
 	}
 	l := sv.Layout
-	f.ReadOnly, f.Removable, f.HasPC = id.ReadOnly, id.Removable, facts != nil
+	f.ReadOnly, f.Removable, f.PC = id.ReadOnly, id.Removable, facts
 	for _, p := range l.Partitions() {
 		if p.Volume != nil && p.Volume.Hibernated {
 			f.Asleep = append(f.Asleep, p.Title())
@@ -68,14 +82,25 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 		}
 		f.Mended[s.Keep] = m
 	}
-	backups, err := sh.List()
+	all, err := sh.List()
 	if err != nil {
 		return f, err
+	}
+	f.Shelved = sh.OnDrive(l)
+	var backups []*shelf.Manifest
+	for _, m := range all {
+		if !m.On(l) { // one on the same drive stands for nothing on it
+			backups = append(backups, m)
+		}
 	}
 	proofs, err := coverage.List()
 	if err != nil {
 		return f, err
 	}
+	f.Arriving, f.Images = map[string]plan.Arriving{}, map[string]plan.Image{}
+	var arriving sync.WaitGroup // meanwhile
+	arriving.Go(func() { fromShelf(&f, sh, steps, gathered) })
+	defer arriving.Wait()
 	for _, p := range l.Partitions() {
 		b, err := Standing(dev, sv, p, backups)
 		if err != nil {
@@ -94,32 +119,8 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 			f.Backups[p.Number] = *b
 		}
 	}
-	f.Arriving, f.Images = map[string]plan.Arriving{}, map[string]plan.Image{}
-	for _, s := range steps {
-		m, err := sh.Load(s.Backup)
-		if err != nil {
-			continue // the plan says that it is not there
-		}
-		if s.Do == plan.Create && m.Kind == shelf.Image {
-			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil}
-		}
-		if s.Do != plan.CopyBack {
-			continue
-		}
-		a := Arrival{Backup: s.Backup, Only: s.Only}
-		_, r, in, _, err := a.gathered(sh)
-		if err != nil {
-			continue
-		}
-		r.Close()
-		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
-		for _, g := range in {
-			if g.SameAs == "" && g.Bytes > 600 {
-				x.Room += g.Bytes.Up(plan.NewCluster)
-			}
-		}
-		f.Arriving[s.Arrival()] = x
-	}
+	arriving.Wait()
+	fromShelf(&f, sh, plan.Resolved(steps, f.Backups), gathered)
 	for _, s := range steps {
 		if s.Record == "" {
 			continue
@@ -151,6 +152,53 @@ func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Fac
 	}
 	f.NewID = f.NewIDs[0]
 	return f, nil
+}
+
+// WithFolders returns the facts with the folders of people's files in a volume.
+func WithFolders(f plan.Facts, number int, sum *volume.Summary) plan.Facts {
+	f.Insides = maps.Clone(f.Insides)
+	if f.Insides == nil {
+		f.Insides = map[int]plan.InsideFacts{}
+	}
+	x := f.Insides[number]
+	x.Folders = nil
+	for _, p := range sum.People() {
+		x.Folders = append(x.Folders, plan.Folder{Path: p.Path, Bytes: p.Taken})
+	}
+	f.Insides[number] = x
+	return f
+}
+
+// fromShelf finds out what the steps take from backups.
+func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[string]*gathering) {
+	for _, s := range steps {
+		m, err := sh.Load(s.Backup)
+		if err != nil {
+			continue // the plan says that it is not there
+		}
+		if s.Do == plan.Create && m.Kind == shelf.Image {
+			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil}
+		}
+		if s.Do != plan.CopyBack {
+			continue
+		}
+		g := gathered[s.Arrival()]
+		if g == nil {
+			if g, err = gather(sh, s.Backup, s.Only); err != nil {
+				continue
+			}
+			gathered[s.Arrival()] = g
+		}
+		a, in := Arrival{}, g.in
+		a.takes(g)
+		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
+		for _, g := range in {
+			if g.SameAs == "" && g.Bytes > 600 {
+				x.Room += g.Bytes.Up(plan.NewCluster)
+			}
+		}
+		f.Arriving[s.Arrival()] = x
+	}
 }
 
 // mended is the drive as it would be with its table mended.

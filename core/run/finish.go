@@ -13,9 +13,12 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -85,8 +88,9 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 		return nil, ErrNothing
 	}
 	o.Who, o.Job, o.PC, o.Identity = m.Who, m.Job, m.PC, m.Identity
-	if o.Shelf, err = shelf.Open(m.Shelf); err != nil {
-		return nil, err
+	o.Shelf = &shelf.Shelf{Dir: m.Shelf, Volumes: m.Shelves}
+	for _, v := range m.Shelves {
+		v.Now = o.Now
 	}
 	dir := filepath.Join(o.Runs, m.ID)
 	j, f, err := openJournal(dir, o)
@@ -123,63 +127,149 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 	again := &prepared{sources: sources}
 	defer again.release()
 	for i := range m.Arrivals {
+		if m.Arrivals[i].From != 0 {
+			continue
+		}
 		if _, err := again.opened(o.Shelf, &m.Arrivals[i]); err != nil {
 			return nil, err
 		}
 	}
-	return finish(ctx, o, m, c, sources, res)
+	again.meta = m
+	again.onDrive(o.Dev)
+	return finish(ctx, o, m, c, again, res)
 }
 
 // finish carries the run out from where it stands, proves the result, and closes
-// it in the trail.
-func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, sources map[string]io.ReaderAt, res *Result) (*Result, error) {
+// it in the trail. p is without a copy where the run was begun by another process.
+func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
 	if err := o.Trail.Append(m.Entries...); err != nil {
 		return nil, err
 	}
 	rec := disk.NewRecorder(o.Dev)
-	if err := c.Forward(ctx, rec, sources, o.Report); err != nil {
-		return res, err
+	w := watching(c.Script(), m.Arrivals)
+	if len(w.expect) > 0 {
+		c.Seen = w.back
 	}
-	proof, err := prove(o, m, c, rec)
+	var list errgroup.Group
+	if p.over != nil {
+		list.Go(func() error { return w.list(o.Shelf, m.Arrivals, p.sv) })
+	}
+	err := c.Forward(ctx, rec, p.sources, o.Report)
+	if e := list.Wait(); err == nil {
+		err = e
+	}
 	if err != nil {
 		return res, err
 	}
-	closing := trail.Entry{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}
-	res.Marks, res.Arrivals = []string{closing.ID}, m.Arrivals
+	proof, sv, err := prove(o, m, c, rec, p, w)
+	if err != nil {
+		return res, err
+	}
+	closing := []trail.Entry{{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
+	good, why := mark(sv, m, p.sound)
+	if why == "" {
+		closing = append(closing, good)
+	} else {
+		closing[0].Text += "; the state is not marked as good: " + why
+	}
+	res.Marks, res.Arrivals = []string{closing[0].ID}, m.Arrivals
+	if why == "" {
+		res.Good = good.ID
+	}
 	// Before the run is closed: one that is cut short here is finished, and settled, later.
 	if err := settle(o, m); err != nil {
 		return res, err
 	}
-	return res, closeRun(o, m, closing, EndDone)
+	if err := savePC(o, m, m.PCAfter); err != nil {
+		return res, err
+	}
+	return res, closeRun(o, m, EndDone, closing...)
+}
+
+// savePC keeps the facts about the PC where the plan changes them.
+func savePC(o Options, m *Meta, facts *pc.Facts) error {
+	if m.PCAfter == nil {
+		return nil
+	}
+	if o.SavePC == nil {
+		return errNoPlace
+	}
+	if err := o.SavePC(facts); err != nil {
+		return fmt.Errorf("the facts about the PC could not be kept: %w", err)
+	}
+	return nil
+}
+
+var errNoPlace = errors.New("the plan changes the facts about the PC, and there is no place to keep them")
+
+// mark is the entry that marks the state after a run as good: every volume checks sound
+// and was closed properly; those in sound were checked before. Otherwise why tells what is wrong.
+func mark(sv *survey.Survey, m *Meta, sound map[int]bool) (e trail.Entry, why string) {
+	n := 0
+	for _, p := range sv.Layout.Partitions() {
+		v := sv.Volumes[p.Number]
+		if v == nil {
+			continue
+		}
+		if sound[p.Number] { // checked on the copy, and its fingerprint is the same
+		} else if f := v.Check().FirstError(); f != nil {
+			return e, fmt.Sprintf("%s (partition %d): %s", p.Title(), p.Number, f.Text)
+		}
+		if !p.Volume.Clean {
+			return e, fmt.Sprintf("%s (partition %d) was not closed properly", p.Title(), p.Number)
+		}
+		n++
+	}
+	return trail.Entry{ID: "e-" + m.ID + "-good", Act: trail.ActMark, After: m.After,
+		Text: fmt.Sprintf("Good state marked: %d volumes check sound; their fingerprints are noted", n), Prints: m.Prints}, ""
 }
 
 // prove reads the drive back: it is laid out as planned, every volume has the
 // fingerprint that the copy had, and nothing was written beside the script.
-func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, error) {
+func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, w *seen) (string, *survey.Survey, error) {
 	// What was written is read past the page cache.
-	if im, ok := o.Dev.(interface{ Forget(off, n disk.Bytes) error }); ok {
-		for _, p := range places(c.Script(), disk.MiB) {
+	if im, ok := o.Dev.(interface {
+		Forget(off, n disk.Bytes) error
+		Prefetch(off, n disk.Bytes)
+	}); ok {
+		written := places(c.Script(), disk.MiB)
+		for _, p := range written {
 			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
-				return "", err
+				return "", nil, err
+			}
+		}
+		if len(m.Arrivals) > 0 && len(w.same) == 0 { // all of it will be compared
+			for _, p := range written {
+				im.Prefetch(p[0], p[1]-p[0])
 			}
 		}
 	}
-	sv, err := survey.Read(o.Dev, o.PC)
+	sv, err := survey.Read(o.Dev, cmp.Or(m.PCAfter, o.PC))
 	if err != nil {
-		return "", err
+		return "", nil, err
 	}
 	sv.Relabel(m.After)
 	if d := layout.Differ(m.After, sv.Layout); len(d) > 0 {
-		return "", fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
+		return "", nil, fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
+	}
+	var all errgroup.Group
+	if p.over != nil {
+		all.Go(func() error { return sameAsCopy(o.Dev, p.over, c.Script()) })
 	}
 	for n, want := range m.Prints {
-		v := sv.Volumes[number(n)]
-		if v == nil {
-			return "", fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
-		}
-		if got, err := v.Fingerprint(); err != nil || got != want {
-			return "", fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
-		}
+		all.Go(func() error {
+			v := sv.Volumes[number(n)]
+			if v == nil {
+				return fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
+			}
+			if got, err := v.Fingerprint(); err != nil || got != want {
+				return fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
+			}
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return "", nil, err
 	}
 	planned := places(c.Script(), 0)
 	for _, w := range rec.Written() {
@@ -190,27 +280,40 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder) (string, erro
 			return 1
 		})
 		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
-			return "", fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
+			return "", nil, fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
 		}
 	}
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
 		len(m.Prints), c.Script().Rewritten())
 	for _, x := range m.Erased {
 		if err := x.proven(o.Dev, c.Script()); err != nil {
-			return "", err
+			return "", nil, err
 		}
 		text += fmt.Sprintf("; %s erased and read back as zeros", x.Title)
 	}
 	for i := range m.Arrivals {
 		a := &m.Arrivals[i]
-		n, err := a.compare(o.Shelf, sv.Volumes[a.Number])
-		if err != nil {
-			return "", err
+		if a.Passed {
+			continue
 		}
-		a.Compared = n
-		text += fmt.Sprintf("; %d files put into partition %d, each compared with the backup", n, a.Number)
+		at, ok := sv.Layout.Find(a.Number)
+		if !ok {
+			return "", nil, fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
+		}
+		v := sv.Volumes[a.Number]
+		var l *listing
+		if w.listed != nil {
+			l = w.listed[i]
+		} else if l, err = a.list(o.Shelf, v); err != nil {
+			return "", nil, err
+		}
+		if err := l.compare(v, survey.Window(o.Dev, *at), at.Start.Offset(sv.Layout.Sector), w); err != nil {
+			return "", nil, err
+		}
+		a.Compared = l.files
+		text += fmt.Sprintf("; %d files put into partition %d, each compared with where it comes from", l.files, a.Number)
 	}
-	return text, nil
+	return text, sv, nil
 }
 
 // places are the ranges that a script touches, in order, each stretch once; those that
@@ -219,7 +322,7 @@ func places(s script.Script, apart disk.Bytes) [][2]disk.Bytes {
 	out := make([][2]disk.Bytes, 0, len(s))
 	for _, op := range s {
 		if op.Len > 0 {
-			out = append(out, [2]disk.Bytes{op.Off, op.Off + op.Len})
+			out = append(out, [2]disk.Bytes{op.Off, op.Off + op.Len + op.Pad})
 		}
 	}
 	slices.SortFunc(out, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
@@ -250,15 +353,21 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if d := layout.Differ(m.Before, sv.Layout); len(d) > 0 {
 		return res, fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
 	}
+	if err := savePC(o, m, m.PC); err != nil { // where the run was cut short after they were changed
+		return res, err
+	}
 	closing := trail.Entry{ID: "e-" + m.ID + "-undone", Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
 	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
-	return res, closeRun(o, m, closing, EndUndone)
+	return res, closeRun(o, m, EndUndone, closing)
 }
 
-func closeRun(o Options, m *Meta, e trail.Entry, how Ended) error {
-	e.Time, e.Who, e.Job, e.Run = o.Now(), m.Who, m.Job, m.ID
-	e.Drive = trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}
-	if err := o.Trail.Append(e); err != nil {
+func closeRun(o Options, m *Meta, how Ended, closing ...trail.Entry) error {
+	for i := range closing {
+		e := &closing[i]
+		e.Time, e.Who, e.Job, e.Run = o.Now(), m.Who, m.Job, m.ID
+		e.Drive = trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}
+	}
+	if err := o.Trail.Append(closing...); err != nil {
 		return err
 	}
 	return end(o, m, how)

@@ -11,6 +11,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
+	"jadetrail/core/trail"
 	"jadetrail/core/volume/ntfs"
 )
 
@@ -116,4 +117,132 @@ func TestMendedTable(t *testing.T) {
 	if i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == 6 }); sv.Table.Entries[i].Bytes(512) != 24*disk.MiB {
 		t.Errorf("%+v", sv.Table.Entries[i])
 	}
+}
+
+// TestLogicalMade makes a logical volume in each gap of a container and where its first one
+// was, and takes the whole away again.
+func TestLogicalMade(t *testing.T) {
+	for _, sector := range []disk.Bytes{512, 4096} {
+		s := bakeryShop(t, sector)
+		im := s.open(t)
+		before := contents(t, im)
+		made := plan.Step{Do: plan.Create, In: "container", Size: "10 MiB", Type: "basic", Format: "ntfs", Label: "New"}
+		s.run(t, im, made)
+		s.run(t, im, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w", Lead: "o"}, made)
+		sv, err := survey.Read(im, nil)
+		if err != nil || sv.Check().FirstError() != nil {
+			t.Fatal(err, sv.Check())
+		}
+		var news int
+		box, _ := sv.Layout.Find(2)
+		for _, p := range sv.Layout.Partitions() {
+			if p.Volume != nil && p.Volume.Label == "New" {
+				if news++; p.Container != 2 || p.Bytes != 10*disk.MiB || p.Record < box.Start {
+					t.Errorf("%+v", p)
+				}
+			}
+		}
+		if news != 2 {
+			t.Errorf("sectors of %s: %d new volumes\n%+v", sector, news, sv.Layout.Spans)
+		}
+		after := contents(t, im)
+		for path, want := range before {
+			if path[0] == '1' && after[path] != want {
+				t.Errorf("%s has changed", path)
+			}
+		}
+	}
+}
+
+// TestContainer makes a container larger and smaller at its end, empties and dissolves it,
+// and makes another one with a logical volume in it; the other volumes keep every file.
+func TestContainer(t *testing.T) {
+	s := bakeryShop(t, 512)
+	im := s.open(t)
+	before := contents(t, im)
+	box := func(act, by string) plan.Step {
+		return plan.Step{Do: plan.Container, Act: act, Partition: "2", By: by}
+	}
+	bytes := func() disk.Bytes {
+		sv, err := survey.Read(im, nil)
+		if err != nil || sv.Check().FirstError() != nil {
+			t.Fatal(err, sv.Check())
+		}
+		p, _ := sv.Layout.Find(2)
+		return p.Bytes
+	}
+	s.run(t, im, box("grow", "5 MiB"))
+	if got := bytes(); got != 123*disk.MiB {
+		t.Errorf("grown to %s", got)
+	}
+	s.run(t, im, box("shrink", "all"))
+	if got := bytes(); got != 79*disk.MiB {
+		t.Errorf("shrunk to %s", got)
+	}
+	for path, want := range contents(t, im) {
+		if before[path] != want {
+			t.Errorf("%s has changed", path)
+		}
+	}
+	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Waiver: "w", Lead: "o"} }
+	s.run(t, im, gone("5"), gone("6"), gone("7"), plan.Step{Do: plan.Container, Act: "dissolve", Partition: "2"})
+	s.run(t, im, plan.Step{Do: plan.Container, Act: "create", Size: "60 MiB", As: "box"}, plan.Step{Do: plan.Create, In: "container", Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "Inside"})
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	p, _ := sv.Layout.Find(2)
+	q, ok := sv.Layout.Find(5)
+	if !ok || q.Volume.Label != "Inside" || q.Container != 2 || q.Record != p.Start || p.Bytes != 60*disk.MiB {
+		t.Errorf("%+v\n%+v", p, q)
+	}
+	for path, want := range before {
+		if path[0] == '1' && contents(t, im)[path] != want {
+			t.Errorf("%s has changed", path)
+		}
+	}
+}
+
+// TestCleared clears drives of both kinds to all three, keeps a record of each partition, and
+// makes one volume of all the room.
+func TestCleared(t *testing.T) {
+	storage := plan.Step{Do: plan.Create, Size: "all", Type: "basic", Format: "ntfs", Label: "Storage"}
+	for _, scheme := range []string{"gpt", "mbr", "none"} {
+		for name, s := range map[string]*shop{"gpt": newShop(t), "mbr": bakeryShop(t, 512)} {
+			im := s.open(t)
+			sv, err := survey.Read(im, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			had := len(sv.Layout.Partitions())
+			steps := []plan.Step{{Do: plan.Clear, Scheme: scheme, Release: "it becomes storage", Waiver: "nothing is wanted", Lead: "Odile Farrow"}}
+			if scheme != "none" {
+				steps = append(steps, storage)
+			}
+			res := s.run(t, im, steps...)
+			if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
+				t.Fatal(err, sv.Check())
+			}
+			parts := sv.Layout.Partitions()
+			if len(res.Records) != had || string(sv.Layout.Scheme) != scheme || len(parts) != len(steps)-1 {
+				t.Errorf("%s to %s: %d records of %d, %+v", name, scheme, len(res.Records), had, sv.Layout)
+			}
+			if len(parts) == 1 && (parts[0].Volume.Label != "Storage" || parts[0].Bytes < sv.Layout.Size-3*disk.MiB) {
+				t.Errorf("%s to %s: %+v", name, scheme, parts[0])
+			}
+			for _, id := range res.Records {
+				if r, _, err := (trail.Records{Dir: s.dir + "/records"}).Load(id); err != nil || r.After == nil || len(r.TableBefore) == 0 {
+					t.Errorf("%s to %s: record %s: %+v, %v", name, scheme, id, r, err)
+				}
+			}
+			im.Close()
+		}
+	}
+}
+
+// TestClearedAtEveryCut cuts the power at every write of clearing.
+func TestClearedAtEveryCut(t *testing.T) {
+	s := bakeryShop(t, 512)
+	s.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w", Lead: "o"}}
+	s.cut(t, 4)
 }

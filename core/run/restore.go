@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -10,10 +11,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync/atomic"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
-	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -82,49 +82,85 @@ func RestoreImage(ctx context.Context, o Options, backup string, number int, rel
 	return CarryOut(ctx, o)
 }
 
-// Arrival is files of a backup that a run puts into a volume.
+// Arrival is files that a run puts into a volume: of a backup, or of another volume of
+// the same drive.
 type Arrival struct {
 	Number   int               `json:"partition"`
-	Backup   string            `json:"backup"`
+	Backup   string            `json:"backup,omitempty"`
+	From     int               `json:"from_partition,omitempty"`
+	Span     *layout.Span      `json:"from_place,omitempty"` // where that partition lies then
+	Base     string            `json:"from_folder,omitempty"`
+	Sums     []Sum             `json:"sums,omitempty"` // of files that come from the drive
 	Only     []string          `json:"only,omitempty"`
 	Folder   string            `json:"folder,omitempty"`
 	Files    int               `json:"files"`
 	Folders  int               `json:"folders"`
 	Bytes    disk.Bytes        `json:"bytes"`
 	Renamed  map[string]string `json:"renamed,omitempty"`
-	Lost     []string          `json:"not_restored,omitempty"` // could not be read in the backup
+	Lost     []string          `json:"not_restored,omitempty"` // could not be read where they come from
 	Notes    []string          `json:"notes,omitempty"`        // what the volume could not take over
 	Compared int               `json:"compared"`
+	// Passed tells that a later step moves them on; they are compared where they come to lie.
+	Passed bool `json:"passed,omitempty"`
 
-	from volume.Volume // the backup, and what arrives of it, while the run lasts
+	from volume.Volume // what they come from, and what arrives of it, while the run lasts
 	in   []volume.Incoming
+}
+
+// Sum is what a file of the drive held before the run.
+type Sum struct {
+	Path   string     `json:"path"` // counted from the folder that it comes from
+	Stream string     `json:"stream,omitempty"`
+	Bytes  disk.Bytes `json:"bytes"`
+	Hash   string     `json:"hash"`
+	SameAs string     `json:"same_as,omitempty"`
 }
 
 // source names the arrival's contents in a script.
 func (a *Arrival) source() string {
+	if a.From != 0 {
+		return fmt.Sprintf("files of partition %d at %d, %s", a.From, a.Span.Start, a.Base)
+	}
 	return "files of " + a.Backup + " " + strings.Join(a.Only, "\x00")
 }
 
-// gathered opens a backup and gathers what arrives of it.
-func (a *Arrival) gathered(sh *shelf.Shelf) (volume.Volume, *shelf.Reader, []volume.Incoming, *volume.Together, error) {
-	m, err := sh.Load(a.Backup)
+// gathering is what arrives of a backup, which is open meanwhile.
+type gathering struct {
+	v    volume.Volume
+	r    *shelf.Reader
+	in   []volume.Incoming
+	all  *volume.Together
+	lost []string
+}
+
+// gather opens a backup and gathers what arrives of it.
+func gather(sh *shelf.Shelf, backup string, only []string) (*gathering, error) {
+	m, err := sh.Load(backup)
 	if err != nil {
-		return nil, nil, nil, nil, err
+		return nil, err
 	}
-	v, r, err := sh.Inside(m)
-	if err != nil {
-		return nil, nil, nil, nil, err
+	g := &gathering{}
+	if g.v, g.r, err = sh.Inside(m); err != nil {
+		return nil, err
 	}
-	files, err := shelf.Choose(v, a.Only)
-	var in []volume.Incoming
-	var all *volume.Together
+	files, err := shelf.Choose(g.v, only)
 	if err == nil {
-		in, all, a.Lost, err = volume.Gather(v, files, "")
+		g.in, g.all, g.lost, err = volume.Gather(g.v, files, "")
 	}
 	if err != nil {
-		r.Close()
-		return nil, nil, nil, nil, err
+		g.r.Close()
+		return nil, err
 	}
+	return g, nil
+}
+
+// takes notes what arrives.
+func (a *Arrival) takes(g *gathering) {
+	a.Lost = g.lost
+	a.count(g.in)
+}
+
+func (a *Arrival) count(in []volume.Incoming) {
 	a.Files, a.Folders, a.Bytes = 0, 0, 0
 	for _, f := range in {
 		switch {
@@ -136,72 +172,175 @@ func (a *Arrival) gathered(sh *shelf.Shelf) (volume.Volume, *shelf.Reader, []vol
 		}
 		a.Bytes += f.Bytes
 	}
-	return v, r, in, all, nil
 }
 
-// opened gathers the files of an arrival and puts their contents among the sources.
+// opened gathers the files of an arrival, where that was not done already, and puts their
+// contents among the sources.
 func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error) {
-	v, r, in, all, err := a.gathered(sh)
-	if err != nil {
-		return nil, err
+	key := plan.Step{Backup: a.Backup, Only: a.Only}.Arrival()
+	g := p.gathered[key]
+	if g == nil {
+		var err error
+		if g, err = gather(sh, a.Backup, a.Only); err != nil {
+			return nil, err
+		}
+		p.close = append(p.close, g.r.Close)
 	}
-	a.from, a.in = v, in
-	p.close = append(p.close, r.Close)
-	p.sources[a.source()] = all
-	return in, nil
+	a.takes(g)
+	a.from, a.in = g.v, g.in
+	p.sources[a.source()] = g.all
+	return g.in, nil
 }
 
-// compare reads every file that arrived and compares it with the backup.
-func (a *Arrival) compare(sh *shelf.Shelf, v volume.Volume) (int, error) {
+// spot is a file that arrived and is to be compared: what it is on the volume, and what it
+// should hold.
+type spot struct {
+	f    volume.File
+	x    volume.Incoming
+	want string // its hash, "" where only the source tells
+}
+
+// listing is what of an arrival is to be compared: files that lie in one stretch of the
+// volume, in its order, and all others.
+type listing struct {
+	together, apart []spot
+	files           int
+}
+
+// list finds every file that arrived on the volume, by its name.
+func (a *Arrival) list(sh *shelf.Shelf, v volume.Volume) (*listing, error) {
 	if v == nil {
-		return 0, fmt.Errorf("%w: the volume in partition %d cannot be read", ErrDiffers, a.Number)
+		return nil, fmt.Errorf("%w: the volume in partition %d cannot be read", ErrDiffers, a.Number)
 	}
 	from, in := a.from, a.in
-	if from == nil { // the run was begun by another process
-		var r *shelf.Reader
-		var err error
-		if from, r, in, _, err = a.gathered(sh); err != nil {
-			return 0, err
+	sums := map[[2]string]string{}
+	if a.From != 0 {
+		if in = a.in; in == nil {
+			in = a.noted()
 		}
-		defer r.Close()
+		for _, x := range a.Sums {
+			sums[[2]string{x.Path, x.Stream}] = x.Hash
+		}
+	} else if from == nil { // the run was begun by another process
+		g, err := gather(sh, a.Backup, a.Only)
+		if err != nil {
+			return nil, err
+		}
+		defer g.r.Close()
+		from, in = g.v, g.in
 	}
 	files, err := v.Files()
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	there := make(map[[2]string]volume.File, len(files))
 	for _, f := range files {
 		there[[2]string{f.Path, f.Stream}] = f
 	}
 	archive, _ := from.(*shelf.Archive)
-	var g errgroup.Group
-	var n atomic.Int64
+	l := &listing{}
 	_, keeps := v.(volume.Detailer)
+	for _, x := range in {
+		s, err := a.spot(x, there, keeps)
+		if err != nil {
+			return nil, err
+		}
+		if x.Kind == volume.Plain && (x.SameAs == "" || !keeps) && x.Stream == "" {
+			l.files++
+		}
+		if s == nil {
+			continue
+		}
+		if s.want = sums[[2]string{x.Path, x.Stream}]; archive != nil {
+			if e, ok := archive.Entry(x.File); ok {
+				s.want = e.Hash
+			}
+		}
+		// What lies in one stretch is read in the order of the drive, many files at a time.
+		if f := s.f; s.want != "" && len(f.Extents) == 1 && f.Extents[0].Off >= 0 && f.Extents[0].Len >= f.Bytes && f.Stored == "" && f.Unreadable == "" {
+			l.together = append(l.together, *s)
+		} else {
+			l.apart = append(l.apart, *s)
+		}
+	}
+	slices.SortFunc(l.together, func(a, b spot) int { return cmp.Compare(a.f.Extents[0].Off, b.f.Extents[0].Off) })
+	return l, nil
+}
+
+// compare reads every file of a listing and compares it with where it comes from. dev is
+// the volume's partition, which begins at start; what w compared on the way is left out.
+func (l *listing) compare(v volume.Volume, dev disk.Device, start disk.Bytes, w *seen) error {
+	together := slices.DeleteFunc(l.together, func(s spot) bool { return w.same[start+s.f.Extents[0].Off] })
+	var g errgroup.Group
 	workers := runtime.GOMAXPROCS(0)
-	for w := range workers { // each a stretch, so that what is read lies together
-		part := in[len(in)*w/workers : len(in)*(w+1)/workers]
+	for k := range workers { // each a stretch
+		part := func(l []spot) []spot { return l[len(l)*k/workers : len(l)*(k+1)/workers] }
 		g.Go(func() error {
-			b := make([]byte, 1<<20)
-			for _, x := range part {
-				if err := a.same(x, there, v, archive, b); err != nil {
+			b := make([]byte, window)
+			if err := sameTogether(dev, part(together), b); err != nil {
+				return err
+			}
+			for _, s := range part(l.apart) {
+				if err := s.same(v, b[:1<<20]); err != nil {
 					return err
-				}
-				if x.Kind == volume.Plain && (x.SameAs == "" || !keeps) && x.Stream == "" {
-					n.Add(1)
 				}
 			}
 			return nil
 		})
 	}
-	err = g.Wait()
-	return int(n.Load()), err
+	return g.Wait()
 }
 
-// same compares one file that arrived; b is a buffer.
-func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v volume.Volume, archive *shelf.Archive, b []byte) error {
-	_, keeps := v.(volume.Detailer)
+// window is how much is read at once when files are compared.
+const window = 2 << 20
+
+// sameTogether compares files that each lie in one stretch of dev, in their order.
+func sameTogether(dev disk.Device, spots []spot, b []byte) error {
+	for i := 0; i < len(spots); {
+		start, k := spots[i].f.Extents[0].Off, i
+		end := start
+		for ; k < len(spots); k++ {
+			e := spots[k].f.Extents[0].Off + spots[k].f.Bytes
+			if e-start > window && k > i || spots[k].f.Extents[0].Off-end > 64*disk.KiB {
+				break
+			}
+			end = e
+		}
+		if end-start > window { // one that is longer
+			sum, err := hashOf(io.NewSectionReader(dev, int64(start), int64(end-start)), end-start, b)
+			if err != nil {
+				return err
+			}
+			if sum != spots[i].want {
+				return spots[i].differs()
+			}
+			i = k
+			continue
+		}
+		got := b[:end-start]
+		if _, err := dev.ReadAt(got, int64(start)); err != nil {
+			return err
+		}
+		for _, s := range spots[i:k] {
+			at := s.f.Extents[0].Off - start
+			sum := blake3.Sum256(got[at : at+s.f.Bytes])
+			if hex.EncodeToString(sum[:]) != s.want {
+				return s.differs()
+			}
+		}
+		i = k
+	}
+	return nil
+}
+
+func (s *spot) differs() error {
+	return fmt.Errorf("%w: %s does not hold what it held where it comes from", ErrDiffers, s.f.Path)
+}
+
+// spot finds a file that arrived on the volume, nil where there is nothing to compare.
+func (a *Arrival) spot(x volume.Incoming, there map[[2]string]volume.File, keeps bool) (*spot, error) {
 	if !keeps && (x.Stream != "" || x.Kind == volume.Link) {
-		return nil // the notes say that the volume has no such thing
+		return nil, nil // the notes say that the volume has no such thing
 	}
 	path := x.Path
 	top, _, _ := strings.Cut(path, "/")
@@ -213,42 +352,42 @@ func (a *Arrival) same(x volume.Incoming, there map[[2]string]volume.File, v vol
 	}
 	f, ok := there[[2]string{path, x.Stream}]
 	if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
-		return fmt.Errorf("%w: %s is not in partition %d as it is in the backup", ErrDiffers, path, a.Number)
+		return nil, fmt.Errorf("%w: %s is not in partition %d as it is where it comes from", ErrDiffers, path, a.Number)
 	}
 	if f.Kind != volume.Plain || x.SameAs != "" && keeps || f.Bytes == 0 {
-		return nil
+		return nil, nil
 	}
-	got, err := v.Open(f)
+	return &spot{f: f, x: x}, nil
+}
+
+// same compares a file by itself; b is a buffer.
+func (s *spot) same(v volume.Volume, b []byte) error {
+	got, err := v.Open(s.f)
 	if err != nil {
 		return err
 	}
-	sum, err := hashOf(got, f.Bytes, b)
+	sum, err := hashOf(got, s.f.Bytes, b)
 	if err != nil {
 		return err
 	}
-	var want string
-	if archive != nil {
-		if e, ok := archive.Entry(x.File); ok {
-			want = e.Hash
-		}
-	}
-	if want == "" {
-		was, err := x.Open()
+	want := s.want
+	if want == "" && s.x.Open != nil {
+		was, err := s.x.Open()
 		if err == nil {
-			want, err = hashOf(was, f.Bytes, b)
+			want, err = hashOf(was, s.f.Bytes, b)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	if sum != want {
-		return fmt.Errorf("%w: %s does not hold what the backup holds", ErrDiffers, path)
+		return s.differs()
 	}
 	return nil
 }
 
 func hashOf(r io.ReaderAt, n disk.Bytes, b []byte) (string, error) {
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	for at := disk.Bytes(0); at < n; {
 		part := b[:min(n-at, disk.Bytes(len(b)))]
 		if k, err := r.ReadAt(part, int64(at)); k < len(part) {

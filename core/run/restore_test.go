@@ -395,3 +395,41 @@ func one(t *testing.T, v volume.Volume) map[string]string {
 	}
 	return out
 }
+
+// TestNewFAT makes a FAT32 volume of each kind of sectors and fills it from a backup of NTFS
+// files.
+func TestNewFAT(t *testing.T) {
+	for sector, size := range map[disk.Bytes]string{512: "90 MiB", 4096: "280 MiB"} {
+		s := newShopOf(t, sector)
+		s.steps = []plan.Step{
+			{Do: plan.Create, Size: size, Type: "efi", Format: "fat32", Label: "Loader", As: "new"},
+			{Do: plan.CopyBack, Partition: "new", Backup: s.backUp(t, 5), Folder: "From X"},
+		}
+		im := s.open(t)
+		before := contents(t, im)
+		res, err := CarryOut(context.Background(), s.options(im))
+		if err != nil {
+			t.Fatal(err)
+		}
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, ok := sv.Layout.Find(res.Columns[0].Number)
+		if !ok || p.Volume == nil || p.Volume.Kind != volume.FAT32 || p.Volume.Label != "LOADER" || p.Role != "efi" || sv.Check().FirstError() != nil {
+			t.Fatalf("%+v, %v", p, sv.Check())
+		}
+		after, n := contents(t, im), 0
+		for path, want := range before {
+			if name, x := strings.CutPrefix(path, "5/"); x {
+				n++
+				if got := after[fmt.Sprintf("%d/From X/%s", p.Number, name)]; got != want {
+					t.Errorf("%s: %d bytes", name, len(got))
+				}
+			}
+		}
+		if n != 30 || res.Arrivals[0].Compared != 30 {
+			t.Errorf("%d files, %+v", n, res.Arrivals)
+		}
+	}
+}

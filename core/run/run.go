@@ -66,6 +66,10 @@ type Options struct {
 	Dev      disk.Device
 	Identity survey.Identity
 	PC       *pc.Facts
+	// SavePC keeps the facts about the PC when a run has changed them. It may be called
+	// again with the same facts. PCRef is kept for a later resume.
+	SavePC   func(*pc.Facts) error
+	PCRef    string
 	Plan     *plan.Plan
 	Expect   *layout.Layout // the drive as the plan was made for it; nil for as it is
 	Who, Job string
@@ -93,6 +97,7 @@ type Result struct {
 	Run     string   `json:"run"`
 	Records []string `json:"records"`
 	Marks   []string `json:"marks"`
+	Good    string   `json:"good,omitempty"` // the entry that marks the state as good
 	Undone  bool     `json:"undone,omitempty"`
 	// Arrivals are the files that were put into volumes.
 	Arrivals []Arrival      `json:"arrivals,omitempty"`
@@ -111,11 +116,14 @@ type Meta struct {
 	Who      string            `json:"who"`
 	Job      string            `json:"job,omitempty"`
 	Shelf    string            `json:"shelf"`
+	Shelves  []*shelf.OnVolume `json:"shelves,omitempty"`
 	Records  string            `json:"records"`
 	Trail    string            `json:"trail,omitempty"`
 	Kept     []string          `json:"kept"` // ids of records
 	Plan     *plan.Plan        `json:"plan"`
 	PC       *pc.Facts         `json:"pc,omitempty"`
+	PCAfter  *pc.Facts         `json:"pc_after,omitempty"` // where the plan changes them
+	PCRef    string            `json:"pc_ref,omitempty"`
 	Before   *layout.Layout    `json:"before"`
 	After    *layout.Layout    `json:"after"`
 	Prints   map[string]string `json:"fingerprints"` // of the volumes afterwards
@@ -130,12 +138,40 @@ type Meta struct {
 // written.
 type prepared struct {
 	sv      *survey.Survey
+	over    *disk.Overlay // the copy as it is so far
+	pc      *pc.Facts     // as they are so far
 	columns []plan.Column
 	script  script.Script
 	meta    *Meta
 	records []prepRecord
 	sources map[string]io.ReaderAt
 	close   []func() error
+
+	gathered map[string]*gathering
+	// sound tells of the volumes that steps touch whether they check sound as they are then;
+	// checked gives the same of all volumes as they were before.
+	sound   map[int]bool
+	checked chan map[int]bool
+}
+
+// checkAll checks the volumes as they are, meanwhile. It reads the drive by itself.
+func (p *prepared) checkAll(o Options) {
+	p.checked = make(chan map[int]bool, 1)
+	go func() {
+		sound := map[int]bool{}
+		defer func() { p.checked <- sound }()
+		if o.Rehearse {
+			return
+		}
+		sv, err := survey.Read(o.Dev, o.PC)
+		if err != nil {
+			return // who reads it for the plan says so
+		}
+		for n, v := range sv.Volumes {
+			sound[n] = v.Check().FirstError() == nil
+			delete(sv.Volumes, n) // what it has read is not needed any more
+		}
+	}()
 }
 
 type prepRecord struct {
@@ -163,6 +199,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.onDrive(o.Dev)
 	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten()}
 	if o.Rehearse {
 		return res, nil
@@ -208,12 +245,12 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	return finish(ctx, o, p.meta, c, p.sources, res)
+	return finish(ctx, o, p.meta, c, p, res)
 }
 
 func serialCheck(o Options) error {
 	s := o.Identity.Serial
-	if s == "" || !slices.ContainsFunc(o.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Delete }) {
+	if s == "" || !slices.ContainsFunc(o.Plan.Steps, plan.Step.Deletes) {
 		return nil
 	}
 	if want := s[max(len(s)-max(o.SerialLast, 4), 0):]; !strings.EqualFold(strings.TrimSpace(o.Serial), want) {
@@ -266,9 +303,13 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	facts, err := Facts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, o.Plan.Steps, o.Random)
+	p := &prepared{sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}}
+	facts, err := gatherFacts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, o.Plan.Steps, o.Random, p.gathered)
+	for _, g := range p.gathered {
+		p.close = append(p.close, g.r.Close)
+	}
 	if err != nil {
-		return nil, err
+		return p, err
 	}
 	facts.Lead = o.Lead
 	cols := plan.Lay(now.Layout, facts, o.Plan.Steps)
@@ -278,38 +319,60 @@ func prepare(o Options) (*prepared, error) {
 		if !o.Rehearse {
 			blocked.Obstacles = append(blocked.Obstacles, c.Missing...)
 		}
+		if c.Later {
+			blocked.Obstacles = append(blocked.Obstacles, plan.NotCarried(c))
+		}
 	}
 	if len(blocked.Obstacles) > 0 {
-		return nil, blocked
+		return p, blocked
 	}
 	id, err := newID("r", o.Now().UTC().Format("20060102-150405"), o.Random)
 	if err != nil {
-		return nil, err
+		return p, err
 	}
-	p := &prepared{sv: now, columns: cols, sources: map[string]io.ReaderAt{}}
+	p.columns = cols
 	p.meta = &Meta{
-		Version: 1, ID: id, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir,
-		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, PC: o.PC, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
+		Version: 1, ID: id, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
+		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
 	}
-	over, err := disk.NewOverlay(o.Dev, "")
-	if err != nil {
-		return nil, err
+	if err := p.freeze(o.Dev); err != nil {
+		return p, err
 	}
-	p.close = append(p.close, over.Close)
 	if err := p.enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(cols), Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
 		return p, err
 	}
+	p.checkAll(o)
 	for i, c := range cols {
-		if err := p.step(o, over, i, c, facts); err != nil {
+		if err := p.step(o, i, c, facts); err != nil {
 			return p, err
 		}
 	}
-	p.meta.After = p.sv.Layout
-	return p, p.prints(over)
+	for n, sound := range <-p.checked {
+		if _, touched := p.sound[n]; !touched {
+			p.sound[n] = sound
+		}
+	}
+	if p.meta.After = p.sv.Layout; p.pc != o.PC {
+		p.meta.PCAfter = p.pc
+		if o.SavePC == nil && !o.Rehearse {
+			return p, fmt.Errorf("%w. Nothing was written", errNoPlace)
+		}
+	}
+	return p, p.prints()
+}
+
+// freeze leaves the copy as it is and goes on with a copy of it.
+func (p *prepared) freeze(dev disk.Device) error {
+	over, err := disk.NewOverlay(dev, "")
+	if err == nil {
+		p.close = append(p.close, over.Close)
+		p.over = over
+	}
+	return err
 }
 
 // prints notes the fingerprint that every volume will have afterwards.
-func (p *prepared) prints(dev disk.Device) error {
+func (p *prepared) prints() error {
 	for n, v := range p.sv.Volumes {
 		f, err := v.Fingerprint()
 		if err != nil {
@@ -321,24 +384,24 @@ func (p *prepared) prints(dev disk.Device) error {
 }
 
 // do does operations of a step on the copy, and reads the copy back.
-func (p *prepared) do(o Options, over *disk.Overlay, i int, c plan.Column, s script.Script) (*survey.Survey, error) {
+func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, error) {
 	for j := range s {
 		s[j].Step = i
 	}
-	if err := s.Apply(over, p.sources); err != nil {
+	if err := s.Apply(p.over, p.sources); err != nil {
 		return nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
-	return survey.Read(over, o.PC)
+	return survey.Read(p.over, p.pc)
 }
 
 // step does one step on the copy and reads the copy back.
-func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, facts plan.Facts) error {
-	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now()}
+func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error {
+	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: c.Title + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
 	switch c.Step.Do {
 	case plan.Delete:
-		rec, err := p.record(o, over, c, facts)
+		rec, err := p.record(o, p.over, c, facts)
 		if err != nil {
 			return err
 		}
@@ -348,7 +411,14 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 				return err
 			}
 		}
+		left := ""
+		for _, n := range c.Notes {
+			if n.Code == plan.StartEntryLeft {
+				left = "so that it can be deleted"
+			}
+		}
 		for _, x := range []trail.Entry{
+			{Act: trail.Act(plan.DropStartEntry), Reason: left, Text: rec.Span.Title() + " left the PC's start order"},
 			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
 			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 		} {
@@ -356,6 +426,50 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 				if err := p.enter(o, x); err != nil {
 					return err
 				}
+			}
+		}
+	case plan.Clear:
+		e.Reason = c.Step.Release
+		for _, q := range c.Cleared {
+			gone := c
+			gone.Number = q.Number
+			rec, err := p.record(o, p.over, gone, facts)
+			if err != nil {
+				return err
+			}
+			for _, x := range []trail.Entry{
+				{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
+				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
+				{Act: trail.ActDelete, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Text: "Delete " + rec.Span.Title() + ": the drive is cleared", Reason: c.Step.Release},
+			} {
+				skip := x.Act == trail.ActRelease && !q.Protected || x.Act == trail.ActWaiver && (q.Volume == nil || rec.Backup != "" || rec.Coverage != "")
+				if x.Partition = q.Number; !skip {
+					if err := p.enter(o, x); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	case plan.Absorb:
+		gone := c
+		gone.Number = c.Absorbed
+		rec, err := p.record(o, p.over, gone, facts)
+		if err != nil {
+			return err
+		}
+		if c.Step.Release != "" {
+			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}); err != nil {
+				return err
+			}
+		}
+		into, _ := c.Layout.Find(c.Number)
+		if err := p.enter(o, trail.Entry{Act: trail.ActDelete, Record: rec.ID, Partition: c.Absorbed, Before: p.sv.Layout, Reason: c.Step.Release, Text: fmt.Sprintf("Delete %s: its files are in the folder %s of %s", rec.Span.Title(), c.Step.Folder, into.Title())}); err != nil {
+			return err
+		}
+	case plan.Retag:
+		if e.Reason = c.Step.Release; e.Reason != "" {
+			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}); err != nil {
+				return err
 			}
 		}
 	case plan.BringBack:
@@ -390,6 +504,8 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			e.Text += "; its first and last megabyte are as they were kept, of the rest nothing is known"
 		}
 		given.Gone[rec.ID] = g
+	case plan.Rebuild:
+		e.Record = c.Step.Record
 	case plan.Create:
 		if c.Step.Backup == "" {
 			break
@@ -407,6 +523,9 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		p.sources[m.ID] = r
 		p.meta.Backups = append(p.meta.Backups, m.ID)
 	case plan.CopyBack:
+		if c.From != 0 {
+			break
+		}
 		a := Arrival{Number: c.Number, Backup: c.Step.Backup, Only: c.Step.Only, Folder: c.Step.Folder}
 		in, err := p.opened(o.Shelf, &a)
 		if err != nil {
@@ -416,6 +535,25 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		p.meta.Arrivals = append(p.meta.Arrivals, a)
 		e.Backup = c.Step.Backup
 	}
+	if c.From != 0 {
+		p.sound[c.From] = false // something may be taken out of there
+		a := Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
+		if err := p.across(&a); err != nil {
+			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+		}
+		// What cannot be read cannot come along, and must not go with the place it was in.
+		if len(a.Lost) > 0 && (c.Moves || c.Absorbed != 0 || c.Hold != nil) {
+			return fmt.Errorf("step %d, %s: %w: %d of its files cannot be read and would be lost. Nothing was written. Take them out on their own PC, or back the partition up as an image", i+1, c.Title, compile.ErrCannot, len(a.Lost))
+		}
+		given.Files, given.Source = a.in, a.source()
+		for j := range p.meta.Arrivals {
+			if was := &p.meta.Arrivals[j]; c.Moves && was.Number == c.From && strings.EqualFold(was.Folder, c.Base) {
+				was.Passed = true
+			}
+		}
+		p.meta.Arrivals = append(p.meta.Arrivals, a)
+	}
+	p.pc = c.PC
 	done, err := compile.Step(p.sv, c, given)
 	if err != nil {
 		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
@@ -431,7 +569,7 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 			e.Text += fmt.Sprintf("; %d could not be read in the backup", len(last.Lost))
 		}
 	}
-	after, err := p.do(o, over, i, c, s)
+	after, err := p.do(i, c, s)
 	if err != nil {
 		return err
 	}
@@ -441,26 +579,43 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 		if err != nil {
 			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 		}
-		if after, err = p.do(o, over, i, c, more); err != nil {
+		if after, err = p.do(i, c, more); err != nil {
 			return err
 		}
 		s = append(s, more...)
+	}
+	// The files first, and then the place that they came from.
+	if q, ok := after.Layout.Find(c.Number); ok && c.Absorbed != 0 {
+		if to, _ := c.Layout.Find(c.Number); to.End > q.End {
+			more, err := compile.GrowTo(after, c)
+			if err != nil {
+				return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+			}
+			if after, err = p.do(i, c, more); err != nil {
+				return err
+			}
+			s = append(s, more...)
+		}
 	}
 	after.Relabel(c.Layout)
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
 		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(d, " "))
 	}
+	p.sound[c.Number] = false // until it is checked
 	if v, ok := after.Volumes[c.Number]; ok && c.Step.Do != plan.Delete {
-		if f := newTrouble(before.Volumes[c.Number], v); f != nil {
+		f, sound := newTrouble(before.Volumes[c.Number], v)
+		if p.sound[c.Number] = sound; f != nil {
 			return fmt.Errorf("step %d, %s, would damage the volume: %s Nothing was written", i+1, c.Title, f.Text)
 		}
 	}
 	p.script = append(p.script, s...)
 	p.sv = after
 	e.After = after.Layout
-	if n := len(p.records); n > 0 && p.records[n-1].rec.After == nil {
-		p.records[n-1].rec.After = after.Layout
-		p.records[n-1].rec.TableAfter, err = stretches(over, after)
+	for _, r := range p.records {
+		if r.rec.After == nil && err == nil {
+			r.rec.After = after.Layout
+			r.rec.TableAfter, err = stretches(p.over, after)
+		}
 	}
 	if err != nil {
 		return err
@@ -468,11 +623,12 @@ func (p *prepared) step(o Options, over *disk.Overlay, i int, c plan.Column, fac
 	return p.enter(o, e)
 }
 
-// newTrouble is an error of a volume that was not there before the step.
-func newTrouble(before, after volume.Volume) *finding.Finding {
+// newTrouble is an error of a volume that was not there before the step; sound tells that
+// there is none at all.
+func newTrouble(before, after volume.Volume) (trouble *finding.Finding, sound bool) {
 	found := after.Check()
 	if found.FirstError() == nil {
-		return nil
+		return nil, true
 	}
 	had := map[string]bool{}
 	if before != nil {
@@ -482,10 +638,10 @@ func newTrouble(before, after volume.Volume) *finding.Finding {
 	}
 	for _, f := range found {
 		if f.Severity == finding.Error && !had[f.Text] {
-			return &f
+			return &f, false
 		}
 	}
-	return nil
+	return nil, false
 }
 
 // compared adds to a text what comparing the place with the backup shows.

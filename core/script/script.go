@@ -40,6 +40,9 @@ type Op struct {
 	Source    string     `json:"source,omitempty"`
 	SourceOff disk.Bytes `json:"source_off,omitempty"`
 	Hash      string     `json:"hash,omitempty"`
+	// Pad is how many zeros follow what is filled in, to the end of its cluster: what lay
+	// there before is not the new file's.
+	Pad disk.Bytes `json:"pad,omitempty"`
 	// Keep says that undo brings back what was here; false for places whose
 	// contents nobody is promised, such as a gap that a backup fills.
 	Keep bool   `json:"keep,omitempty"`
@@ -113,8 +116,8 @@ func (s Script) Apply(dev disk.Device, sources map[string]io.ReaderAt) error {
 				err = r.Refer(op.Off, op.Len, src, int64(op.SourceOff))
 				break
 			}
-			b := make([]byte, op.Len)
-			if _, err = src.ReadAt(b, int64(op.SourceOff)); err == nil {
+			b := make([]byte, op.Len+op.Pad)
+			if _, err = src.ReadAt(b[:op.Len], int64(op.SourceOff)); err == nil {
 				_, err = dev.WriteAt(b, int64(op.Off))
 			}
 		}

@@ -2,7 +2,6 @@ package shelf
 
 import (
 	"archive/tar"
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/binary"
@@ -11,14 +10,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
 
+	quick "github.com/goccy/go-json"
 	"github.com/klauspost/compress/zstd"
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
@@ -280,7 +280,7 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	if at := disk.Bytes(len(first)); at == e.Bytes {
 		sum = blake3.Sum256(first)
 	} else {
-		whole := blake3.New(32, nil)
+		whole := blake3.New()
 		whole.Write(first)
 		for at < e.Bytes {
 			b := a.out.free()
@@ -380,7 +380,7 @@ func (c *cutter) flush() error {
 }
 
 // save writes the list of files beside the tar.
-func (a *archiver) save(dir string) error {
+func (a *archiver) save(d draft) error {
 	var out bytes.Buffer
 	z, err := zstd.NewWriter(&out, zstd.WithEncoderConcurrency(1))
 	if err != nil {
@@ -398,37 +398,7 @@ func (a *archiver) save(dir string) error {
 	}
 	sum := blake3.Sum256(out.Bytes())
 	a.m.ListHash = hex.EncodeToString(sum[:])
-	p := filepath.Join(dir, listFile)
-	if err := WriteDurably(p, out.Bytes()); err != nil {
-		return err
-	}
-	back, err := readPast(p, disk.Bytes(out.Len()))
-	if err == nil && !bytes.Equal(back, out.Bytes()) {
-		err = fmt.Errorf("%w: the list of files is not what was written", ErrDamaged)
-	}
-	return err
-}
-
-// readPast reads a whole file of n bytes past the page cache.
-func readPast(path string, n disk.Bytes) ([]byte, error) {
-	p, err := openPast(path)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if err := p.forget(0, int64(n)); err != nil {
-		return nil, err
-	}
-	room := make([]byte, readBytes+2*block)
-	out := make([]byte, 0, n)
-	for at := disk.Bytes(0); at < n; at += readBytes {
-		b, err := p.read(room, int64(at), int(min(readBytes, n-at)))
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, b...)
-	}
-	return out, nil
+	return d.put(listFile, out.Bytes())
 }
 
 // maxList bounds the list of a backup's files, as it lies on the shelf.
@@ -439,19 +409,16 @@ func (s *Shelf) ListOf(m *Manifest) ([]Entry, error) {
 	bad := func(why error) ([]Entry, error) {
 		return nil, fmt.Errorf("%w: %s: the list of its files: %w", ErrDamaged, m.ID, why)
 	}
-	p, err := s.path(m.ID, listFile)
-	if err != nil {
-		return nil, err
-	}
-	st, err := os.Stat(p)
+	f, err := s.file(m, listFile)
 	if err != nil {
 		return bad(err)
 	}
-	if st.Size() > maxList {
+	defer f.Close()
+	if f.Size() > maxList {
 		return bad(errors.New("it is absurdly long"))
 	}
-	b, err := os.ReadFile(p)
-	if err != nil {
+	b := make([]byte, f.Size())
+	if n, err := f.ReadAt(b, 0); n < len(b) {
 		return bad(err)
 	}
 	if sum := blake3.Sum256(b); hex.EncodeToString(sum[:]) != m.ListHash {
@@ -463,16 +430,79 @@ func (s *Shelf) ListOf(m *Manifest) ([]Entry, error) {
 	}
 	defer z.Close()
 	var out []Entry
-	for dec := json.NewDecoder(bufio.NewReaderSize(z, 1<<16)); ; {
-		var e Entry
-		if err := dec.Decode(&e); err == io.EOF {
-			return out, nil
-		} else if err != nil {
+	buf, n := make([]byte, listPart), 0
+	for end := false; !end; {
+		k, err := io.ReadFull(z, buf[n:])
+		if end = err == io.EOF || err == io.ErrUnexpectedEOF; err != nil && !end {
 			return bad(err)
 		}
-		if e.Bytes < 0 || e.At > m.Bytes || e.At >= 0 && e.Bytes > m.Bytes-e.At {
-			return bad(fmt.Errorf("%s lies beyond the tar's end", e.Path))
+		n += k
+		cut := n
+		if !end {
+			if cut = bytes.LastIndexByte(buf[:n], '\n') + 1; cut == 0 { // a line longer than that
+				buf = append(buf, make([]byte, len(buf))...)
+				if len(buf) > maxList {
+					return bad(errors.New("a line of it is absurdly long"))
+				}
+				continue
+			}
 		}
-		out = append(out, e)
+		part, err := entriesIn(buf[:cut], m.Bytes)
+		if err != nil {
+			return bad(err)
+		}
+		out = append(out, part...)
+		n = copy(buf, buf[cut:n])
 	}
+	return out, nil
+}
+
+// listPart is how much of a list is read at once.
+const listPart = 4 << 20
+
+// entriesIn reads the lines of a list, several stretches of it at once. No contents may lie
+// beyond the end of a tar of the given length.
+func entriesIn(text []byte, tar disk.Bytes) ([]Entry, error) {
+	workers := max(runtime.GOMAXPROCS(0), 1)
+	parts := make([][]Entry, workers)
+	var g errgroup.Group
+	for w := range workers {
+		at := func(k int) int { // the start of a line
+			i := len(text) * k / workers
+			if i == 0 || i >= len(text) {
+				return i
+			}
+			if n := bytes.IndexByte(text[i-1:], '\n'); n >= 0 {
+				return i + n
+			}
+			return len(text)
+		}
+		part := text[at(w):at(w+1)]
+		g.Go(func() error {
+			out := make([]Entry, 0, bytes.Count(part, []byte{'\n'})+1)
+			for len(part) > 0 {
+				line := part
+				if n := bytes.IndexByte(part, '\n'); n >= 0 {
+					line, part = part[:n], part[n+1:]
+				} else {
+					part = nil
+				}
+				if len(line) == 0 {
+					continue
+				}
+				var e Entry
+				if err := quick.Unmarshal(line, &e); err != nil { // the list is known to be what was written
+					return err
+				}
+				if e.Bytes < 0 || e.At > tar || e.At >= 0 && e.Bytes > tar-e.At {
+					return fmt.Errorf("%s lies beyond the tar's end", e.Path)
+				}
+				out = append(out, e)
+			}
+			parts[w] = out
+			return nil
+		})
+	}
+	err := g.Wait()
+	return slices.Concat(parts...), err
 }

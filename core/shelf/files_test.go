@@ -18,7 +18,7 @@ import (
 	"testing"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
@@ -372,7 +372,21 @@ func TestAside(t *testing.T) {
 	r := filesRequest(im, v)
 	if what == "killed" {
 		sh := &Shelf{Dir: os.Getenv("JADETRAIL_SHELF")}
+		if sh.Dir == "" {
+			sh.Volumes = []*OnVolume{{Title: "Bay B", Image: os.Getenv("JADETRAIL_SHELF_IMAGE"), Partition: shelfID, Now: func() time.Time { return day }}}
+		}
 		if _, err := sh.Make(context.Background(), r, nil); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	if what == "kept" || what == "deleted" {
+		sh, until := &Shelf{Volumes: []*OnVolume{{Title: "Bay B", Image: os.Getenv("JADETRAIL_SHELF_IMAGE"), Partition: shelfID, Now: func() time.Time { return day }}}}, day.AddDate(1, 0, 0)
+		err := sh.Keep("b-files", &until)
+		if what == "deleted" {
+			err = sh.Delete("b-files")
+		}
+		if err != nil {
 			t.Fatal(err)
 		}
 		return

@@ -7,7 +7,7 @@ import (
 	"io"
 	"slices"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/digest"
 	"jadetrail/core/disk"
@@ -21,7 +21,7 @@ func Fingerprint(dev disk.Device, v volume.Volume) (string, error) {
 	if v != nil {
 		return v.Fingerprint()
 	}
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	if _, err := io.CopyBuffer(h, io.NewSectionReader(dev, 0, int64(dev.Size())), make([]byte, 1<<20)); err != nil {
 		return "", err
 	}
@@ -126,7 +126,7 @@ func imageOf(r Request, m *Manifest) (source, error) {
 			}
 		}
 		return nil
-	}, done: func(string) error {
+	}, done: func(draft) error {
 		if r.Volume == nil { // all contents were read: their hash is the fingerprint
 			m.From.Fingerprint = m.Hash
 		}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"runtime"
 	"slices"
 	"sync"
@@ -16,7 +15,6 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"jadetrail/core/digest"
 	"jadetrail/core/disk"
@@ -43,10 +41,7 @@ func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report fun
 	} else {
 		m.Verified = &now
 	}
-	dir, err := s.path(id)
-	if err == nil {
-		err = s.save(dir, m)
-	}
+	err = s.save(m)
 	if d != nil {
 		return m, errors.Join(d, err)
 	}
@@ -112,11 +107,10 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 		slices.Sort(bad)
 		return s.damage(m, bad, list)
 	}
-	st, err := r.f.Stat()
-	if err == nil && len(m.Pieces) > 0 && st.Size() != m.Pieces[len(m.Pieces)-1].FrameOff+m.Pieces[len(m.Pieces)-1].FrameLen {
-		err = fmt.Errorf("%w: %s: its file has %d bytes, which is not its pieces together", ErrDamaged, m.ID, st.Size())
+	if n := len(m.Pieces); n > 0 && r.f.Size() != m.Pieces[n-1].FrameOff+m.Pieces[n-1].FrameLen {
+		return fmt.Errorf("%w: %s: its file has %d bytes, which is not its pieces together", ErrDamaged, m.ID, r.f.Size())
 	}
-	return err
+	return nil
 }
 
 // Export makes a backup ready to be handed over: every piece is read and compared,
@@ -150,11 +144,7 @@ func (s *Shelf) Export(ctx context.Context, id string, report func(Progress)) (*
 		}
 	}
 	m.SHA256 = hex.EncodeToString(h.Sum(nil))
-	dir, err := s.path(id)
-	if err != nil {
-		return nil, err
-	}
-	return m, s.save(dir, m)
+	return m, s.save(m)
 }
 
 // Reader gives the raw image of a backup; every piece is compared with its hash
@@ -162,15 +152,18 @@ func (s *Shelf) Export(ctx context.Context, id string, report func(Progress)) (*
 type Reader struct {
 	m     *Manifest
 	id    string
-	f     *os.File
+	f     *spread
 	dec   sync.Pool
 	stock buffers
 
 	mu   sync.Mutex
 	last int
 	raw  []byte
-	next *ahead // the piece after the last, while pieces are read one after the other
+	next []*ahead // the pieces after the last, while pieces are read one after the other
 }
+
+// aheadOf is how many pieces are decoded before they are asked for.
+var aheadOf = max(runtime.GOMAXPROCS(0), 2)
 
 // ahead is a piece that is decoded before it is asked for.
 type ahead struct {
@@ -180,30 +173,36 @@ type ahead struct {
 	ready chan struct{}
 }
 
-// load returns a piece for ReadAt, and has the next one decoded meanwhile.
+// load returns a piece for ReadAt, and has the next ones decoded meanwhile.
 func (r *Reader) load(i int) ([]byte, error) {
 	var raw []byte
 	var err error
-	if n := r.next; n != nil {
+	have := false
+	for len(r.next) > 0 && !have {
+		n := r.next[0]
+		r.next = r.next[1:]
 		<-n.ready
-		if r.next = nil; n.i == i {
+		if have = n.i == i; have {
 			raw, err = n.raw, n.err
 		} else {
 			r.spare(n.i, n.raw)
 		}
 	}
-	if raw == nil && err == nil {
+	if !have {
 		raw, err = r.piece(r.m.Pieces[i])
 	}
-	if err == nil && i == r.last+1 && i+1 < len(r.m.Pieces) {
-		n := &ahead{i: i + 1, ready: make(chan struct{})}
-		r.next = n
+	if err != nil || i != r.last+1 {
+		return raw, err
+	}
+	for k := i + 1 + len(r.next); k < len(r.m.Pieces) && len(r.next) < aheadOf; k++ {
+		n := &ahead{i: k, ready: make(chan struct{})}
+		r.next = append(r.next, n)
 		go func() {
 			defer close(n.ready)
 			n.raw, n.err = r.piece(r.m.Pieces[n.i])
 		}()
 	}
-	return raw, err
+	return raw, nil
 }
 
 // spare keeps a piece's buffer for the next one.
@@ -215,24 +214,11 @@ func (r *Reader) spare(i int, raw []byte) {
 
 // Reader opens a backup's contents.
 func (s *Shelf) Reader(m *Manifest) (*Reader, error) {
-	p, err := s.path(m.ID, m.Kind.file())
-	if err != nil {
-		return nil, err
-	}
-	r, err := newReader(m.ID, p, make(buffers, 16))
+	f, err := s.file(m, m.Kind.file())
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %v", ErrDamaged, m.ID, err)
 	}
-	r.m = m
-	return r, nil
-}
-
-func newReader(id, path string, stock buffers) (*Reader, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	r := &Reader{id: id, f: f, last: -1, stock: stock}
+	r := &Reader{m: m, id: m.ID, f: f, last: -1, stock: make(buffers, 16)}
 	r.dec.New = func() any {
 		d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(2*maxPiece)))
 		if err != nil {
@@ -250,7 +236,7 @@ func (r *Reader) forget(part []Piece) error {
 		return nil
 	}
 	start, last := part[0].FrameOff, part[len(part)-1]
-	return unix.Fadvise(int(r.f.Fd()), start, last.FrameOff+last.FrameLen-start, unix.FADV_DONTNEED)
+	return r.f.forget(start, last.FrameOff+last.FrameLen)
 }
 
 // piece reads, decodes and checks one piece. What it returns belongs to the
@@ -318,8 +304,8 @@ func (m *Manifest) pieceAt(at disk.Bytes) int {
 func (r *Reader) Close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.next != nil {
-		<-r.next.ready
+	for _, n := range r.next {
+		<-n.ready
 	}
 	return r.f.Close()
 }

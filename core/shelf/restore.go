@@ -13,8 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
-	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
@@ -230,7 +230,7 @@ func (w *putter) copy(r io.ReaderAt, f volume.File, name string) error {
 		return err
 	}
 	defer o.Close()
-	sum := blake3.New(32, nil)
+	sum := blake3.New()
 	for at := disk.Bytes(0); at < f.Bytes; {
 		b := w.buf[:min(f.Bytes-at, disk.Bytes(len(w.buf)))]
 		if n, err := r.ReadAt(b, int64(at)); n < len(b) {
@@ -278,7 +278,7 @@ func (w *putter) compare(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		sum := blake3.New(32, nil)
+		sum := blake3.New()
 		err = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)
 		if err == nil {
 			_, err = io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{f}, w.buf)

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"

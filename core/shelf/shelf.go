@@ -13,16 +13,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -35,6 +36,8 @@ var (
 	ErrKind     = errors.New("a backup is an image, or of files")
 	ErrDamaged  = errors.New("the backup is damaged")
 	ErrBusy     = errors.New("the backup is just being made or taken away")
+	ErrSame     = errors.New("a backup must lie on another drive")
+	ErrNoPlace  = errors.New("there is no such place for backups")
 )
 
 // Kind of a backup.
@@ -57,9 +60,16 @@ func (k Kind) file() string {
 // listFile is the name of the list of a backup's files.
 const listFile = "files.jsonl.zst"
 
-// Shelf is a folder of backups.
+// manifestFile is the name of what makes a folder a backup.
+const manifestFile = "manifest.json"
+
+// Shelf is all the places where backups lie. Each backup is in one of them.
 type Shelf struct {
-	Dir string
+	// Dir is a folder of the bench, "" for none; Volumes are folders in volumes on drives.
+	Dir     string
+	Volumes []*OnVolume
+	// To is the title of the place that new backups go to, "" for the first.
+	To string
 	// Room overrides what the folder's file system says is free.
 	Room func() (disk.Bytes, error)
 
@@ -76,16 +86,79 @@ func Open(dir string) (*Shelf, error) {
 	return &Shelf{Dir: dir}, nil
 }
 
-// Free is the room left on the shelf.
-func (s *Shelf) Free() (disk.Bytes, error) {
-	if s.Room != nil {
-		return s.Room()
+// Onto returns the same shelf with new backups going to the place of that title.
+func (s *Shelf) Onto(title string) *Shelf {
+	return &Shelf{Dir: s.Dir, Volumes: s.Volumes, To: title, Room: s.Room}
+}
+
+func (s *Shelf) places() []place {
+	var out []place
+	if s.Dir != "" {
+		out = append(out, &folder{s.Dir, s.Room})
 	}
-	var st unix.Statfs_t
-	if err := unix.Statfs(s.Dir, &st); err != nil {
+	for _, v := range s.Volumes {
+		out = append(out, v)
+	}
+	return out
+}
+
+// target is the place that new backups go to.
+func (s *Shelf) target() (place, error) {
+	for _, p := range s.places() {
+		if s.To == "" || p.title() == s.To {
+			return p, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: %q", ErrNoPlace, s.To)
+}
+
+// OnDrive tells which partitions of a drive hold places of the shelf, with their titles.
+func (s *Shelf) OnDrive(l *layout.Layout) map[int]string {
+	out := map[int]string{}
+	for _, p := range l.Partitions() {
+		for _, v := range s.Volumes {
+			if strings.EqualFold(p.UniqueID, v.Partition) {
+				out[p.Number] = v.Title
+			}
+		}
+	}
+	return out
+}
+
+// Place is one of the places as it stands.
+type Place struct {
+	Title   string
+	Image   string // of the drive that it lies on, "" for the bench itself
+	Free    disk.Bytes
+	Trouble string // why it cannot be used, "" when it can
+}
+
+// Has tells whether there is a place of that title.
+func (s *Shelf) Has(title string) bool {
+	return slices.ContainsFunc(s.places(), func(p place) bool { return p.title() == title })
+}
+
+// Places tells how all places stand.
+func (s *Shelf) Places() []Place {
+	var out []Place
+	for _, p := range s.places() {
+		x := Place{Title: p.title(), Image: p.image()}
+		var err error
+		if x.Free, err = p.free(); err != nil {
+			x.Trouble = err.Error()
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// Free is the room left in the place that new backups go to.
+func (s *Shelf) Free() (disk.Bytes, error) {
+	p, err := s.target()
+	if err != nil {
 		return 0, err
 	}
-	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), nil
+	return p.free()
 }
 
 // Origin is what a backup was made from.
@@ -144,6 +217,22 @@ type Manifest struct {
 	Pieces    []Piece    `json:"pieces"`
 	// Sum is the BLAKE3 hash of this manifest with Sum empty.
 	Sum string `json:"manifest_blake3"`
+
+	at place // where it was found
+}
+
+// Where is the title of the place that the backup lies in.
+func (m *Manifest) Where() string {
+	if m.at == nil {
+		return ""
+	}
+	return m.at.title()
+}
+
+// On tells whether the backup lies on a drive with the given layout.
+func (m *Manifest) On(l *layout.Layout) bool {
+	v, ok := m.at.(*OnVolume)
+	return ok && v.on(l)
 }
 
 // Whole tells that all that the partition held is in the backup: an image, or every
@@ -167,26 +256,29 @@ func ID(now time.Time, number int, tail string) string {
 	return fmt.Sprintf("b-%s-p%d-%s", now.UTC().Format("20060102-150405"), number, tail)
 }
 
-func (s *Shelf) path(id string, name ...string) (string, error) {
-	if !idForm.MatchString(id) {
-		return "", fmt.Errorf("%w: %q", ErrNoBackup, id)
-	}
-	return filepath.Join(append([]string{s.Dir, id}, name...)...), nil
-}
-
 // Load reads a backup's manifest.
 func (s *Shelf) Load(id string) (*Manifest, error) {
-	p, err := s.path(id, "manifest.json")
-	if err != nil {
-		return nil, err
+	if !idForm.MatchString(id) {
+		return nil, fmt.Errorf("%w: %q", ErrNoBackup, id)
 	}
-	b, err := os.ReadFile(p)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
+	var trouble error
+	for _, p := range s.places() {
+		b, err := p.manifest(id)
+		switch {
+		case err == nil:
+			return parse(id, b, p)
+		case !errors.Is(err, fs.ErrNotExist):
+			trouble = err
+		}
 	}
-	if err != nil {
-		return nil, err
+	if trouble != nil { // it may lie in a place that cannot be read now
+		return nil, fmt.Errorf("%w: %s: %w", ErrNoBackup, id, trouble)
 	}
+	return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
+}
+
+// parse reads a manifest and checks that its parts fit each other.
+func parse(id string, b []byte, at place) (*Manifest, error) {
 	var m Manifest
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, fmt.Errorf("%w: %s: its manifest cannot be read: %v", ErrDamaged, id, err)
@@ -207,23 +299,25 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 	if next != m.Bytes {
 		return nil, fmt.Errorf("%w: %s: its pieces are %d bytes of %d", ErrDamaged, id, next, m.Bytes)
 	}
+	m.at = at
 	return &m, nil
 }
 
 // List returns the manifests of all whole backups, the newest first; what cannot
 // be read is left out.
 func (s *Shelf) List() ([]*Manifest, error) {
-	dirs, err := os.ReadDir(s.Dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil // nothing was ever put there
-	}
-	if err != nil {
-		return nil, err
-	}
 	var out []*Manifest
-	for _, d := range dirs {
-		if m, err := s.Load(d.Name()); err == nil {
-			out = append(out, m)
+	for _, p := range s.places() {
+		err := p.each(func(id string, b []byte, err error) {
+			if err != nil {
+				return
+			}
+			if m, err := parse(id, b, p); err == nil {
+				out = append(out, m)
+			}
+		})
+		if err != nil && p.image() == "" {
+			return nil, err // a drive that is away takes its backups along
 		}
 	}
 	slices.SortFunc(out, func(a, b *Manifest) int { return b.Made.Compare(a.Made) })
@@ -239,63 +333,35 @@ type Leftover struct {
 
 // Leftovers lists what on the shelf is no whole backup and is not being made.
 func (s *Shelf) Leftovers() ([]Leftover, error) {
-	dirs, err := os.ReadDir(s.Dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
 	var out []Leftover
-	for _, d := range dirs {
-		if !d.IsDir() || !idForm.MatchString(d.Name()) {
-			continue
-		}
-		_, err := s.Load(d.Name())
-		if err == nil {
-			continue
-		}
-		free, busy := s.claim(d.Name())
-		if busy != nil {
-			continue
-		}
-		free()
-		l := Leftover{ID: d.Name(), Why: "it was not finished"}
-		if !errors.Is(err, ErrNoBackup) {
-			l.Why = "its manifest cannot be used"
-		}
-		files, err := os.ReadDir(filepath.Join(s.Dir, d.Name()))
-		if err != nil {
+	for _, p := range s.places() {
+		var all []Leftover
+		err := p.each(func(id string, b []byte, err error) {
+			l := Leftover{ID: id, Why: "it was not finished"}
+			if err == nil {
+				if _, err = parse(id, b, p); err == nil {
+					return
+				}
+				l.Why = "its manifest cannot be used"
+			}
+			all = append(all, l)
+		})
+		if err != nil && p.image() == "" {
 			return nil, err
 		}
-		for _, f := range files {
-			if i, err := f.Info(); err == nil {
-				l.Bytes += disk.Bytes(i.Size())
+		for _, l := range all {
+			free, busy := p.claim(l.ID)
+			if busy != nil {
+				continue
 			}
+			free()
+			if l.Bytes, err = p.size(l.ID); err != nil {
+				return nil, err
+			}
+			out = append(out, l)
 		}
-		out = append(out, l)
 	}
 	return out, nil
-}
-
-// claim takes a backup's folder for one's own, until it is released.
-func (s *Shelf) claim(id string) (release func(), err error) {
-	dir, err := s.path(id)
-	if err != nil {
-		return nil, err
-	}
-	f, err := os.Open(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("%w: %s", ErrBusy, id)
-	}
-	return func() { f.Close() }, nil
 }
 
 // Keep notes until when a backup is meant to be kept, nil for no day.
@@ -305,56 +371,74 @@ func (s *Shelf) Keep(id string, until *time.Time) error {
 		return err
 	}
 	m.KeepUntil = until
-	dir, err := s.path(id)
-	if err != nil {
-		return err
-	}
-	return s.save(dir, m)
+	return s.save(m)
 }
 
-// Delete takes a backup away, or what is left of one: its manifest first, so that a cut
-// leaves nothing that looks whole.
+// Delete takes a backup away, or what is left of one.
 func (s *Shelf) Delete(id string) error {
-	release, err := s.claim(id)
-	if err != nil {
-		return err
+	if !idForm.MatchString(id) {
+		return fmt.Errorf("%w: %q", ErrNoBackup, id)
 	}
-	defer release()
-	dir, err := s.path(id)
-	if err != nil {
-		return err
+	missing := fmt.Errorf("%w: %s", ErrNoBackup, id)
+	for _, p := range s.places() {
+		release, err := p.claim(id)
+		if errors.Is(err, ErrNoBackup) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		err = p.remove(id)
+		release()
+		if !errors.Is(err, ErrNoBackup) {
+			return err
+		}
 	}
-	if err := os.Remove(filepath.Join(dir, "manifest.json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := SyncDir(dir); err != nil {
-		return err
-	}
-	if err := os.RemoveAll(dir); err != nil {
-		return err
-	}
-	return SyncDir(s.Dir)
+	return missing
 }
 
-// Stored opens the backup's zstd frames for a hand-over, with their file's name.
-func (s *Shelf) Stored(m *Manifest) (*os.File, error) {
-	p, err := s.path(m.ID, m.Kind.file())
+// Stored is the row of a backup's zstd frames.
+type Stored struct {
+	*io.SectionReader
+	Name string // of the file
+	s    *spread
+}
+
+// Close releases it.
+func (s *Stored) Close() error { return s.s.Close() }
+
+// Stored opens a backup's zstd frames for a hand-over.
+func (s *Shelf) Stored(m *Manifest) (*Stored, error) {
+	f, err := s.file(m, m.Kind.file())
 	if err != nil {
 		return nil, err
 	}
-	return os.Open(p)
+	return &Stored{io.NewSectionReader(f, 0, f.Size()), m.Kind.file(), f}, nil
 }
 
-func (s *Shelf) save(dir string, m *Manifest) error {
+// file opens a file of a backup.
+func (s *Shelf) file(m *Manifest, name string) (*spread, error) {
+	if m.at == nil {
+		return nil, fmt.Errorf("%w: %s", ErrNoBackup, m.ID)
+	}
+	return m.at.open(m.ID, name)
+}
+
+// sealed is the manifest as it is written, with its sum.
+func (m *Manifest) sealed() ([]byte, error) {
 	var err error
 	if m.Sum, err = m.sum(); err != nil {
-		return err
+		return nil, err
 	}
-	b, err := json.Marshal(m)
+	return json.Marshal(m)
+}
+
+func (s *Shelf) save(m *Manifest) error {
+	b, err := m.sealed()
 	if err != nil {
 		return err
 	}
-	return WriteDurably(filepath.Join(dir, "manifest.json"), b)
+	return m.at.save(m.ID, b)
 }
 
 // WriteDurably puts a file in place whole or not at all, and returns when it is

@@ -14,7 +14,8 @@ import (
 	"testing"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -210,7 +211,11 @@ func TestHostileManifest(t *testing.T) {
 		m := *good
 		m.Pieces = append([]Piece(nil), good.Pieces...)
 		change(&m)
-		if err := sh.save(filepath.Join(sh.Dir, good.ID), &m); err != nil {
+		b, err := m.sealed()
+		if err == nil {
+			err = m.at.save(good.ID, b)
+		}
+		if err != nil {
 			t.Fatal(err)
 		}
 		if _, err := sh.Load(good.ID); !errors.Is(err, ErrDamaged) {
@@ -226,37 +231,60 @@ func TestHostileManifest(t *testing.T) {
 	}
 }
 
-// TestWriter compares the direct writer with a plain buffer under random appends
-// and flushes.
+// TestWriter compares the direct writer with a plain buffer under random appends and
+// flushes, into a file and into stretches of one that lie the wrong way round.
 func TestWriter(t *testing.T) {
-	rng := rand.New(rand.NewPCG(1, 9))
-	p := filepath.Join(t.TempDir(), "w")
-	w, err := newWriter(p, 8<<20)
+	dir := t.TempDir()
+	plain := &inFolder{p: &folder{dir: dir}, id: "b-1"}
+	os.Mkdir(filepath.Join(dir, "b-1"), 0o755)
+	whole, back, err := plain.contents("w", 8<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer w.Close()
-	var want []byte
-	src := noise(3 << 20)
-	for range 60 {
-		b := src[:rng.IntN(1<<rng.IntN(22)+1)]
-		w.append(b)
-		want = append(want, b...)
-		if rng.IntN(3) > 0 {
-			continue
-		}
-		if err := w.flush(); err != nil {
-			t.Fatal(err)
-		}
-		if got, err := os.ReadFile(p); err != nil || len(got) < len(want) || !bytes.Equal(got[:len(want)], want) {
-			t.Fatalf("after %d bytes the file has %d, %v", len(want), len(got), err)
-		}
+	apart, backApart := &spread{direct: whole.direct}, &spread{}
+	flags := os.O_RDWR | os.O_CREATE
+	if apart.direct {
+		flags |= unix.O_DIRECT
 	}
-	if err := errors.Join(w.flush(), w.finish()); err != nil {
+	if apart.f, err = os.OpenFile(filepath.Join(dir, "apart"), flags, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := os.ReadFile(p); err != nil || !bytes.Equal(got, want) {
-		t.Fatalf("finished after %d bytes the file has %d, %v", len(want), len(got), err)
+	const n = 3 * block
+	for at := int64(0); at < 240<<20; at += n {
+		apart.parts = append(apart.parts, part{at, 240<<20 - n - at/n*n, n})
+	}
+	if backApart.f, err = os.Open(filepath.Join(dir, "apart")); err != nil {
+		t.Fatal(err)
+	}
+	backApart.parts = apart.parts
+	for _, x := range [][2]*spread{{whole, back}, {apart, backApart}} {
+		rng := rand.New(rand.NewPCG(1, 9))
+		w := newWriter(x[0])
+		var want []byte
+		src := noise(3 << 20)
+		for range 60 {
+			b := src[:rng.IntN(1<<rng.IntN(22)+1)]
+			w.append(b)
+			want = append(want, b...)
+			if rng.IntN(3) > 0 {
+				continue
+			}
+			if err := w.flush(); err != nil {
+				t.Fatal(err)
+			}
+			if err := compareBack(x[1], want); err != nil {
+				t.Fatalf("after %d bytes: %v", len(want), err)
+			}
+		}
+		if err := errors.Join(w.flush(), w.finish(), compareBack(x[1], want)); err != nil || x[0].Size() != int64(len(want)) {
+			t.Fatalf("finished after %d bytes: %d, %v", len(want), x[0].Size(), err)
+		}
+		want[len(want)/2] ^= 1
+		if err := compareBack(x[1], want); !errors.Is(err, ErrDamaged) {
+			t.Errorf("another byte: %v", err)
+		}
+		w.Close()
+		x[1].Close()
 	}
 }
 

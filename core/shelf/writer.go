@@ -1,13 +1,10 @@
 package shelf
 
 import (
-	"errors"
+	"bytes"
 	"fmt"
 	"hash/maphash"
-	"os"
 	"slices"
-
-	"golang.org/x/sys/unix"
 )
 
 // writer appends to a file past the page cache where the file system allows it: a
@@ -15,14 +12,13 @@ import (
 // need neither be written back nor dropped. While one buffer is being written the
 // next is filled.
 type writer struct {
-	f      *os.File
-	direct bool
-	at     int64 // of buf in the file, a multiple of block
-	buf    []byte
-	size   int64
-	spare  chan []byte
-	queue  chan chunk
-	ended  chan struct{}
+	f     *spread
+	at    int64 // of buf in the file, a multiple of block
+	buf   []byte
+	size  int64
+	spare chan []byte
+	queue chan chunk
+	ended chan struct{}
 }
 
 // chunk is bytes on their way to the file; done is told when it and all before it
@@ -40,30 +36,15 @@ const (
 	readers   = 16 // what reads back waits for the medium, which works best on many requests
 )
 
-// newWriter begins a file for which room bytes are kept free until it is finished,
-// where the file system can do that.
-func newWriter(path string, room int64) (*writer, error) {
-	const flags = os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	w := &writer{spare: make(chan []byte, 3), queue: make(chan chunk, 2), ended: make(chan struct{})}
-	var err error
-	if w.f, err = os.OpenFile(path, flags|unix.O_DIRECT, 0o644); err == nil {
-		w.direct = true
-	} else {
-		os.Remove(path) // a file system without direct writes may have made it
-		if w.f, err = os.OpenFile(path, flags, 0o644); err != nil {
-			return nil, err
-		}
-	}
-	if err := unix.Fallocate(int(w.f.Fd()), 0, 0, max(room, 1)); err != nil && !errors.Is(err, unix.EOPNOTSUPP) {
-		w.f.Close()
-		return nil, err
-	}
+// newWriter writes to the given stretches, which it closes at the end.
+func newWriter(to *spread) *writer {
+	w := &writer{f: to, spare: make(chan []byte, 3), queue: make(chan chunk, 2), ended: make(chan struct{})}
 	for range cap(w.spare) {
 		w.spare <- make([]byte, 0, writeSize+int(pieceBytes)+64<<10)
 	}
 	w.buf = <-w.spare
 	go w.drain()
-	return w, nil
+	return w
 }
 
 // drain writes what is queued. After a failure nothing more is written.
@@ -121,7 +102,7 @@ func (w *writer) flush() error {
 		return nil
 	}
 	last := w.buf[:rest]
-	if w.direct {
+	if w.f.direct {
 		last = w.buf[:block]
 		clear(last[rest:])
 	}
@@ -131,42 +112,23 @@ func (w *writer) flush() error {
 
 // finish gives back the room that was not needed and makes the file durable.
 func (w *writer) finish() error {
-	if err := w.f.Truncate(w.size); err != nil {
+	if err := w.f.trim(w.size); err != nil {
 		return err
 	}
-	return w.f.Sync()
+	return w.f.sync()
 }
 
-func (w *writer) sync() error { return w.f.Sync() }
-
-// past reads a file past the page cache: directly where the file system allows it,
-// else after the cache was told to forget.
-type past struct {
-	f      *os.File
-	direct bool
-}
-
-func openPast(path string) (*past, error) {
-	if f, err := os.OpenFile(path, os.O_RDONLY|unix.O_DIRECT, 0); err == nil {
-		return &past{f, true}, nil
-	}
-	f, err := os.Open(path)
-	return &past{f: f}, err
-}
-
-func (p *past) forget(from, to int64) error {
-	return unix.Fadvise(int(p.f.Fd()), from, to-from, unix.FADV_DONTNEED)
-}
+func (w *writer) sync() error { return w.f.sync() }
 
 // read reads n bytes at off, by way of room, which is longer by two blocks and
 // begins on a page.
-func (p *past) read(room []byte, off int64, n int) ([]byte, error) {
+func (s *spread) read(room []byte, off int64, n int) ([]byte, error) {
 	start := off
-	if p.direct {
+	if s.direct {
 		start -= off % block
 	}
 	whole := room[:(int(off-start)+n+block-1)/block*block]
-	got, err := p.f.ReadAt(whole, start)
+	got, err := s.ReadAt(whole, start)
 	if got >= int(off-start)+n {
 		err = nil // the file may end within the last block
 	}
@@ -188,10 +150,10 @@ func sums(b []byte) []uint64 {
 
 // same compares what the file holds in the n bytes at off with the sums of what
 // was to be written there.
-func (p *past) same(room []byte, off, n int64, want []uint64) error {
+func same(s *spread, room []byte, off, n int64, want []uint64) error {
 	for i, sum := range want {
 		at := off + int64(i)*readBytes
-		b, err := p.read(room, at, int(min(readBytes, off+n-at)))
+		b, err := s.read(room, at, int(min(readBytes, off+n-at)))
 		if err != nil || maphash.Bytes(seed, b) != sum {
 			return fmt.Errorf("%w: at byte %d the shelf does not hold what was written (%v)", ErrDamaged, at, err)
 		}
@@ -199,7 +161,24 @@ func (p *past) same(room []byte, off, n int64, want []uint64) error {
 	return nil
 }
 
-func (p *past) Close() error { return p.f.Close() }
+// compareBack compares what lies in stretches, read past the page cache, with b.
+func compareBack(s *spread, b []byte) error {
+	n := int64(len(b))
+	if err := s.forget(0, n); err != nil {
+		return err
+	}
+	room := make([]byte, readBytes+2*block)
+	for at := int64(0); at < n; at += readBytes {
+		got, err := s.read(room, at, int(min(readBytes, n-at)))
+		if err == nil && !bytes.Equal(got, b[at:at+int64(len(got))]) {
+			err = fmt.Errorf("%w: at byte %d the shelf does not hold what was written", ErrDamaged, at)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // Close closes the file; what was not flushed may be lost.
 func (w *writer) Close() error {

@@ -179,7 +179,7 @@ var members = map[string]bool{
 func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	role, known := roles[e.TypeID]
 	switch {
-	case facts != nil && facts.Start != "" && strings.EqualFold(facts.Start, p.UniqueID):
+	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
 	case s.system(e.Slot):
@@ -194,9 +194,9 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 		role = layout.Unknown
 	}
 	if p.Role = role; role == layout.OtherSystem && facts != nil {
-		p.Note = "Nothing starts it: an old copy, or a system of another PC."
-		if slices.ContainsFunc(facts.Order, func(o pc.StartEntry) bool { return strings.EqualFold(o.Partition, p.UniqueID) }) {
-			p.Note = "The PC can start it, when asked."
+		p.Note = layout.NoteUnstarted
+		if facts.InOrder(p.UniqueID) {
+			p.Note = layout.NoteOffered
 		}
 	}
 	p.Member = members[e.TypeID]

@@ -338,6 +338,36 @@ func (e Entry) Moved(start, end disk.LBA) []byte {
 	return raw
 }
 
+// Retagged returns the entry's raw bytes with another type, name, attributes (of a GPT) and
+// active flag (of an MBR); all else is kept to the byte.
+func (e Entry) Retagged(typeID, name string, attributes uint64, active bool) ([]byte, error) {
+	raw := slices.Clone(e.Raw)
+	if e.Record != 0 || len(raw) == 16 {
+		typ, err := hex.DecodeString(typeID)
+		if err != nil || len(typ) != 1 || typ[0] == 0 {
+			return nil, fmt.Errorf("%w: %q is not a type of an MBR", ErrNotWritable, typeID)
+		}
+		at := raw
+		if e.Record != 0 {
+			at = raw[mbrEntries:]
+		}
+		if at[4] = typ[0]; active {
+			at[0] = 0x80
+		} else {
+			at[0] = 0
+		}
+		return raw, nil
+	}
+	n := NewEntry(Entry{TypeID: typeID, Name: name})
+	if guidText(n.Raw) != strings.ToLower(typeID) || guidText(n.Raw) == guidText(make([]byte, 16)) {
+		return nil, fmt.Errorf("%w: %q is not a type of a GPT", ErrNotWritable, typeID)
+	}
+	copy(raw[:16], n.Raw[:16])
+	binary.LittleEndian.PutUint64(raw[48:], attributes)
+	copy(raw[56:128], n.Raw[56:128])
+	return raw, nil
+}
+
 // Writable says why the table must not be changed, or nil.
 func (t *Table) Writable() error {
 	if t.Scheme == None {

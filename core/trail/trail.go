@@ -53,6 +53,8 @@ const (
 	ActDone         Act = "carried-out"
 	ActUndone       Act = "undone"
 	ActAttach       Act = "attach"
+	ActMark         Act = "mark"
+	ActShelf        Act = "shelf"
 )
 
 // Drive names the drive an entry is about.
@@ -65,26 +67,28 @@ type Drive struct {
 // Entry is one act. Seq, Previous, Hash and Signature are given by the trail it
 // is added to; ID keeps it from being added twice.
 type Entry struct {
-	Seq        int64          `json:"seq"`
-	Version    int            `json:"version"`
-	ID         string         `json:"id"`
-	Time       time.Time      `json:"time"`
-	Who        string         `json:"who"`
-	Act        Act            `json:"act"`
-	Job        string         `json:"job,omitempty"`
-	Drive      Drive          `json:"drive"`
-	Text       string         `json:"text"`
-	Reason     string         `json:"reason,omitempty"`
-	Partition  int            `json:"partition,omitempty"`
-	Run        string         `json:"run,omitempty"`
-	Record     string         `json:"record,omitempty"`
-	RecordHash string         `json:"record_hash,omitempty"`
-	Backup     string         `json:"backup,omitempty"`
-	Before     *layout.Layout `json:"before,omitempty"`
-	After      *layout.Layout `json:"after,omitempty"`
-	Previous   string         `json:"previous"`
-	Hash       string         `json:"hash"`
-	Signature  string         `json:"signature"`
+	Seq        int64     `json:"seq"`
+	Version    int       `json:"version"`
+	ID         string    `json:"id"`
+	Time       time.Time `json:"time"`
+	Who        string    `json:"who"`
+	Act        Act       `json:"act"`
+	Job        string    `json:"job,omitempty"`
+	Drive      Drive     `json:"drive"`
+	Text       string    `json:"text"`
+	Reason     string    `json:"reason,omitempty"`
+	Partition  int       `json:"partition,omitempty"`
+	Run        string    `json:"run,omitempty"`
+	Record     string    `json:"record,omitempty"`
+	RecordHash string    `json:"record_hash,omitempty"`
+	Backup     string    `json:"backup,omitempty"`
+	// Prints are the fingerprints of the volumes in a state that is marked as good.
+	Prints    map[string]string `json:"fingerprints,omitempty"`
+	Before    *layout.Layout    `json:"before,omitempty"`
+	After     *layout.Layout    `json:"after,omitempty"`
+	Previous  string            `json:"previous"`
+	Hash      string            `json:"hash"`
+	Signature string            `json:"signature"`
 }
 
 // Seal gives an entry its place in the chain and returns its line.

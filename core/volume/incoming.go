@@ -23,6 +23,9 @@ type Incoming struct {
 	SameAs string
 	// Open returns the contents.
 	Open func() (io.ReaderAt, error)
+	// Placed tells that the contents lie in free clusters of the volume already, and
+	// where: whole clusters, from the file's start on.
+	Placed []Extent
 }
 
 // Arrival is what became of incoming files.
@@ -43,11 +46,25 @@ type Loader interface {
 	Load(into string, files []Incoming, o LoadOptions) (Loading, error)
 }
 
+// Keeper is a volume in which room for contents can be found before they are known, and
+// from which files can be taken.
+type Keeper interface {
+	Volume
+	Loader
+	// Room returns free stretches of whole clusters, n bytes or a little more together.
+	Room(n disk.Bytes) ([]Extent, error)
+	// Remove returns the script that takes files, and folders with all that is in them, out
+	// of the volume. What they held stays where it was until something else is put there.
+	Remove(paths []string, now time.Time) (script.Script, error)
+}
+
 // LoadOptions are what loading needs beside the files.
 type LoadOptions struct {
 	// Source names the script's source that the extents lie in.
 	Source string
 	Now    time.Time
+	// Apart tells that contents lie in clusters of their own, however short they are.
+	Apart bool
 }
 
 // Loading is files on their way into a volume: what is to be done, and what comes of it.
@@ -77,13 +94,14 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 	first := map[uint64]string{}
 	same, _ := v.(interface{ SameAs(File) string })
 	detail, has := v.(Detailer)
-	for _, f := range files {
+	in = make([]Incoming, 0, len(files))
+	for i, f := range files {
 		if f.Unreadable != "" {
 			lost = append(lost, f.Path+": "+f.Unreadable)
 			continue
 		}
 		again := false // a stream that arrived with the file's first name
-		x := Incoming{File: f, Open: func() (io.ReaderAt, error) { return v.Open(f) }}
+		x := Incoming{File: f, Open: func() (io.ReaderAt, error) { return v.Open(files[i]) }}
 		x.Path, x.Extents = strings.TrimPrefix(strings.TrimPrefix(f.Path, base), "/"), nil
 		if has && f.Stream == "" {
 			if x.Detail, err = detail.Detail(f); err != nil {

@@ -153,7 +153,7 @@ func HashStored(h hash.Hash, dev disk.Device, from, to disk.Bytes) error {
 			// Zeros count the same whether they are a hole or not.
 			for i := 0; i < len(b); i += 4096 {
 				p := b[i:min(i+4096, len(b))]
-				if !zero(p) {
+				if !disk.Zeros(p) {
 					fmt.Fprintf(h, "%d\n", int64(at)+int64(i))
 					h.Write(p)
 				}
@@ -162,15 +162,6 @@ func HashStored(h hash.Hash, dev disk.Device, from, to disk.Bytes) error {
 		}
 	}
 	return nil
-}
-
-func zero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
 
 // HashFiles hashes every file's path, length, date and place, and returns the hash

@@ -86,6 +86,31 @@ type Summary struct {
 	Inside map[string]Sum `json:"-"`
 }
 
+// Place is a folder and the room that all below it takes.
+type Place struct {
+	Path  string
+	Taken disk.Bytes
+}
+
+// People lists the folders of people's files, the largest first: those at the root that are
+// not a system's, those below each person's own where the volume holds a system, and what is
+// directly in them. Empty ones are left out.
+func (s *Summary) People() []Place {
+	var out []Place
+	for path, sum := range s.Inside {
+		parts := strings.Split(strings.ToLower(path), "/")
+		theirs := len(parts) <= 2 && path != "" && !systemFolders[parts[0]]
+		if s.System && parts[0] == "users" {
+			theirs = (len(parts) == 3 || len(parts) == 4) && parts[2] != "appdata"
+		}
+		if theirs && sum.Files > 0 {
+			out = append(out, Place{path, max(sum.Taken, sum.Bytes)})
+		}
+	}
+	slices.SortFunc(out, func(a, b Place) int { return cmp.Or(cmp.Compare(b.Taken, a.Taken), cmp.Compare(a.Path, b.Path)) })
+	return out
+}
+
 // systemFolders at the root hold no files of people.
 var systemFolders = map[string]bool{
 	"windows": true, "program files": true, "program files (x86)": true, "programdata": true, "$recycle.bin": true, "system volume information": true,

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -258,6 +258,10 @@ func TestSummary(t *testing.T) {
 	if got := s.Largest(""); !slices.Equal(got, []string{"Windows", "Users"}) || s.Inside["Users"].Taken != 8292 || s.Inside["Users/Clover"].Files != 2 || s.Inside[""].Files != 6 {
 		t.Errorf("%v, %v", got, s.Inside)
 	}
+	more, err := Summarise(heap{files: append(slices.Clone(v.files), File{Path: "Users/Clover/Glazes/ash.txt", Kind: Plain, Allocated: 70}, File{Path: "Users/Clover/AppData/x", Kind: Plain, Allocated: 900}, File{Path: "Orders/2026/a", Kind: Plain, Allocated: 50})})
+	if got := more.People(); err != nil || !slices.Equal(got, []Place{{"Users/Clover/Glazes", 70}, {"Orders", 50}, {"Orders/2026", 50}}) {
+		t.Errorf("%v, %v", got, err)
+	}
 	words := s.Words(day.AddDate(0, 0, 3))
 	for _, says := range []string{"6 files in 4 folders", "Mostly programs", "operating system", "3 files may be people's own", "3 days ago", "kiln.JPG", "1 file cannot be read"} {
 		if !strings.Contains(words, says) {
@@ -279,7 +283,7 @@ func TestSummary(t *testing.T) {
 
 func TestHashStored(t *testing.T) {
 	sum := func(b []byte, from, to disk.Bytes) string {
-		h := blake3.New(32, nil)
+		h := blake3.New()
 		if err := HashStored(h, device(t, b), from, to); err != nil {
 			t.Fatal(err)
 		}

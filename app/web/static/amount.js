@@ -1,6 +1,8 @@
 // Shows what an amount means while it is typed. The core does the reckoning.
 export function amounts(root) {
   for (const form of root.querySelectorAll("form[data-amount]")) {
+    if (form.dataset.bound) continue;
+    form.dataset.bound = "yes";
     const field = form.elements.by, means = form.querySelector(".means"), start = means.textContent;
     let asked = 0, timer;
     field.addEventListener("input", () => {
@@ -12,7 +14,7 @@ export function amounts(root) {
           means.classList.remove("care");
           return;
         }
-        const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value });
+        const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value, do: form.elements.do.value, edge: form.elements.edge?.value ?? "" });
         let answer;
         try {
           answer = await (await fetch(`${form.dataset.amount}&${query}`)).json();

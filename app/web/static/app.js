@@ -4,12 +4,23 @@ import { trailMap } from "./map.js";
 import { watchWork } from "./progress.js";
 import { amounts } from "./amount.js";
 import { keys } from "./keys.js";
+import { soft, news } from "./soft.js";
+import { goalForm } from "./goal.js";
 import { uploads } from "./upload.js";
 
 const data = document.getElementById("map-data");
-const map = data ? trailMap(document.getElementById("map"), JSON.parse(data.textContent)) : null;
+let send;
+const map = data ? trailMap(document.getElementById("map"), JSON.parse(data.textContent), (url, body) => send(url, body)) : null;
+const renewed = () => {
+  amounts(document);
+  goalForm(document);
+};
+if (map) send = soft(map, renewed);
 const work = document.getElementById("work");
-if (work) watchWork(work);
-amounts(document);
+if (work) {
+  const events = watchWork(work);
+  if (map) news(events, map.shown);
+}
+renewed();
 for (const form of document.querySelectorAll("form[data-upload]")) uploads(form);
 keys(map);

@@ -12,6 +12,9 @@ export function keys(map) {
         if (find) find.focus();
         else location.href = "/trail";
       },
+      g: () => document.getElementById("goal")?.focus(),
+      u: () => document.querySelector('[data-key="u"]')?.click(),
+      r: () => document.querySelector('[data-key="r"]')?.click(),
       t: () => map?.scale(),
       ",": () => map?.step(-1),
       ".": () => map?.step(1),

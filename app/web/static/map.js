@@ -1,7 +1,9 @@
 // The trail map: a drive as columns, time running to the right. It draws what the
 // page carries as JSON and decides nothing about the drive.
+import { byHand } from "./hand.js";
+
 const NS = "http://www.w3.org/2000/svg";
-const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30, FRAME = 22, INSET = 7;
+const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30, FRAME = 22, INSET = 7, HEADROOM = 28;
 
 function el(name, attributes = {}, ...children) {
   const e = document.createElementNS(NS, name);
@@ -133,6 +135,13 @@ function stones(x, y, pile) {
   return el("a", { href: `/records/${pile.record}`, "aria-label": `Record of ${pile.title}` }, el("rect", { x: x - 13, y: y - 12, width: 26, height: 26, fill: "transparent" }), g);
 }
 
+// goodMark is the sign of a state that was marked as good.
+function goodMark(x, y, text) {
+  const g = el("g", { class: "goodmark", role: "img", "aria-label": text });
+  g.append(el("title", {}, text), el("circle", { cx: x, cy: y, r: 7 }), el("path", { d: `M${x - 3.2} ${y}l2.3 2.4 4.2-4.6` }));
+  return g;
+}
+
 // ribbons joins two columns: what stays is a band, what ends tapers to its pile
 // of stones, what begins opens from a point.
 function ribbons(svg, left, x1, right, x2) {
@@ -155,16 +164,30 @@ function ribbons(svg, left, x1, right, x2) {
   }
 }
 
-export function trailMap(root, data) {
+export function trailMap(root, data, send) {
   let trueScale = false, chosen = null, open = -1; // open: the past column that is unfolded
-  const columns = data.columns;
-  const nowAt = columns.findIndex((c) => c.kind === "now");
+  const shown = new Set([data.plan]); // the states of the plan that this page has shown
+  let columns = data.columns;
+  let nowAt = columns.findIndex((c) => c.kind === "now");
+  const form = document.getElementById("hand");
+  const hand = form && byHand(root, form, (body) => send(data.act, body));
+
+  // holdable is what the hand needs to know of a block of the newest column, null for what
+  // it cannot work.
+  function holdable(i, k) {
+    const b = columns[i].blocks?.[k], h = hand && i === columns.length - 1 && b.kind !== "gap" && data.hand?.[b.key];
+    if (!h) return null;
+    const blocks = columns[i].blocks, gap = (g) => (g?.kind === "gap" && (g.inside ?? 0) === (b.inside ?? 0) ? g : null);
+    const w = b.inside ? WIDTH - 2 * INSET : WIDTH;
+    return [b, { above: gap(blocks[k - 1]), below: gap(blocks[k + 1]) }, { hand: h, x: b.x + (b.inside ? INSET : 0), w, height: root.querySelector("svg").getAttribute("height") }];
+  }
 
   function head(svg, c, x) {
     const at = c.kind === "plan" ? x + 22 : x;
     if (c.kind === "plan") svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
     svg.append(words("h", at, 15, fit(c.title, WIDTH - (at - x) + 24, 600, 14)), words("s", at, 32, fit(c.sub, WIDTH - (at - x) + 26, 400)));
     svg.lastChild.append(el("title", {}, c.sub));
+    if (c.good) svg.append(goodMark(at + length(fit(c.title, WIDTH - (at - x) + 24, 600, 14), 600, 14) + 12, 10, c.good));
   }
 
   function draw() {
@@ -178,12 +201,18 @@ export function trailMap(root, data) {
       xs.push(x);
       x += (spine(i) ? SPINE : WIDTH) + RIBBON;
     });
-    const svg = el("svg", { width: x - RIBBON + 2, height: height + HEAD + 4, role: "group", "aria-label": "Columns of the drive in time" });
     columns.forEach((c) => place(c, height, trueScale));
+    // Each column has a drawing of its own, with the ribbons that lead to it, so that the
+    // browser need not look after those out of sight.
     columns.forEach((c, i) => {
+      const from = i > 0 ? xs[i] - RIBBON : 0, to = xs[i] + (spine(i) ? SPINE : WIDTH), w = to - from + HEADROOM;
+      const svg = el("svg", { width: w, height: height + HEAD + 4, viewBox: `${from} 0 ${w} ${height + HEAD + 4}`, role: "group", "aria-label": c.title });
+      const box = document.createElement("div");
+      box.className = "moment";
+      box.style = `width:${w}px;height:${height + HEAD + 4}px;contain-intrinsic-size:${w}px ${height + HEAD + 4}px;margin-right:${-HEADROOM}px`;
+      box.append(svg);
+      root.append(box);
       if (i > 0) ribbons(svg, columns[i - 1], xs[i - 1] + (spine(i - 1) ? SPINE : WIDTH), c, xs[i]);
-    });
-    columns.forEach((c, i) => {
       if (spine(i)) {
         const g = el("g", { role: "button", tabindex: "0", "aria-label": `Unfold the mark of ${c.title}` });
         g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s mark", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s mark", xs[i], 32, c.title.split(" ")[2] ?? ""));
@@ -199,13 +228,25 @@ export function trailMap(root, data) {
       (c.blocks ?? []).forEach((b, k) => {
         const g = drawBlock(b, xs[i], c);
         b.node = g;
+        b.x = xs[i];
+        if (i === columns.length - 1 && b.kind !== "gap" && data.hand?.[b.key]) {
+          g.classList.add("holdable");
+          g.setAttribute("aria-keyshortcuts", "e h s");
+          const w = b.inside ? WIDTH - 2 * INSET : WIDTH, x = xs[i] + (b.inside ? INSET : 0);
+          for (const [cls, y] of [["grip", b.y], ["grip", b.y + b.h]]) g.append(el("line", { class: cls, x1: x + w / 2 - 12, x2: x + w / 2 + 12, y1: y, y2: y }));
+          g.addEventListener("pointerdown", (e) => { const held = holdable(i, k); if (held) { choose(i, k, false); hand.pointer(e, ...held, g); } });
+          g.addEventListener("pointermove", (e) => {
+            if (e.buttons) return;
+            const box = g.getBoundingClientRect();
+            g.style.cursor = e.clientY - box.top < 7 || box.bottom - e.clientY < 7 ? "ns-resize" : "grab";
+          });
+        }
         g.addEventListener("click", () => choose(i, k, false));
         g.addEventListener("keydown", (e) => walk(e, i, k));
         svg.append(g);
       });
     });
-    root.append(svg);
-    if (columns.length === 1 && root.clientWidth > 420) svg.insertAdjacentElement("afterend", hint());
+    if (columns.length === 1 && root.clientWidth > 420) root.append(hint());
     mark();
     if (focus) columns[focus.i]?.blocks?.[focus.k]?.node?.focus();
   }
@@ -254,6 +295,12 @@ export function trailMap(root, data) {
   }
 
   function walk(event, i, k) {
+    const held = holdable(i, k);
+    if (held && hand.keys(event, ...held)) {
+      event.preventDefault();
+      event.stopPropagation();
+      return;
+    }
     const to = { ArrowUp: [i, k - 1], ArrowDown: [i, k + 1], ArrowLeft: [i - 1, -1], ArrowRight: [i + 1, -1] }[event.key];
     if (event.key === "Enter" || event.key === " ") {
       event.preventDefault();
@@ -272,20 +319,39 @@ export function trailMap(root, data) {
     choose(ci, ck);
   }
 
-  for (const link of document.querySelectorAll("[data-select]")) {
-    link.addEventListener("click", (event) => {
+  document.addEventListener("click", (event) => {
+      const link = event.target.closest?.("[data-select]");
+      if (!link) return;
       const k = columns[nowAt].blocks.findIndex((b) => String(b.number) === link.dataset.select && b.kind !== "gap");
       if (k < 0) return;
       event.preventDefault();
       choose(nowAt, k);
-    });
-  }
+  });
   const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
   if (first >= 0) chosen = { i: nowAt, k: first };
   new ResizeObserver(() => draw()).observe(root);
   document.fonts.ready.then(draw);
   draw();
   return {
+    // update takes what the page shows now; the chosen partition stays chosen.
+    update(next) {
+      const key = chosen && columns[chosen.i]?.blocks?.[chosen.k]?.key;
+      data = next;
+      shown.add(data.plan);
+      columns = data.columns;
+      nowAt = columns.findIndex((c) => c.kind === "now");
+      open = -1;
+      chosen = null;
+      hand?.leave();
+      draw();
+      for (let i = columns.length - 1; i >= 0; i--) {
+        const k = columns[i].blocks?.findIndex((b) => b.key === key) ?? -1;
+        if (k >= 0) { choose(i, k, false); break; }
+      }
+      root.scrollTo({ left: root.scrollWidth });
+    },
+    focus() { if (chosen) columns[chosen.i]?.blocks?.[chosen.k]?.node?.focus(); },
+    shown: (plan) => shown.has(plan),
     scale() { trueScale = !trueScale; draw(); },
     step(by) {
       const i = Math.min(Math.max((chosen?.i ?? nowAt) + by, 0), columns.length - 1);

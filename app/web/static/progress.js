@@ -3,12 +3,28 @@
 export function watchWork(box) {
   const bar = box.querySelector("progress"), left = box.querySelector("[data-left]");
   let running = box.dataset.busy === "true";
+  // Who is on the way to another page is not called back to this one. A download
+  // looks like leaving too, so the page is loaded anew if it is still there later.
+  let leaving = false, ended = false, anew = false;
+  const load = () => {
+    if (!ended || leaving || anew) return;
+    anew = true;
+    location.reload();
+  };
+  addEventListener("beforeunload", () => {
+    leaving = true;
+    setTimeout(() => {
+      leaving = false;
+      load();
+    }, 3000);
+  });
   const events = new EventSource(box.dataset.url);
   events.onmessage = (message) => {
     const s = JSON.parse(message.data);
     if (!s.kind) return;
     if (s.ended) {
-      if (running) location.reload();
+      ended = running;
+      load();
       return;
     }
     running = true;
@@ -23,4 +39,5 @@ export function watchWork(box) {
     left.textContent = s.left;
   };
   addEventListener("pagehide", () => events.close());
+  return events;
 }

@@ -11,7 +11,7 @@ import (
 	"time"
 	"unicode/utf16"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -380,7 +380,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: everything before the clusters, the bitmap,
 // and every folder.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	if err := volume.HashStored(h, v.dev, 0, v.heap); err != nil {
 		return "", err
 	}

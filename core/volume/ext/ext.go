@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -671,7 +671,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: the superblock, the descriptors, the bitmaps
 // and the used part of the tables of inodes.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	h.Write(v.sb)
 	for i, g := range v.groups {
 		fmt.Fprintf(h, "%d %v\n", i, g)

@@ -15,8 +15,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/text/encoding/charmap"
-	"lukechampine.com/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -474,7 +474,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: everything before the data area, and
 // every folder.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	if _, err := io.Copy(h, io.NewSectionReader(v.dev, 0, int64(v.dataStart))); err != nil {
 		return "", err
 	}

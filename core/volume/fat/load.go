@@ -430,8 +430,11 @@ func (l *loader) contents(x *volume.Incoming) (uint32, error) {
 				op.SourceOff = x.Extents[src].Off + into
 				into += op.Len
 			}
-			l.data = append(l.data, op)
 			off, n, left = off+op.Len, n-op.Len, left-op.Len
+			if left == 0 && op.Kind == script.Fill {
+				op.Pad = x.Bytes.Up(l.v.cluster) - x.Bytes
+			}
+			l.data = append(l.data, op)
 		}
 		i = k
 	}

@@ -38,31 +38,54 @@ type maker struct {
 	table []uint32
 }
 
-// Make makes a FAT32 volume that fills dev and puts the files into it. dev must
-// read as zeros.
-func Make(dev disk.Device, opt Options) error {
-	sec := dev.SectorBytes()
-	m := &maker{dev: dev, opt: opt, next: 2}
-	v := &m.v
-	v.dev, v.sector, v.cluster, v.copies = dev, sec, opt.Cluster, 2
-	if v.cluster == 0 {
+// reserved is how many sectors lie before the first copy of the table.
+const reserved = 32
+
+// shape lays a FAT32 volume of the given size out, with clusters of the given size, or 0 for
+// one that fits.
+func (v *Volume) shape(size, sec, cluster disk.Bytes) error {
+	if v.sector, v.cluster = sec, cluster; v.cluster == 0 {
 		v.cluster = max(4096, sec)
-		if dev.Size() < 300*disk.MiB {
+		if size < 300*disk.MiB {
 			v.cluster = max(1024, sec)
 		}
 	}
-	v.sectors = int64(dev.Size() / sec)
-	const reserved = 32
+	v.sectors = int64(size / sec)
 	v.fatStart = reserved * sec
 	// Each cluster costs its own bytes and four in each copy of the table.
 	fatSectors := int64((disk.Bytes(v.sectors)*sec-v.fatStart)/(v.cluster+8)*4/sec) + 2
 	v.fatSize = disk.Bytes(fatSectors) * sec
 	v.dataStart = v.fatStart + 2*v.fatSize
 	n := (disk.Bytes(v.sectors)*sec - v.dataStart) / v.cluster
-	if n < 65525 || n > 0x0ffffff4 || v.sectors > 0xffffffff || len(opt.Label) > 11 {
+	if n < 65525 || n > 0x0ffffff4 || v.sectors > 0xffffffff {
 		return fmt.Errorf("%w: %d clusters", ErrFull, n)
 	}
 	v.clusters = uint32(n)
+	return nil
+}
+
+// Shape tells what Make will make of a place of the given size: the size of the clusters,
+// and of all of them together. ErrFull when it is too small or too large for FAT32.
+func Shape(size, sector disk.Bytes) (cluster, total disk.Bytes, err error) {
+	var v Volume
+	err = v.shape(size, sector, 0)
+	return v.cluster, disk.Bytes(v.clusters) * v.cluster, err
+}
+
+// Make makes a FAT32 volume that fills dev and puts the files into it. dev must
+// read as zeros.
+func Make(dev disk.Device, opt Options) error {
+	sec := dev.SectorBytes()
+	m := &maker{dev: dev, opt: opt, next: 2}
+	v := &m.v
+	if err := v.shape(dev.Size(), sec, opt.Cluster); err != nil {
+		return err
+	}
+	v.dev, v.copies = dev, 2
+	if len(opt.Label) > 11 {
+		return fmt.Errorf("%w: the label %q is longer than 11 letters", ErrFull, opt.Label)
+	}
+	fatSectors := int64(v.fatSize / sec)
 	m.table = []uint32{0x0ffffff8, 0x0fffffff}
 	root, err := m.plan()
 	if err != nil {
@@ -86,7 +109,7 @@ func Make(dev disk.Device, opt Options) error {
 	le.PutUint32(info[488:], v.clusters-(m.next-2))
 	le.PutUint32(info[492:], m.next)
 	info[510], info[511] = 0x55, 0xaa
-	boot := m.boot(fatSectors, reserved)
+	boot := m.boot(fatSectors)
 	for _, at := range []int64{6, 0} {
 		if _, err := dev.WriteAt(info, (at+1)*int64(sec)); err != nil {
 			return err
@@ -98,7 +121,7 @@ func Make(dev disk.Device, opt Options) error {
 	return dev.Sync()
 }
 
-func (m *maker) boot(fatSectors int64, reserved uint16) []byte {
+func (m *maker) boot(fatSectors int64) []byte {
 	b := make([]byte, m.v.sector)
 	copy(b, []byte{0xeb, 0x58, 0x90})
 	copy(b[3:], "JADETRL ")

@@ -33,6 +33,7 @@ const (
 	recQuota   = 24
 	recObjID   = 25
 	recReparse = 26
+	recUser    = 24 // what lies before is the file system's own
 	recFirst   = 64 // of the first file that is not the file system's own
 )
 

@@ -90,14 +90,8 @@ func (n named) spelt() []name {
 // (volume.ErrNotClean, volume.ErrDamaged), and one that is too small (ErrFull).
 func (v *Volume) Load(into string, files []volume.Incoming, o volume.LoadOptions) (volume.Loading, error) {
 	none := volume.Loading{}
-	if err := v.Clean(); err != nil {
-		return none, err
-	}
-	if !v.Agrees() {
-		return none, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
-	}
-	l := &loader{v: v, o: o, now: fromTime(o.Now), records: map[int64][]byte{}, edits: map[int64][]byte{}, cursor: recFirst, notes: map[string]int{}, out: volume.Arrival{Renamed: map[string]string{}}}
-	if err := l.open(); err != nil {
+	l, err := v.loader(o)
+	if err != nil {
 		return none, err
 	}
 	if err := l.load(into, files); err != nil {
@@ -109,6 +103,18 @@ func (v *Volume) Load(into string, files []volume.Incoming, o volume.LoadOptions
 	s := append(l.data, script.Op{Kind: script.Barrier, Text: "contents written"})
 	s = append(s, l.blocks...)
 	return volume.Loading{Script: s, Arrival: l.out}, nil
+}
+
+// loader begins a change of the volume's files.
+func (v *Volume) loader(o volume.LoadOptions) (*loader, error) {
+	if err := v.Clean(); err != nil {
+		return nil, err
+	}
+	if !v.Agrees() {
+		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+	}
+	l := &loader{v: v, o: o, now: fromTime(o.Now), records: map[int64][]byte{}, edits: map[int64][]byte{}, cursor: recFirst, notes: map[string]int{}, out: volume.Arrival{Renamed: map[string]string{}}}
+	return l, l.open()
 }
 
 func (l *loader) open() (err error) {
@@ -216,6 +222,13 @@ func (l *loader) load(into string, files []volume.Incoming) error {
 	if err != nil {
 		return err
 	}
+	for i := range files { // before anything else takes their clusters
+		for _, x := range files[i].Placed {
+			if err := l.space.claim(int64(x.Off/l.v.boot.cluster), l.clusters(x.Len)); err != nil {
+				return fmt.Errorf("%s: %w", files[i].Path, err)
+			}
+		}
+	}
 	for _, a := range all {
 		if err := l.arrive(a); err != nil {
 			return fmt.Errorf("%s: %w", a.main.Path, err)
@@ -231,18 +244,24 @@ func (l *loader) load(into string, files []volume.Incoming) error {
 		if err := l.reindex(base.num, "$I30", base.entries, l.sort); err != nil {
 			return err
 		}
-		raw := l.edits[base.num]
-		if r, err := parseEdited(base.num, raw, l.v.boot.clusters); err == nil {
-			if a := r.find(atStandard, ""); a != nil && a.resident && len(a.value) >= 32 {
-				le.PutUint64(a.value[8:], l.now)
-				le.PutUint64(a.value[16:], l.now)
-			}
-		}
+		l.touch(base.num)
 	}
 	if err := l.shared(); err != nil {
 		return err
 	}
 	return l.close()
+}
+
+// touch notes that a folder whose entries have changed was changed now.
+func (l *loader) touch(num int64) {
+	r, err := parseEdited(num, l.edits[num], l.v.boot.clusters)
+	if err != nil {
+		return
+	}
+	if a := r.find(atStandard, ""); a != nil && a.resident && len(a.value) >= 32 {
+		le.PutUint64(a.value[8:], l.now)
+		le.PutUint64(a.value[16:], l.now)
+	}
 }
 
 // target finds the folder that files arrive in: the deepest that exists, and the ones
@@ -553,7 +572,19 @@ func (l *loader) contents(f *volume.Incoming, name string, room int) (piece, err
 	if f.Bytes == 0 {
 		return whole(atData, name, nil, false), nil
 	}
-	if f.Bytes <= disk.Bytes(max(room, 0)) {
+	if f.Placed != nil {
+		var runs []run
+		vcn := int64(0)
+		for _, x := range f.Placed {
+			r := run{vcn: vcn, lcn: int64(x.Off / l.v.boot.cluster), n: l.clusters(x.Len)}
+			runs, vcn = append(runs, r), vcn+r.n
+		}
+		if l.clusters(f.Bytes) != vcn {
+			return piece{}, fmt.Errorf("%w: it has %d clusters in place for %d bytes", volume.ErrUnreadable, vcn, f.Bytes)
+		}
+		return outside(atData, name, runs, l.bytesOf(runs), f.Bytes), nil
+	}
+	if !l.o.Apart && f.Bytes <= disk.Bytes(max(room, 0)) {
 		b, err := inline(f.Bytes)
 		return whole(atData, name, b, false), err
 	}
@@ -602,6 +633,9 @@ func (l *loader) fill(runs []run, f *volume.Incoming) error {
 			}
 			l.data = append(l.data, op)
 			off, room, left, at, into = off+n, room-n, left-n, at+n, into+n
+			if last := &l.data[len(l.data)-1]; left == 0 && last.Kind == script.Fill {
+				last.Pad = -off & (l.v.boot.cluster - 1)
+			}
 		}
 	}
 	return nil
@@ -851,11 +885,20 @@ func (l *loader) close() error {
 	}
 	nums := slices.Sorted(maps.Keys(l.records))
 	st := &stream{runs: table}
-	for _, n := range nums {
-		fix(l.records[n])
-		if err := l.v.putStream(&l.blocks, st, n*size, l.records[n]); err != nil {
+	for i := 0; i < len(nums); { // those that follow each other together
+		k := i
+		for k < len(nums) && nums[k] == nums[i]+int64(k-i) && int64(k-i)*size < int64(fillBytes) {
+			fix(l.records[nums[k]])
+			k++
+		}
+		b := make([]byte, 0, int64(k-i)*size)
+		for _, n := range nums[i:k] {
+			b = append(b, l.records[n]...)
+		}
+		if err := l.v.putStream(&l.blocks, st, nums[i]*size, b); err != nil {
 			return err
 		}
+		i = k
 	}
 	l.blocks = joined(l.blocks)
 	l.blocks.Barrier("files and folders written, not yet listed")

@@ -82,6 +82,24 @@ func (s *space) cut(f *stretch, n int64) int64 {
 	return lcn
 }
 
+// claim takes n clusters at lcn, which must be free.
+func (s *space) claim(lcn, n int64) error {
+	i, _ := slices.BinarySearchFunc(s.free, lcn, func(f stretch, at int64) int {
+		if f.to <= at {
+			return -1
+		}
+		return 1
+	})
+	if n <= 0 || i >= len(s.free) || lcn < s.free[i].from || lcn+n > s.free[i].to {
+		return fmt.Errorf("%w: clusters %d to %d are not free", ErrFull, lcn, lcn+n-1)
+	}
+	f := s.free[i]
+	s.free = slices.Replace(s.free, i, i+1, stretch{f.from, lcn}, stretch{lcn + n, f.to})
+	s.left -= n
+	s.taken = append(s.taken, stretch{lcn, lcn + n})
+	return nil
+}
+
 // behind takes n clusters at lcn if they are free.
 func (s *space) behind(lcn, n int64) bool {
 	i, _ := slices.BinarySearchFunc(s.free, lcn, func(f stretch, at int64) int {

@@ -146,6 +146,11 @@ func (l *loader) index(name string, typ, collation uint32, entries []entry, room
 
 // reindex rebuilds an index of a record that exists with more entries.
 func (l *loader) reindex(num int64, name string, more []entry, sort func([]entry)) error {
+	return l.rebuild(num, name, func(rows []entry) []entry { return append(rows, more...) }, sort)
+}
+
+// rebuild makes an index of a record that exists anew from what edit makes of its rows.
+func (l *loader) rebuild(num int64, name string, edit func([]entry) []entry, sort func([]entry)) error {
 	rows, collation, err := l.v.rows(num, name)
 	if err != nil {
 		return err
@@ -158,7 +163,7 @@ func (l *loader) reindex(num int64, name string, more []entry, sort func([]entry
 	} else {
 		return fmt.Errorf("%w: index %s of record %d is of a kind that is not known", volume.ErrDamaged, name, num)
 	}
-	rows = append(rows, more...)
+	rows = edit(rows)
 	sort(rows)
 	r, err := l.edited(num)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
@@ -286,7 +286,7 @@ func (v *Volume) Allocated(f func(start, end disk.Bytes) error) error {
 // Fingerprint implements volume.Volume: the boot sector, the table of files and
 // the bitmap, which change with every change to the volume.
 func (v *Volume) Fingerprint() (string, error) {
-	h := blake3.New(32, nil)
+	h := blake3.New()
 	h.Write(v.boot.raw)
 	bm, err := v.system(recBitmap, atData, "")
 	if err != nil {

@@ -1,0 +1,332 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+)
+
+// plansView is what can be done with a job's plan as a whole.
+type plansView struct {
+	Undo, Redo string // what would be taken back, or done again
+	Kept       []keptView
+}
+
+type keptView struct {
+	store.KeptPlan
+	Steps int
+	Here  bool // it was made for this drive
+}
+
+func (s *Server) plansOf(st *jobState) (plansView, error) {
+	var v plansView
+	v.Undo, v.Redo = s.store.Around(st.Job)
+	all, err := s.store.KeptPlans()
+	for _, k := range all {
+		steps, l, err := k.Plan()
+		if err != nil {
+			continue
+		}
+		v.Kept = append(v.Kept, keptView{k, len(steps), l != nil && l.DiskID == st.Drive.sv.Layout.DiskID})
+	}
+	return v, err
+}
+
+// change changes a job's steps as f does it.
+func (s *Server) change(c *gin.Context, f func(st *jobState, steps []plan.Step) ([]plan.Step, string, error)) {
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	defer st.Drive.close()
+	if st.Elsewhere {
+		err = errors.New("this job has a plan for another of its drives; nothing was changed")
+	} else if s.desk.Busy(st.Drive.path) || st.Pending != nil {
+		err = errors.New("a run on this drive is not finished; the plan stays as it is")
+	}
+	var steps []plan.Step
+	var what string
+	if err == nil {
+		steps, what, err = f(st, slices.Clone(st.Steps))
+	}
+	if err == nil {
+		err = s.savePlan(c, st.Job.Number, steps, st.expect(), what)
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.desk.Forget(st.Drive.path)
+	c.Redirect(303, back(c))
+}
+
+// planAct does something with the plan as a whole.
+func (s *Server) planAct(c *gin.Context) {
+	switch c.Param("what") {
+	case "undo", "redo":
+		s.undoPlan(c)
+	case "keep":
+		s.keepPlan(c)
+	case "drop":
+		s.dropPlan(c)
+	case "use":
+		s.usePlan(c)
+	default:
+		c.Status(404)
+	}
+}
+
+func stepOf(c *gin.Context, steps []plan.Step) (int, error) {
+	i, err := strconv.Atoi(c.PostForm("step"))
+	if err != nil || i < 1 || i > len(steps) {
+		return 0, errors.New("there is no such step; the plan is as it was")
+	}
+	return i - 1, nil
+}
+
+// moveStep moves a step earlier or later.
+func (s *Server) moveStep(c *gin.Context) {
+	s.change(c, func(st *jobState, steps []plan.Step) ([]plan.Step, string, error) {
+		i, err := stepOf(c, steps)
+		if err != nil {
+			return nil, "", err
+		}
+		to, way := i-1, "earlier"
+		if c.PostForm("way") == "later" {
+			to, way = i+1, "later"
+		}
+		if to < 0 || to >= len(steps) {
+			return nil, "", errors.New("it is there already; the plan is as it was")
+		}
+		steps[i], steps[to] = steps[to], steps[i]
+		return steps, fmt.Sprintf("%s moved %s", st.titleOf(i), way), nil
+	})
+}
+
+// titleOf names a step of the plan.
+func (st *jobState) titleOf(i int) string {
+	if i < len(st.Columns) && st.Columns[i].Title != "" {
+		return st.Columns[i].Title
+	}
+	return string(st.Steps[i].Do)
+}
+
+// changeStep gives a step another amount.
+func (s *Server) changeStep(c *gin.Context) {
+	s.change(c, func(st *jobState, steps []plan.Step) ([]plan.Step, string, error) {
+		i, err := stepOf(c, steps)
+		if err != nil {
+			return nil, "", err
+		}
+		x, text := &steps[i], strings.TrimSpace(c.PostForm("amount"))
+		if text == "" || len(text) > 100 {
+			return nil, "", errors.New("it does not say how much; the plan is as it was")
+		}
+		switch x.Do {
+		case plan.Create, plan.Rebuild:
+			x.Size = text
+		case plan.Grow, plan.Shrink, plan.Slide, plan.Container:
+			if x.By, x.To = text, ""; x.Act == "create" {
+				x.By, x.Size = "", text
+			}
+		default:
+			return nil, "", errors.New("this step has no amount; the plan is as it was")
+		}
+		if err := valid(steps[i]); err != nil {
+			return nil, "", fmt.Errorf("%w; the plan is as it was", err)
+		}
+		return steps, fmt.Sprintf("%s: %s", st.titleOf(i), text), nil
+	})
+}
+
+// amountOf is the amount that a step can be given anew, "" for none.
+func amountOf(x plan.Step) string {
+	switch x.Do {
+	case plan.Create, plan.Rebuild:
+		return x.Size
+	case plan.Grow, plan.Shrink, plan.Slide, plan.Container:
+		return x.By + x.To
+	}
+	return ""
+}
+
+// valid checks the words of a step.
+func valid(x plan.Step) error {
+	b, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{x}})
+	if err != nil {
+		return err
+	}
+	if _, err := plan.Parse(b); err != nil {
+		text := err.Error()
+		if i := strings.LastIndex(text, "step 1: "); i >= 0 {
+			text = text[i+len("step 1: "):]
+		}
+		return errors.New(text)
+	}
+	return nil
+}
+
+// undoPlan takes the plan's latest change back, or does it again.
+func (s *Server) undoPlan(c *gin.Context) {
+	again := c.Param("what") == "redo"
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	defer st.Drive.close()
+	what := ""
+	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
+		err = errors.New("a run on this drive is not finished; the plan stays as it is")
+	} else {
+		what, err = s.store.Undo(st.Job.Number, seenPlan(c), again)
+	}
+	switch {
+	case errors.Is(err, store.ErrNoState):
+		s.refuse(c, errors.New("there is nothing to take back or to do again; the plan is as it was"), back(c))
+	case err != nil:
+		s.refuse(c, err, back(c))
+	default:
+		s.desk.Forget(st.Drive.path)
+		s.say(c, "sound", map[bool]string{false: "Taken back: ", true: "Done again: "}[again]+what+".", back(c))
+	}
+}
+
+// mostName bounds the names of kept plans.
+const mostName = 80
+
+// keepPlan keeps the job's plan under a name.
+func (s *Server) keepPlan(c *gin.Context) {
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	defer st.Drive.close()
+	name := strings.TrimSpace(c.PostForm("name"))
+	switch {
+	case len(st.Steps) == 0:
+		err = errors.New("there is no plan to keep")
+	case name == "" || utf8.RuneCountInString(name) > mostName:
+		err = fmt.Errorf("a name has from 1 to %d letters; nothing was kept", mostName)
+	default:
+		err = s.store.KeepPlan(name, st.Job.Number, me(c).Name, st.Steps, st.expect(), s.now())
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("The plan is kept as “%s”.", name), back(c))
+}
+
+// dropPlan no longer keeps a plan.
+func (s *Server) dropPlan(c *gin.Context) {
+	id, err := strconv.ParseUint(c.PostForm("kept"), 10, 64)
+	if err == nil {
+		err = s.store.DropPlan(id)
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.say(c, "sound", "It is no longer kept.", back(c))
+}
+
+// usePlan makes a kept plan, or one that comes as JSON, the job's plan. It is laid on the
+// drive as it is: what no longer fits is said.
+func (s *Server) usePlan(c *gin.Context) {
+	fits := ""
+	var err error
+	s.change(c, func(st *jobState, steps []plan.Step) ([]plan.Step, string, error) {
+		if len(steps) > 0 {
+			return nil, "", errors.New("this job has a plan already; it stays as it is. Keep it under a name, or take its steps out first")
+		}
+		var expect *layout.Layout
+		var what string
+		if c.PostForm("kept") != "" {
+			var k *store.KeptPlan
+			id, _ := strconv.ParseUint(c.PostForm("kept"), 10, 64)
+			if k, err = s.store.KeptPlan(id); err != nil {
+				return nil, "", err
+			}
+			if steps, expect, err = k.Plan(); err != nil {
+				return nil, "", err
+			}
+			what = fmt.Sprintf("the kept plan “%s”", k.Name)
+		} else {
+			b, err := sentPlan(c)
+			if err != nil {
+				return nil, "", err
+			}
+			p, err := plan.Parse(b)
+			if err != nil {
+				return nil, "", fmt.Errorf("%w. Nothing was planned", err)
+			}
+			steps, what = p.Steps, "a plan that was read in"
+		}
+		// Reasons and who answers for them are given anew, on this drive.
+		for i := range steps {
+			steps[i].Release, steps[i].Waiver, steps[i].Lead = "", "", ""
+		}
+		if expect != nil {
+			if d := layout.Differ(expect, st.Drive.sv.Layout); len(d) > 0 {
+				fits = "It was made for another state of the drive, or for another drive: " + strings.Join(d[:min(len(d), 3)], " ")
+				if len(d) > 3 {
+					fits += fmt.Sprintf(" And %d more.", len(d)-3)
+				}
+			}
+		}
+		if fits != "" {
+			s.sessions.Put(c.Request.Context(), "flash", "care:"+fits+" Look at every step.")
+		}
+		return steps, what, nil
+	})
+}
+
+// sentPlan is the plan that a form sends, as a file or as text.
+func sentPlan(c *gin.Context) ([]byte, error) {
+	if text := strings.TrimSpace(c.PostForm("text")); text != "" {
+		return []byte(text), nil
+	}
+	h, err := c.FormFile("file")
+	if err != nil {
+		return nil, errors.New("neither a file nor text was sent; nothing was planned")
+	}
+	f, err := h.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, int64(disk.MiB)+1))
+}
+
+// planJSON hands the job's plan out.
+func (s *Server) planJSON(c *gin.Context) {
+	j, _, err := s.store.Job(c.Param("job"), bayOf(c))
+	var steps []plan.Step
+	if err == nil {
+		steps, _, err = j.Steps()
+	}
+	if err == nil && len(steps) == 0 {
+		err = fmt.Errorf("the plan: %w", store.ErrNotFound)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s plan.json"`, j.Number))
+	c.IndentedJSON(200, plan.Plan{Version: 1, Steps: steps})
+}

@@ -1,0 +1,281 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/compile"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// shelves are the volumes on the shop's shelf drives, found once for each drive.
+type shelves struct {
+	mu    sync.Mutex
+	known map[string][]*shelf.OnVolume // by bay and image
+}
+
+// chosenShelf is where a person's choice of the place for new backups is kept.
+const chosenShelf = "shelf"
+
+// shelf is all places for backups, as the drives are in their bays now. New backups go to
+// the first of the shelf drives, or where there is none to the bench's own folder.
+func (s *Server) shelf() *shelf.Shelf {
+	sh := &shelf.Shelf{Dir: s.folder("shelf")}
+	bays, err := s.store.Bays()
+	if err != nil {
+		return sh
+	}
+	for _, b := range bays {
+		if b.Shelf && b.Image != nil {
+			sh.Volumes = append(sh.Volumes, s.shelvesOn(&b)...)
+		}
+	}
+	if len(sh.Volumes) > 0 {
+		sh.To = sh.Volumes[0].Title
+	}
+	return sh
+}
+
+// shelvesOn are the volumes for backups on a drive. Their titles say in which bay, under
+// what label, and how the drive's serial number ends.
+func (s *Server) shelvesOn(b *store.Bay) []*shelf.OnVolume {
+	s.shelves.mu.Lock()
+	defer s.shelves.mu.Unlock()
+	key := b.Letter + " " + *b.Image
+	if v, ok := s.shelves.known[key]; ok {
+		return v
+	}
+	d, err := s.open(b, false)
+	if err != nil {
+		return nil
+	}
+	defer d.close()
+	var out []*shelf.OnVolume
+	for _, p := range d.sv.Layout.Partitions() {
+		if _, ok := d.sv.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
+			title := fmt.Sprintf("Bay %s, %s (%s)", b.Letter, p.Title(), d.ending())
+			if slices.ContainsFunc(out, func(v *shelf.OnVolume) bool { return v.Title == title }) {
+				title += fmt.Sprintf(", partition %d", p.Number)
+			}
+			out = append(out, &shelf.OnVolume{Title: title, Image: d.path, Partition: p.UniqueID, Now: s.now})
+		}
+	}
+	if s.shelves.known == nil {
+		s.shelves.known = map[string][]*shelf.OnVolume{}
+	}
+	s.shelves.known[key] = out
+	return out
+}
+
+// shelfFor is the shelf with new backups going where this person has chosen.
+func (s *Server) shelfFor(c *gin.Context) *shelf.Shelf {
+	sh := s.shelf()
+	to := c.PostForm("onto")
+	if to == "" {
+		to = s.sessions.GetString(c.Request.Context(), chosenShelf)
+	}
+	if sh.Has(to) {
+		return sh.Onto(to)
+	}
+	return sh
+}
+
+// placeRow is a place for backups on a page.
+type placeRow struct {
+	shelf.Place
+	Here    bool // new backups go there
+	Count   int
+	Used    disk.Bytes
+	Percent int
+}
+
+// placeRows tells how the places stand.
+func placeRows(sh *shelf.Shelf, list []*shelf.Manifest) []placeRow {
+	var out []placeRow
+	for i, p := range sh.Places() {
+		r := placeRow{Place: p, Here: sh.To == p.Title || sh.To == "" && i == 0}
+		for _, m := range list {
+			if m.Where() == p.Title {
+				r.Count, r.Used = r.Count+1, r.Used+m.Stored
+			}
+		}
+		if whole := r.Used + p.Free; whole > 0 {
+			r.Percent = int(r.Used * 100 / whole)
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// chooseShelf keeps where a person's new backups go.
+func (s *Server) chooseShelf(c *gin.Context) {
+	to := c.PostForm("onto")
+	if !s.shelf().Has(to) {
+		s.refuse(c, fmt.Errorf("%w: %q; new backups go where they went before", shelf.ErrNoPlace, to), whereFrom(c))
+		return
+	}
+	s.sessions.Put(c.Request.Context(), chosenShelf, to)
+	s.say(c, "sound", "New backups go to "+to+".", whereFrom(c))
+}
+
+// makeShelf makes a drive of the shop's own a shelf: one that has an NTFS volume as it is,
+// and a blank one by giving it a table and a volume.
+func (s *Server) makeShelf(c *gin.Context) {
+	label := strings.TrimSpace(c.PostForm("label"))
+	b, d, err := s.inBay(c.PostForm("bay"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	defer d.close()
+	blank := len(d.sv.Layout.Partitions()) == 0
+	switch {
+	case b.Job != nil:
+		err = fmt.Errorf("the drive in bay %s belongs to %s; a shelf is a drive of the shop's own. Nothing was changed", b.Letter, *b.Job)
+	case d.Identity.ReadOnly:
+		err = fmt.Errorf("the drive in bay %s is attached read-only; nothing was changed", b.Letter)
+	case s.desk.Busy(d.path):
+		err = errors.New("work on this drive is under way; nothing was changed")
+	case blank:
+		err = s.distinct(label)
+	case len(keepers(d)) == 0:
+		err = fmt.Errorf("the drive in bay %s has no NTFS volume that backups could be kept in; nothing was changed. Use a blank drive", b.Letter)
+	}
+	l := d.sv.Layout
+	if err == nil && blank {
+		l, err = s.prepare(d, label)
+	}
+	if err == nil {
+		err = s.store.SetShelf(b.Letter, true)
+	}
+	tail, e := s.tail()
+	if err = errors.Join(err, e); err == nil {
+		err = s.store.Append(trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
+			Drive: trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is a shelf: backups can be kept on it.", b.Letter), "/dock")
+}
+
+// keepers are the volumes of a drive that backups can be kept in.
+func keepers(d *drive) []int {
+	var out []int
+	for _, p := range d.sv.Layout.Partitions() {
+		if _, ok := d.sv.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
+			out = append(out, p.Number)
+		}
+	}
+	return out
+}
+
+// distinct refuses a label that could be confused with that of another shelf.
+func (s *Server) distinct(label string) error {
+	if label == "" || len([]rune(label)) > 32 {
+		return errors.New("the shelf needs a label of 1 to 32 letters; nothing was made")
+	}
+	plain := func(t string) string {
+		return strings.Map(func(r rune) rune {
+			switch r {
+			case ' ', '-', '_', '.':
+				return -1
+			case 'o', 'O':
+				return '0'
+			case 'l', 'I', 'i', 'L':
+				return '1'
+			}
+			return r
+		}, strings.ToLower(t))
+	}
+	bays, err := s.store.Bays()
+	if err != nil {
+		return err
+	}
+	for _, b := range bays {
+		if !b.Shelf || b.Image == nil {
+			continue
+		}
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue
+		}
+		d.close()
+		for _, p := range d.sv.Layout.Partitions() {
+			if p.Volume != nil && plain(p.Volume.Label) == plain(label) {
+				return fmt.Errorf("the shelf in bay %s is labelled %q: the two could be confused; nothing was made. Give another label", b.Letter, p.Volume.Label)
+			}
+		}
+	}
+	return nil
+}
+
+// prepare gives a blank drive its table and volume.
+func (s *Server) prepare(d *drive, label string) (*layout.Layout, error) {
+	var random [2][16]byte
+	for i := range random {
+		if _, err := io.ReadFull(s.random, random[i][:]); err != nil {
+			return nil, err
+		}
+	}
+	id := compile.UniqueID(random[1])
+	serial, err := strconv.ParseUint(plan.Serial(id), 16, 64)
+	if err != nil {
+		return nil, err
+	}
+	im, err := disk.OpenImage(d.path, 0, true)
+	if err != nil {
+		return nil, err
+	}
+	defer im.Close()
+	return shelf.Prepare(im, d.path, shelf.NewVolume{Label: label, DiskID: compile.UniqueID(random[0]), UniqueID: id, Serial: serial, Now: s.now()})
+}
+
+// noShelf takes a drive out of the shelves; what lies on it stays.
+func (s *Server) noShelf(c *gin.Context) {
+	b, d, err := s.inBay(c.PostForm("bay"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	defer d.close()
+	n := 0
+	list, err := s.shelf().List()
+	for _, m := range list {
+		if m.On(d.sv.Layout) {
+			n++
+		}
+	}
+	if err == nil && n > 0 {
+		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", map[bool]string{true: "a backup lies", false: fmt.Sprintf("%d backups lie", n)}[n == 1], b.Letter)
+	}
+	if err == nil {
+		err = s.store.SetShelf(b.Letter, false)
+	}
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is no shelf any more.", b.Letter), "/dock")
+}
+
+// looksLikeShelf tells whether a drive has backups on it.
+func looksLikeShelf(d *drive) bool {
+	return slices.ContainsFunc(keepers(d), func(n int) bool {
+		return shelf.Holds(d.sv.Volumes[n])
+	})
+}

@@ -1,0 +1,90 @@
+package main
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jadetrail/core/compare"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// errNoRoute is the answer that a goal cannot be reached; what stands against it was said.
+var errNoRoute = errors.New("there is no route to this goal")
+
+func routesCmd() *cobra.Command {
+	var asJSON bool
+	var pcPath, goalPath string
+	c := &cobra.Command{Use: "routes [--json] [--pc PC.json] --goal GOAL.json IMAGE", Short: "Work out the routes to a goal, each a complete plan with its price", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if goalPath == "" {
+				return errUse{errors.New("name a goal with --goal")}
+			}
+			b, err := os.ReadFile(goalPath)
+			if err != nil {
+				return errUse{err}
+			}
+			g, err := plan.ParseGoal(b)
+			if err != nil {
+				return errUse{err}
+			}
+			facts, err := readPC(pcPath)
+			if err != nil {
+				return err
+			}
+			im, sv, err := look(args[0], pcPath)
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			id, err := survey.ReadIdentity(args[0])
+			if err != nil {
+				return errUse{err}
+			}
+			f, err := run.Facts(im, sv, id, facts, &shelf.Shelf{}, compare.Store{}, trail.Records{}, nil, rand.Reader)
+			if err != nil {
+				return err
+			}
+			if n, err := strconv.Atoi(g.Receiver); err == nil && sv.Volumes[n] != nil {
+				if sum, err := volume.Summarise(sv.Volumes[n]); err == nil {
+					f = run.WithFolders(f, n, sum)
+				}
+			}
+			a := plan.Routes(sv.Layout, f, g)
+			if asJSON {
+				err = printJSON(a)
+			} else {
+				printAnswer(a)
+			}
+			if err == nil && len(a.Routes) == 0 {
+				return errNoRoute
+			}
+			return err
+		}}
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
+	c.Flags().StringVar(&goalPath, "goal", "", "the goal")
+	return c
+}
+
+func printAnswer(a *plan.Answer) {
+	for i, r := range a.Routes {
+		fmt.Printf("%d. %s: %s\n", i+1, r.Title, strings.Join(r.Words(), ", "))
+		for _, n := range r.Notes {
+			fmt.Printf("   %s\n", n)
+		}
+	}
+	for _, o := range a.Obstacles {
+		fmt.Println(o.Text)
+	}
+}

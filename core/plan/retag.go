@@ -1,0 +1,159 @@
+package plan
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"jadetrail/core/layout"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+)
+
+// validRetag checks the words of a step that changes what the table says of a partition.
+func (s Step) validRetag() error {
+	switch {
+	case s.Partition == "":
+		return errors.New("retag names no partition")
+	case s.Type == "" && s.Attributes == "" && s.Name == "" && s.Active == nil:
+		return errors.New("retag changes nothing: it has no type, attributes, name or active")
+	case len(utf16.Encode([]rune(s.Name))) > 36:
+		return fmt.Errorf("the name has %d letters; 36 fit", len(utf16.Encode([]rune(s.Name))))
+	case len(s.Type) > 36:
+		return fmt.Errorf("%q is not a type", s.Type)
+	}
+	if s.Attributes != "" {
+		if _, err := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64); err != nil {
+			return fmt.Errorf("attributes are %q, not a number in hex", s.Attributes)
+		}
+	}
+	return nil
+}
+
+// typeFor is the id of a type that a plan names by a word or by its id, on a table of the
+// given scheme; "" when there is none.
+func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
+	if k, word := kinds[typ]; word {
+		id = k[0]
+		if scheme == "mbr" {
+			id = k[1]
+		}
+		return id, roleOf[typ], id != ""
+	}
+	id = strings.ToLower(typ)
+	for word, k := range kinds {
+		if k[0] == id || k[1] == id {
+			role = roleOf[word]
+		}
+	}
+	raw, err := hex.DecodeString(strings.ReplaceAll(id, "-", ""))
+	fits := err == nil && (scheme == "mbr" && len(raw) == 1 && len(id) == 2 || scheme != "mbr" && len(raw) == 16 && len(id) == 36)
+	return id, role, fits && slices.ContainsFunc(raw, func(b byte) bool { return b != 0 })
+}
+
+// retag changes what the table says of a partition; what it holds stays as it is.
+func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	c.Title = "Retag " + p.Title()
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	q := *p
+	var said []string
+	if s := c.Step; s.Type != "" {
+		id, role, ok := typeFor(l.Scheme, s.Type)
+		if !ok {
+			block(obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type), p.Number))
+			return
+		}
+		q.TypeID, q.TypeName = id, table.TypeName(id)
+		switch {
+		case role != "":
+			q.Role = role
+		case p.Role != layout.StartSystem && p.Role != layout.OtherSystem:
+			q.Role = layout.Data
+		}
+		said = append(said, "type "+strings.TrimSpace(q.TypeName+" "+id))
+	}
+	if c.Step.Attributes != "" {
+		a, _ := strconv.ParseUint(strings.TrimPrefix(c.Step.Attributes, "0x"), 16, 64)
+		q.Attributes = fmt.Sprintf("0x%016x", a)
+		said = append(said, "attributes "+q.Attributes)
+	}
+	if c.Step.Name != "" {
+		q.Name = c.Step.Name
+		said = append(said, fmt.Sprintf("name %q", q.Name))
+	}
+	if a := c.Step.Active; a != nil {
+		q.Active = *a
+		said = append(said, map[bool]string{true: "active", false: "not active"}[*a])
+	}
+	changed := q.TypeID != p.TypeID
+	other := slices.IndexFunc(l.Partitions(), func(x layout.Span) bool { return x.Active && x.Number != p.Number })
+	switch {
+	case p.Role == layout.Container:
+		block(obstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number))
+	case p.Held != "":
+		block(heldOpen(p))
+	case sealedWhole(p) != nil && p.Member:
+		block(sealedWhole(p))
+	case l.Scheme == "mbr" && (c.Step.Name != "" || c.Step.Attributes != ""):
+		block(obstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))
+	case l.Scheme != "mbr" && c.Step.Active != nil:
+		block(obstacle(BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number))
+	case q.Active && !p.Active && p.Container != 0:
+		block(obstacle(BadAmount, "A logical volume cannot be active.", p.Number))
+	case q.Active && !p.Active && other >= 0:
+		x := l.Partitions()[other]
+		block(obstacle(InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()), x.Number).clear("retag"))
+	case p.Active && !q.Active && f.StartsHere:
+		block(obstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number))
+	case changed && p.Role == layout.StartSystem && q.Role != layout.StartSystem:
+		block(obstacle(IsStart, "The PC starts this system: of another type it would not be found.", p.Number).clear("start-order"))
+	case changed && p.Role == layout.EFI && f.StartsHere && !slices.ContainsFunc(l.Partitions(), func(x layout.Span) bool { return x.Role == layout.EFI && x.Number != p.Number }):
+		block(obstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.", p.Number))
+	case q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active:
+		block(obstacle(NothingToDo, "The table says so already.", p.Number))
+	default:
+		if p.Protected && strings.TrimSpace(c.Step.Release) == "" {
+			c.Missing = append(c.Missing, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
+		}
+		if o := needsLead(p, c.Step, f); o != nil {
+			c.Missing = append(c.Missing, *o)
+		}
+		a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
+		q.Protected = slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, q.Role) || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
+		parts := l.Partitions()
+		parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
+		c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)
+	}
+}
+
+// label gives a volume another label, empty for none.
+func label(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	c.Title = fmt.Sprintf("Label %s %q", p.Title(), c.Step.Label)
+	var o *Obstacle
+	switch {
+	case p.Volume == nil:
+		o = obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+	case p.Volume.Kind != volume.NTFS:
+		o = obstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
+	case p.Volume.Label == c.Step.Label:
+		o = obstacle(NothingToDo, "It has that label already.", p.Number)
+	default:
+		o = mayTake(p, 0)
+	}
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+		return
+	}
+	parts := l.Partitions()
+	for i := range parts {
+		if q := &parts[i]; q.Number == p.Number {
+			v := *q.Volume
+			v.Label, q.Volume = c.Step.Label, &v
+		}
+	}
+	c.Detail, c.Layout = fmt.Sprintf("instead of %q", p.Volume.Label), l.With(parts)
+}

@@ -1,0 +1,70 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+func TestRetag(t *testing.T) {
+	l, b := reception(), bakery()
+	yes, no := true, false
+	active := with(b, 1, func(s *layout.Span) { s.Active = true })
+	here := Facts{StartsHere: true}
+	for _, c := range []struct {
+		name string
+		l    *layout.Layout
+		f    Facts
+		s    Step
+		want string // obstacle, or what is missing
+		says func(p *layout.Span) bool
+	}{
+		{"a recovery partition, to data", l, here, Step{Partition: "4", Type: "basic"}, "release-missing", func(p *layout.Span) bool { return p.Role == layout.Data && !p.Protected }},
+		{"with its release", l, here, Step{Partition: "4", Type: "basic", Release: "r"}, "", nil},
+		{"a data volume, to recovery", l, here, Step{Partition: "5", Type: "recovery", Attributes: "0x8000000000000001", Name: "Rescue"}, "", func(p *layout.Span) bool {
+			return p.Role == layout.Recovery && p.Protected && p.Attributes == "0x8000000000000001" && p.Name == "Rescue" && p.Volume != nil
+		}},
+		{"an id of its own", l, here, Step{Partition: "5", Type: "5A1C77E0-0000-4000-8000-000000000001"}, "", func(p *layout.Span) bool { return p.TypeID == "5a1c77e0-0000-4000-8000-000000000001" }},
+		{"no type of a GPT", l, here, Step{Partition: "5", Type: "07"}, "bad-amount", nil},
+		{"zeros", l, here, Step{Partition: "5", Type: "00000000-0000-0000-0000-000000000000"}, "bad-amount", nil},
+		{"the start system", l, here, Step{Partition: "3", Type: "recovery"}, "start-system", nil},
+		{"the start system's name", l, here, Step{Partition: "3", Name: "System"}, "", nil},
+		{"the only EFI partition", l, here, Step{Partition: "1", Type: "basic", Release: "r"}, "only-efi", nil},
+		{"an EFI partition elsewhere", l, Facts{}, Step{Partition: "1", Type: "basic", Release: "r"}, "lead-missing", nil},
+		{"active on a GPT", l, here, Step{Partition: "5", Active: &yes}, "bad-amount", nil},
+		{"the same", with(l, 5, func(s *layout.Span) { s.Name = "Data" }), here, Step{Partition: "5", Name: "Data"}, "nothing-to-do", nil},
+		{"held", with(l, 5, func(s *layout.Span) { s.Held = "a program" }), here, Step{Partition: "5", Name: "Data"}, "held", nil},
+		{"hidden on an MBR", b, here, Step{Partition: "5", Type: "27"}, "", func(p *layout.Span) bool { return p.Role == layout.Recovery }},
+		{"a name on an MBR", b, here, Step{Partition: "5", Name: "Data"}, "bad-amount", nil},
+		{"no type of an MBR", b, here, Step{Partition: "5", Type: "reserved"}, "bad-amount", nil},
+		{"the container", b, here, Step{Partition: "2", Type: "07"}, "has-volumes", nil},
+		{"active", b, here, Step{Partition: "1", Active: &yes}, "", func(p *layout.Span) bool { return p.Active }},
+		{"a logical one active", b, here, Step{Partition: "5", Active: &yes}, "bad-amount", nil},
+		{"a second one active", active.With(append(active.Partitions(), part(3, 310*disk.GiB, disk.GiB, layout.Data, volume.NTFS))), here, Step{Partition: "3", Active: &yes}, "in-the-way", nil},
+		{"not active any more", active, here, Step{Partition: "1", Active: &no}, "only-efi", nil},
+		{"not active, elsewhere", active, Facts{}, Step{Partition: "1", Active: &no}, "", func(p *layout.Span) bool { return !p.Active }},
+	} {
+		c.s.Do = Retag
+		if err := c.s.valid(); err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		col := Lay(c.l, c.f, []Step{c.s})[0]
+		if got := strings.TrimSpace(codes(col.Obstacles) + " " + codes(col.Missing)); got != c.want {
+			t.Errorf("%s: %q, %v %v", c.name, got, col.Obstacles, col.Missing)
+		}
+		if c.says != nil {
+			n := col.Number
+			if p, ok := col.Layout.Find(n); !ok || !c.says(p) {
+				t.Errorf("%s: %+v", c.name, p)
+			}
+		}
+	}
+	for _, s := range []Step{{Partition: "5"}, {Type: "basic"}, {Partition: "5", Attributes: "many"}, {Partition: "5", Name: strings.Repeat("n", 37)}} {
+		if s.Do = Retag; s.valid() == nil {
+			t.Errorf("%+v is taken", s)
+		}
+	}
+}

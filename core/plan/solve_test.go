@@ -1,0 +1,584 @@
+package plan
+
+import (
+	"container/heap"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// many is how much of something a test does: a few, or with JADETRAIL_PROVE all of it.
+func many(few, all int) int {
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		return all
+	}
+	return few
+}
+
+// seeded is a source of chance with its seed in the test's output, or the one that
+// JADETRAIL_SEED names.
+func seeded(t *testing.T) *rand.Rand {
+	seed := uint64(time.Now().UnixNano())
+	if text := os.Getenv("JADETRAIL_SEED"); text != "" {
+		seed, _ = strconv.ParseUint(text, 10, 64)
+	}
+	t.Logf("JADETRAIL_SEED=%d", seed)
+	return rand.New(rand.NewPCG(seed, 1))
+}
+
+// The exhaustive search knows nothing of the solver: it walks through all that can become
+// of a small drive, a shrink, a slide or a growth at a time, the cheapest first.
+
+// piece is a partition in cells of the drive.
+type piece struct {
+	size, least int // least is its smallest size, as a giver
+	used        int64
+	still       bool // neither moves nor gives
+	parts       []int64
+}
+
+// tail is what lies behind a volume's first cells.
+func (p piece) tail(size int) (n int64) {
+	for _, u := range p.parts[size:] {
+		n += u
+	}
+	return n
+}
+
+type places struct {
+	at, size []int
+}
+
+func (s places) key() string { return fmt.Sprint(s.at, s.size) }
+
+type visit struct {
+	places
+	cost int64
+}
+
+type queue []visit
+
+func (q queue) Len() int           { return len(q) }
+func (q queue) Less(i, j int) bool { return q[i].cost < q[j].cost }
+func (q queue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)        { *q = append(*q, x.(visit)) }
+func (q *queue) Pop() any {
+	x := (*q)[len(*q)-1]
+	*q = (*q)[:len(*q)-1]
+	return x
+}
+
+const (
+	cell      = 8 * disk.MiB
+	oneTable  = int64(4 * sec)
+	oneVolume = int64(8192)
+)
+
+// cheapest is the least that must be rewritten for the piece r to gain want cells on a
+// drive of the given cells, -1 where it cannot.
+func cheapest(cells int, pieces []piece, at []int, r, want int) int64 {
+	begin := places{slices.Clone(at), nil}
+	for _, p := range pieces {
+		begin.size = append(begin.size, p.size)
+	}
+	done := map[string]bool{}
+	q := &queue{{begin, 0}}
+	bitmap := func(cells int) int64 { return int64(cells)*int64(cell)/4096/8 + oneVolume }
+	for q.Len() > 0 {
+		v := heap.Pop(q).(visit)
+		if done[v.key()] {
+			continue
+		}
+		done[v.key()] = true
+		if v.size[r] >= pieces[r].size+want {
+			return v.cost
+		}
+		to := func(i, at, size int, cost int64) {
+			n := visit{places{slices.Clone(v.at), slices.Clone(v.size)}, v.cost + cost + oneTable}
+			n.at[i], n.size[i] = at, size
+			if !done[n.key()] {
+				heap.Push(q, n)
+			}
+		}
+		for i, p := range pieces {
+			low, high := 0, cells
+			if i > 0 {
+				low = v.at[i-1] + v.size[i-1]
+			}
+			if i+1 < len(pieces) {
+				high = v.at[i+1]
+			}
+			if p.still {
+				continue
+			}
+			for x := low; x+v.size[i] <= high; x++ {
+				if x != v.at[i] {
+					to(i, x, v.size[i], p.used)
+				}
+			}
+			if i == r {
+				for size := v.size[i] + 1; v.at[i]+size <= high && size <= p.size+want; size++ {
+					to(i, v.at[i], size, bitmap(size-v.size[i]))
+				}
+				for by := 1; v.at[i]-by >= low && v.size[i]+by <= p.size+want; by++ {
+					to(i, v.at[i]-by, v.size[i]+by, p.used+bitmap(by))
+				}
+				continue
+			}
+			for size := p.least; size < v.size[i]; size++ {
+				to(i, v.at[i], size, p.tail(size)-p.tail(v.size[i])+oneVolume)
+				to(i, v.at[i]+v.size[i]-size, size, p.used)
+			}
+		}
+	}
+	return -1
+}
+
+// small makes a small drive of cells, and the same as a layout.
+func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at []int, f Facts, g givers) {
+	l = &layout.Layout{Scheme: "gpt", Size: disk.Bytes(cells)*cell + 2*disk.MiB, Sector: sec, FirstUsable: 34, Slots: 128}
+	l.LastUsable = at2(l.Size) - 34
+	f, g = Facts{}, givers{}
+	var parts []layout.Span
+	next := 0
+	for i := range n {
+		left := n - i - 1
+		next += rng.IntN(max(min(3, cells-next-left), 1))
+		size := 1 + rng.IntN(max(min(4, cells-next-left), 1))
+		if next+size+left > cells {
+			size = 1
+		}
+		at = append(at, next)
+		s := part(i+1, disk.MiB+disk.Bytes(next)*cell, disk.Bytes(size)*cell, layout.Data, volume.NTFS)
+		p := piece{size: size, least: size, parts: make([]int64, size)}
+		v := s.Volume
+		v.UsedBytes, v.Use = 0, make([]byte, size)
+		last, per := 0, (v.TotalBytes+disk.Bytes(size)-1)/disk.Bytes(size)
+		for c := range size {
+			if rng.IntN(3) == 0 && c > 0 {
+				continue
+			}
+			v.Use[c] = byte(1 + rng.IntN(255))
+			p.parts[c] = int64((per*disk.Bytes(v.Use[c]) + 254) / 255)
+			v.UsedBytes += disk.Bytes(p.parts[c])
+			last = c + 1
+		}
+		v.ShrinkCut, v.ShrinkMin = disk.Bytes(last)*cell, max(v.UsedBytes, disk.MiB).Up(cell)
+		p.used = int64(v.UsedBytes + s.Bytes - v.TotalBytes)
+		switch kind := rng.IntN(8); {
+		case kind == 0: // it stays where it is
+			v.BadClusters, p.still = 1, true
+			v.ShrinkCut, v.ShrinkMin = s.Bytes, s.Bytes
+		case kind == 1: // nobody knows what it holds
+			s.Volume, s.Role = nil, layout.Reserved
+			p.used = int64(s.Bytes)
+		case kind < 5 && size > 1:
+			p.least = int(max(v.ShrinkMin, cell) / cell)
+			g[s.Number] = s.Bytes - disk.Bytes(p.least)*cell
+		}
+		pieces, parts = append(pieces, p), append(parts, s)
+		next += size
+	}
+	return l.With(parts), pieces, at, f, g
+}
+
+func at2(b disk.Bytes) disk.LBA { return b.At(sec) }
+
+func TestFewestBytesRewritten(t *testing.T) {
+	rng := seeded(t)
+	reached, never := 0, 0
+	for range many(400, 20000) {
+		n, cells := 1+rng.IntN(7), 10+rng.IntN(5)
+		if n > 5 {
+			cells = 10
+		}
+		l, pieces, at, f, g := small(rng, cells, n)
+		r, want := rng.IntN(n), 1+rng.IntN(4)
+		p, _ := l.Find(r + 1)
+		if p.Volume == nil || p.Volume.BadClusters > 0 {
+			continue
+		}
+		delete(g, r+1)
+		pieces[r].least = pieces[r].size
+		best := cheapest(cells, pieces, at, r, want)
+		x := solve(l, p, disk.Bytes(want)*cell, nil, g, f)
+		if x.price != disk.Bytes(best) {
+			t.Fatalf("%v at %v, of %d cells, %d gains %d: the search rewrites %d, the solver %d (most %d)\n%+v", pieces, at, cells, r+1, want, best, x.price, x.most/cell, x.steps)
+		}
+		if best < 0 {
+			never++
+			if x.most >= disk.Bytes(want)*cell {
+				t.Fatalf("it says %s could be had", x.most)
+			}
+			continue
+		}
+		reached++
+		cols := Lay(l, f, x.steps)
+		end := cols[len(cols)-1]
+		if len(end.Obstacles) > 0 {
+			t.Fatalf("%+v: %v", x.steps, end.Obstacles)
+		}
+		if q, _ := end.Layout.Find(r + 1); q.Bytes < p.Bytes+disk.Bytes(want)*cell {
+			t.Fatalf("%+v: it has %s of %s", x.steps, q.Bytes, p.Bytes)
+		}
+		if got := PriceOf(l, cols, f).Rewritten; got != x.price {
+			t.Fatalf("%+v: the price is %d, and the plan rewrites %d", x.steps, x.price, got)
+		}
+	}
+	t.Logf("%d drives: the fewest bytes each time; on %d more there is no way, and none was found", reached, never)
+	if reached < 50 || never < 5 {
+		t.Errorf("only %d drives with a way and %d without", reached, never)
+	}
+}
+
+// anyDrive makes a drive with up to n partitions of all kinds, on a GPT or an MBR.
+func anyDrive(rng *rand.Rand, n int) *layout.Layout {
+	l := &layout.Layout{Scheme: "gpt", Size: disk.Bytes(64+rng.IntN(2000)) * disk.GiB, Sector: sec, FirstUsable: 34, Slots: 128, DiskID: "d"}
+	l.LastUsable = at2(l.Size) - 34
+	mbr := rng.IntN(3) == 0
+	if mbr {
+		l.Scheme, l.Slots, l.FirstUsable, l.LastUsable = "mbr", 4, 1, at2(l.Size)-1
+		n = min(n, 3)
+	}
+	room := l.Size - 4*disk.MiB
+	next := disk.MiB
+	var parts []layout.Span
+	make1 := func(number, container int, record disk.Bytes) {
+		size := min(disk.Bytes(1+rng.IntN(int(room/disk.Bytes(n+1)/disk.MiB)))*disk.MiB, room-next)
+		if rng.IntN(4) == 0 {
+			size = disk.Bytes(16+rng.IntN(900)) * disk.MiB
+		}
+		role := []layout.Role{layout.Data, layout.Data, layout.Data, layout.Data, layout.OtherSystem, layout.Recovery, layout.OEM, layout.Reserved, layout.EFI, layout.Unknown}[rng.IntN(10)]
+		k := []volume.Kind{volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.FAT32, volume.Ext4, volume.Sealed, volume.ExFAT, ""}[rng.IntN(10)]
+		if role == layout.Reserved {
+			k = ""
+		}
+		if next+size > room {
+			return
+		}
+		p := part(number, next, size, role, k)
+		if rng.IntN(12) == 0 && container == 0 { // it does not end on the grid
+			p.End -= disk.LBA(rng.IntN(2048))
+			if p.Bytes = (p.End - p.Start + 1).Offset(sec); p.Volume != nil {
+				p.Volume.TotalBytes = grownTotal(*p.Volume, p.Bytes, sec)
+			}
+		}
+		p.UniqueID = fmt.Sprintf("id-%d", number)
+		if v := p.Volume; v != nil {
+			v.Label = fmt.Sprintf("Volume %d", number)
+			v.UsedBytes = disk.Bytes(rng.Int64N(int64(v.TotalBytes) + 1)).Down(4096)
+			v.ShrinkMin = v.UsedBytes
+			v.ShrinkCut = v.UsedBytes + disk.Bytes(rng.Int64N(int64(v.TotalBytes-v.UsedBytes)+1)).Down(4096)
+			v.Clean = rng.IntN(12) > 0
+			v.RestorePoints = rng.IntN(9) == 0
+			if rng.IntN(15) == 0 {
+				v.BadClusters = 3
+			}
+			for range rng.IntN(2) * 24 {
+				v.Use = append(v.Use, byte(rng.IntN(256)))
+			}
+		}
+		if p.Container = container; container != 0 {
+			p.Record = at2(record)
+		}
+		if mbr {
+			p.UniqueID = layout.PlaceID("d", p.Start.Offset(sec))
+		}
+		parts = append(parts, p)
+		next += size
+	}
+	gap := func() {
+		if rng.IntN(2) == 0 {
+			next += disk.Bytes(rng.IntN(int(room/disk.Bytes(3*n)/disk.MiB))) * disk.MiB
+		}
+	}
+	number := 0
+	for range n {
+		gap()
+		number++
+		make1(number, 0, 0)
+	}
+	if mbr && next < room-4*disk.GiB {
+		box := layout.Span{Kind: layout.Partition, Number: number + 1, Start: at2(next), Role: layout.Container}
+		before := len(parts)
+		for i := range rng.IntN(4) {
+			if i > 0 {
+				gap()
+			}
+			record := next
+			if next += disk.MiB; next < room-disk.GiB {
+				make1(5+i, box.Number, record)
+			}
+		}
+		gap()
+		next = max(min(next, room), box.Start.Offset(sec)+2*disk.MiB)
+		box.End = at2(next) - 1
+		box.Bytes, box.UniqueID = (box.End - box.Start + 1).Offset(sec), layout.PlaceID("d", box.Start.Offset(sec))
+		for i := range parts[before:] {
+			parts[before+i].Number = 5 + i
+		}
+		parts = append(parts, box)
+	}
+	if i := rng.IntN(len(parts) + 1); i < len(parts) && parts[i].Role == layout.OtherSystem {
+		parts[i].Role = layout.StartSystem
+	}
+	return l.With(parts)
+}
+
+// anyGoal makes a goal for a drive.
+func anyGoal(rng *rand.Rand, l *layout.Layout) *Goal {
+	g := &Goal{Version: 1}
+	var names []string
+	for _, p := range l.Partitions() {
+		names = append(names, strconv.Itoa(p.Number))
+	}
+	if len(names) == 0 {
+		names = []string{"1"}
+	}
+	one := func() string { return names[rng.IntN(len(names))] }
+	some := func(most int) (out []string) {
+		for range rng.IntN(most + 1) {
+			out = append(out, one())
+		}
+		return out
+	}
+	amount := func() string {
+		return []string{"all", "half", "25 %", "all but 5 GiB", fmt.Sprintf("%d MiB", 1+rng.IntN(200000)), fmt.Sprintf("%d GiB", 1+rng.IntN(300)), "1 B", "66 GB"}[rng.IntN(8)]
+	}
+	g.Keep = some(3)
+	if rng.IntN(2) == 0 {
+		g.MayDelete = some(4)
+	}
+	g.NoSecondDrive = rng.IntN(3) == 0
+	if rng.IntN(6) == 0 {
+		g.AtMost = "40 GiB"
+	}
+	switch rng.IntN(8) {
+	case 0:
+		g.Keep, g.Remove = nil, append(some(2), one())
+		if rng.IntN(3) > 0 {
+			g.GiveTo = one()
+			g.ShareWith = some(1)
+		}
+	case 1:
+		g.Room = amount()
+	case 2:
+		g.Keep, g.Combine = nil, []string{one(), one()}
+	case 3:
+		g.Keep, g.Split, g.Parts = nil, one(), []string{fmt.Sprintf("%d MiB", 16+rng.IntN(5000)), "2 GiB"}
+	case 4:
+		g.Keep, g.Recovery = nil, []RecoveryWish{NewPlace, Without}[rng.IntN(2)]
+	default:
+		g.Receiver, g.Gain, g.Givers = one(), amount(), some(2)
+	}
+	if rng.IntN(20) == 0 {
+		*g = Goal{Version: 1, Clear: true}
+	}
+	return g
+}
+
+// met tells in what a plan's end does not meet the goal.
+func met(g *Goal, before, after *layout.Layout, most disk.Bytes) string {
+	size := func(l *layout.Layout, name string) disk.Bytes {
+		if p, ok := l.Find(number(name)); ok {
+			return p.Bytes
+		}
+		return 0
+	}
+	switch {
+	case g.Receiver != "":
+		want := disk.Bytes(1)
+		if !disk.Relative(g.Gain) {
+			want, _ = disk.ParseAmount(g.Gain, most)
+		}
+		if size(after, g.Receiver) < size(before, g.Receiver)+want {
+			return "the receiver did not gain that"
+		}
+	case len(g.Remove) > 0:
+		for _, n := range g.Remove {
+			if p, ok := before.Find(number(n)); ok {
+				if q, still := after.Find(p.Number); still && q.UniqueID == p.UniqueID && q.Role == p.Role {
+					return n + " is still there"
+				}
+			}
+		}
+		if n := g.GiveTo; n != "" && size(after, n) <= size(before, n) {
+			return "who was to be given the space has none of it"
+		}
+	case g.Room != "":
+		want := disk.Bytes(1)
+		if !disk.Relative(g.Room) {
+			want, _ = disk.ParseAmount(g.Room, 1<<60)
+		}
+		for _, p := range after.Partitions() {
+			if p.Role == layout.Data && p.Bytes >= want && p.Volume != nil && p.Volume.UsedBytes == 0 {
+				return ""
+			}
+		}
+		return "there is no new volume"
+	case len(g.Combine) > 0:
+		if len(after.Partitions()) >= len(before.Partitions()) {
+			return "they are not one"
+		}
+	case g.Split != "":
+		if len(after.Partitions()) < len(before.Partitions())+len(g.Parts) {
+			return "it is not several"
+		}
+	}
+	return ""
+}
+
+// TestRoutesHold checks of random drives and goals that every route's plan is valid step by
+// step, spares what is to be kept, leaves every volume its smallest size, meets the goal and
+// costs what it says.
+func TestRoutesHold(t *testing.T) {
+	rng := seeded(t)
+	kinds := map[string]int{}
+	routes, none := 0, 0
+	for i := range many(1000, 20000) {
+		l := anyDrive(rng, 1+rng.IntN(9))
+		g := anyGoal(rng, l)
+		if g.valid() != nil {
+			continue
+		}
+		f := Facts{PC: inOrder(), Lead: rng.IntN(2) == 0}
+		a := Routes(l, f, g)
+		if len(a.Routes) == 0 {
+			if none++; len(a.Obstacles) == 0 {
+				t.Fatalf("drive %d: no route and no reason: %+v\n%s", i, g, drawn(l))
+			}
+		}
+		f.NewIDs = standIns()
+		for j, r := range a.Routes {
+			bad := func(format string, args ...any) {
+				t.Fatalf("drive %d, goal %+v, route %q %+v: %s\n%s", i, g, r.Title, r.Plan.Steps, fmt.Sprintf(format, args...), drawn(l))
+			}
+			routes++
+			cols := Lay(l, f, r.Plan.Steps)
+			before := l
+			for k, c := range cols {
+				if err := r.Plan.Steps[k].valid(); err != nil || len(c.Obstacles) > 0 {
+					bad("step %d: %v %v", k+1, err, c.Obstacles)
+				}
+				kinds[string(c.Step.Do)+" "+c.Step.Edge+c.Step.Act]++
+				if s := sane(c.Layout); s != "" {
+					bad("step %d: %s\n%s", k+1, s, drawn(c.Layout))
+				}
+				for _, n := range g.Keep {
+					was, ok := before.Find(number(n))
+					if q, still := c.Layout.Find(number(n)); ok && (!still || l.Scheme == "gpt" && q.UniqueID != was.UniqueID) {
+						bad("step %d: %s is to be kept", k+1, n)
+					}
+				}
+				if p, ok := before.Find(c.Number); ok && slices.Contains([]Do{Slide, Shrink, Grow}, c.Step.Do) {
+					q, _ := c.Layout.Find(c.Number)
+					if q.Volume != nil && q.Bytes < p.Volume.ShrinkMin {
+						bad("step %d: %s has %s, and needs %s", k+1, p.Title(), q.Bytes, p.Volume.ShrinkMin)
+					}
+				}
+				before = c.Layout
+			}
+			if s := met(g, l, before, a.Most); s != "" {
+				bad("%s (most %s)", s, a.Most)
+			}
+			if p := PriceOf(l, cols, f); p != r.Price {
+				bad("it costs %+v, and says %+v", p, r.Price)
+			}
+			for k, o := range a.Routes {
+				if k != j && o.Price == r.Price && o.ID == r.ID {
+					bad("it is there twice")
+				}
+			}
+			if g.NoSecondDrive && strings.Contains(r.Title, "the shelf") {
+				bad("there is no second drive")
+			}
+		}
+	}
+	var names []string
+	for k, n := range kinds {
+		names = append(names, fmt.Sprintf("%s: %d", strings.TrimSpace(k), n))
+	}
+	slices.Sort(names)
+	t.Logf("%d routes; %d goals cannot be reached; steps: %s", routes, none, strings.Join(names, ", "))
+	for _, k := range []string{"slide ", "shrink ", "shrink head", "grow ", "grow head", "delete ", "create ", "absorb ", "copy-out ", "copy-back ", "container grow", "container shrinkhead"} {
+		found := false
+		for have := range kinds {
+			found = found || strings.ReplaceAll(have, " ", "") == strings.ReplaceAll(k, " ", "") || k == "container shrinkhead" && have == "container headshrink" || k == "container grow" && strings.HasPrefix(have, "container") && strings.HasSuffix(have, "grow")
+		}
+		if !found && os.Getenv("JADETRAIL_PROVE") != "" { // a few drives may have none of the rare ones
+			t.Errorf("no route has the step %q", k)
+		}
+	}
+}
+
+// sane tells in what a layout is impossible.
+func sane(l *layout.Layout) string {
+	last := disk.LBA(-1)
+	for _, p := range byPlace(l) {
+		if p.Container != 0 {
+			box, ok := l.Find(p.Container)
+			if !ok || Head(&p) < box.Start || p.End > box.End || p.Record == 0 || p.Record >= p.Start {
+				return fmt.Sprintf("partition %d lies outside its container", p.Number)
+			}
+		}
+		if p.Role == layout.Container {
+			continue
+		}
+		if Head(&p) <= last || p.End < p.Start || p.Start < l.FirstUsable || p.End > l.LastUsable {
+			return fmt.Sprintf("partition %d lies over another or outside", p.Number)
+		}
+		if p.Bytes != (p.End - p.Start + 1).Offset(l.Sector) {
+			return fmt.Sprintf("partition %d has another size than its place", p.Number)
+		}
+		if v := p.Volume; v != nil && (v.TotalBytes > p.Bytes || v.UsedBytes > v.TotalBytes || v.UsedBytes < 0) {
+			return fmt.Sprintf("the volume in partition %d has %d of %d, in %d", p.Number, v.UsedBytes, v.TotalBytes, p.Bytes)
+		}
+		last = p.End
+	}
+	return ""
+}
+
+func drawn(l *layout.Layout) string {
+	var b strings.Builder
+	for _, s := range l.Spans {
+		fmt.Fprintf(&b, "%s %d in %d: %d to %d, %s %s %s", s.Kind, s.Number, s.Container, s.Start, s.End, s.Bytes, s.Role, s.Why)
+		if v := s.Volume; v != nil {
+			fmt.Fprintf(&b, " %s used %s min %s cut %s clean %v bad %d", v.Kind, v.UsedBytes, v.ShrinkMin, v.ShrinkCut, v.Clean, v.BadClusters)
+		}
+		fmt.Fprintln(&b)
+	}
+	return b.String()
+}
+
+// BenchmarkRoutes works out all routes on drives with many partitions.
+func BenchmarkRoutes(b *testing.B) {
+	for _, n := range []int{30, 128} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			l := &layout.Layout{Scheme: "gpt", Size: 2 * disk.TiB, Sector: sec, FirstUsable: 34, Slots: 128, LastUsable: at2(2*disk.TiB) - 34}
+			var parts []layout.Span
+			for i := range n {
+				role := []layout.Role{layout.Data, layout.Data, layout.Recovery, layout.Data, layout.OEM}[i%5]
+				p := part(i+1, disk.MiB+disk.Bytes(i)*16*disk.GiB-disk.Bytes(i/3)*disk.GiB, 14*disk.GiB, role, volume.NTFS)
+				p.Volume.ShrinkCut = p.Volume.UsedBytes + disk.Bytes(i%7)*disk.GiB
+				p.Volume.Use = slices.Repeat([]byte{90, 200, 10}, 20)
+				parts = append(parts, p)
+			}
+			l = l.With(parts)
+			g := &Goal{Version: 1, Receiver: strconv.Itoa(n / 2), Gain: "66 GiB"}
+			for b.Loop() {
+				if a := Routes(l, Facts{}, g); len(a.Routes) < 2 {
+					b.Fatal(a.Obstacles)
+				}
+			}
+		})
+	}
+}

@@ -1,0 +1,142 @@
+package run
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/survey"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/recognise"
+)
+
+// notFiles are the folders of a system's own at the root of a volume, which do not go
+// along when files are taken from it.
+var notFiles = []string{"System Volume Information", "$RECYCLE.BIN"}
+
+// below lists the files of a volume in a folder, "" for all, without the folder itself.
+func below(v volume.Volume, base string) ([]volume.File, error) {
+	all, err := v.Files()
+	if err != nil {
+		return nil, err
+	}
+	var out []volume.File
+	for _, f := range all {
+		rest, inside := f.Path, true
+		if base != "" {
+			rest, inside = strings.CutPrefix(f.Path, base+"/")
+		}
+		if !inside {
+			continue
+		}
+		top, _, _ := strings.Cut(rest, "/")
+		skip := false
+		for _, n := range notFiles {
+			skip = skip || strings.EqualFold(top, n)
+		}
+		if !skip {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+// gatherOn gathers the files that come from a volume of the drive.
+func (a *Arrival) gatherOn(v volume.Volume) (*volume.Together, error) {
+	files, err := below(v, a.Base)
+	if err != nil {
+		return nil, err
+	}
+	in, all, lost, err := volume.Gather(v, files, a.Base)
+	a.in, a.Lost = in, lost
+	a.count(in)
+	return all, err
+}
+
+// across puts the files of another volume of the drive among the sources, as they are in
+// the copy now: it is left as it is, and the run goes on with a copy of it. What they
+// hold is noted, for their place may be written over before they are compared.
+func (p *prepared) across(a *Arrival) error {
+	span, ok := p.sv.Layout.Find(a.From)
+	v := p.sv.Volumes[a.From]
+	if !ok || v == nil {
+		return fmt.Errorf("the volume in partition %d cannot be read", a.From)
+	}
+	a.Span = span
+	all, err := a.gatherOn(v)
+	if err != nil {
+		return err
+	}
+	if len(a.in) == 0 {
+		return fmt.Errorf("%s holds no files there", span.Title())
+	}
+	b := make([]byte, 1<<20)
+	for _, x := range a.in {
+		if x.Kind != volume.Plain {
+			continue
+		}
+		s := Sum{Path: x.Path, Stream: x.Stream, Bytes: x.Bytes, SameAs: x.SameAs}
+		r, err := x.Open()
+		if err == nil {
+			s.Hash, err = hashOf(r, x.Bytes, b)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", x.Path, err)
+		}
+		a.Sums = append(a.Sums, s)
+	}
+	if err := p.freeze(p.over); err != nil {
+		return err
+	}
+	p.sources[a.source()] = all
+	return nil
+}
+
+// noted are the files of an arrival as they were noted before the run.
+func (a *Arrival) noted() []volume.Incoming {
+	var in []volume.Incoming
+	for _, s := range a.Sums {
+		x := volume.Incoming{SameAs: s.SameAs}
+		x.Path, x.Stream, x.Bytes, x.Kind = s.Path, s.Stream, s.Bytes, volume.Plain
+		in = append(in, x)
+	}
+	return in
+}
+
+// onDrive makes the drive itself the source of what comes from its own volumes. Each is
+// opened when it is first read: only then is what earlier steps put there in its place.
+func (p *prepared) onDrive(dev disk.Device) {
+	for i := range p.meta.Arrivals {
+		if a := p.meta.Arrivals[i]; a.From != 0 {
+			p.sources[a.source()] = &onDrive{dev: dev, a: a}
+		}
+	}
+}
+
+// onDrive reads the files of an arrival from the drive.
+type onDrive struct {
+	dev  disk.Device
+	a    Arrival
+	once sync.Once
+	all  *volume.Together
+	err  error
+}
+
+func (s *onDrive) ReadAt(b []byte, off int64) (int, error) {
+	s.once.Do(func() {
+		found, err := recognise.Open(survey.Window(s.dev, *s.a.Span))
+		switch {
+		case err != nil:
+			s.err = err
+		case found.Volume == nil:
+			s.err = fmt.Errorf("the volume in partition %d cannot be read", s.a.From)
+		default:
+			s.all, s.err = s.a.gatherOn(found.Volume)
+		}
+	})
+	if s.err != nil {
+		return 0, s.err
+	}
+	return s.all.ReadAt(b, off)
+}

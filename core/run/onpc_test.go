@@ -1,0 +1,370 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"strings"
+	"testing"
+
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// elsewhere parks the recovery environment, rebuilds its partition at the end with the
+// type and attributes that it had, and takes it into use from there.
+func elsewhere() []plan.Step {
+	wait := 10
+	return []plan.Step{
+		{Do: plan.NoteIdentity, Partition: "4"},
+		{Do: plan.ParkRecovery},
+		deleteRecovery,
+		growC,
+		{Do: plan.Create, Size: "26 MiB", Type: "recovery", Attributes: "0x8000000000000001", Format: "ntfs", Label: "Recovery", As: "new"},
+		{Do: plan.UseRecovery, Partition: "new"},
+		{Do: plan.StartOrder, Wait: &wait},
+		{Do: plan.Letter, Partition: "5", Letter: "X"},
+	}
+}
+
+// withPC is the shop's options with a PC that a run changes; it returns what it kept last.
+func (s *shop) withPC(o *Options) func() *pc.Facts {
+	o.PC.Recovery = &pc.Recovery{Partition: uid(4), InUse: true}
+	o.PC.Order = []pc.StartEntry{{Partition: uid(3), Title: "System"}}
+	kept := o.PC
+	o.SavePC = func(f *pc.Facts) error { kept = f; return nil }
+	return func() *pc.Facts { return kept }
+}
+
+func TestRecoveryElsewhere(t *testing.T) {
+	s := newShop(t)
+	s.steps = elsewhere()
+	im := s.open(t)
+	before := contents(t, im)
+	o := s.options(im)
+	kept := s.withPC(&o)
+	res, err := CarryOut(context.Background(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, kept())
+	if err != nil {
+		t.Fatal(err)
+	}
+	after := contents(t, im)
+	n := 0
+	for path, want := range before {
+		name, recovery := strings.CutPrefix(path, "4/")
+		if !recovery {
+			if after[path] != want {
+				t.Errorf("%s has changed", path)
+			}
+			continue
+		}
+		n++
+		if _, left := after["3/Parked recovery/"+name]; left || after["4/"+name] != want {
+			t.Errorf("%s did not arrive, or is still where it was parked", path)
+		}
+	}
+	p, _ := sv.Layout.Find(4)
+	was, _ := res.Columns[0].Layout.Find(4)
+	if n != 12 || p.Start == was.Start || p.TypeID != was.TypeID || p.Attributes != was.Attributes || p.UniqueID == was.UniqueID {
+		t.Errorf("%d files; recovery is %+v", n, p)
+	}
+	if r := kept().Recovery; !r.InUse || r.Partition != p.UniqueID || kept().Wait != 10 || kept().Letters[uid(5)] != "X" {
+		t.Errorf("the PC: %+v, %+v", kept(), r)
+	}
+	if len(res.Arrivals) != 2 || !res.Arrivals[0].Passed || res.Arrivals[1].Compared != 12 || len(res.Marks) != 1 || res.Good == "" {
+		t.Errorf("%+v, marks %v, good %q", res.Arrivals, res.Marks, res.Good)
+	}
+	entries, err := trail.File{Path: s.dir + "/trail.jsonl"}.Read()
+	var acts []string
+	for _, e := range entries {
+		acts = append(acts, string(e.Act))
+		if e.Act == trail.ActMark && (len(e.Prints) != 6-1 || e.After == nil) {
+			t.Errorf("the mark: %+v", e)
+		}
+	}
+	if got := strings.Join(acts, " "); err != nil || got != "plan note-identity park-recovery release waiver delete grow create use-recovery start-order letter carried-out mark" {
+		t.Errorf("trail: %s, %v", got, err)
+	}
+}
+
+// TestParkedAtEveryCut cuts the power at every write of a run that copies files over,
+// writes over where they came from, and copies them back.
+func TestParkedAtEveryCut(t *testing.T) {
+	s := newShop(t)
+	s.steps = elsewhere()
+	s.pc = true
+	s.cut(t, 1)
+}
+
+func TestOldSystemLeaves(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "nothing in it", Lead: "Odile Farrow"})
+	im := s.open(t)
+	o := s.options(im)
+	kept := s.withPC(&o)
+	o.PC.Order = append(o.PC.Order, pc.StartEntry{Partition: uid(5), Title: "Old"})
+	o.SavePC = nil
+	if _, err := CarryOut(context.Background(), o); !errors.Is(err, errNoPlace) {
+		t.Fatalf("with no place for the facts: %v", err)
+	}
+	s.withPC(&o)
+	o.PC.Order = append(o.PC.Order, pc.StartEntry{Partition: uid(5), Title: "Old"})
+	kept = nil
+	o.SavePC = func(f *pc.Facts) error { kept = func() *pc.Facts { return f }; return nil }
+	if _, err := CarryOut(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+	if f := kept(); len(f.Order) != 1 || f.InOrder(uid(5)) {
+		t.Errorf("the order: %+v", f.Order)
+	}
+	entries, err := trail.File{Path: s.dir + "/trail.jsonl"}.Read()
+	if err != nil || entries[1].Act != "drop-start-entry" || entries[1].Reason == "" || entries[3].Act != trail.ActDelete {
+		t.Errorf("%+v, %v", entries, err)
+	}
+}
+
+// TestRetag changes what the table says of partitions, and back; no byte is other than it
+// was then.
+func TestRetag(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	before := whole(t, im)
+	do := func(steps ...plan.Step) *Result {
+		t.Helper()
+		s.steps = steps
+		o := s.options(im)
+		s.withPC(&o)
+		o.PC.Start = ""
+		res, err := CarryOut(context.Background(), o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res
+	}
+	res := do(plan.Step{Do: plan.Retag, Partition: "4", Type: "basic", Attributes: "0x0", Name: "Once recovery", Release: "it is data now"}, plan.Step{Do: plan.Retag, Partition: "5", Type: "oem"})
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(4)
+	q, _ := sv.Layout.Find(5)
+	if p.Role != "data" || p.Protected || p.Name != "Once recovery" || p.UniqueID != uid(4) || q.Role != "oem" || len(res.Records) != 0 {
+		t.Errorf("%+v, %+v", p, q)
+	}
+	do(plan.Step{Do: plan.Retag, Partition: "4", Type: "recovery", Attributes: "0x8000000000000001", Name: "part 4"}, plan.Step{Do: plan.Retag, Partition: "5", Type: "basic", Release: "back"})
+	if whole(t, im) != before {
+		t.Error("it is not as it was")
+	}
+	files := contents(t, im)
+	do(plan.Step{Do: plan.Label, Partition: "5", Label: "Röntgen"})
+	if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	if q, _ := sv.Layout.Find(5); q.Volume.Label != "Röntgen" {
+		t.Errorf("the label: %+v", q.Volume)
+	}
+	if !maps.Equal(files, contents(t, im)) {
+		t.Error("files have changed")
+	}
+}
+
+// replaced copies a volume's files into another one of the drive, deletes it, makes it again
+// smaller with the letter it had, and brings the files back.
+func replaced() []plan.Step {
+	return []plan.Step{
+		{Do: plan.CopyOut, Partition: "4", Volume: "3", As: "kept"},
+		deleteRecovery,
+		{Do: plan.Create, Size: "20 MiB", Type: "recovery", Format: "ntfs", Label: "Again", As: "again"},
+		{Do: plan.CopyBack, Partition: "again", Backup: "kept"},
+	}
+}
+
+// TestThroughAnotherVolume replaces a volume with no second drive at hand; that the plan
+// itself brings its files back stands in for a backup.
+func TestThroughAnotherVolume(t *testing.T) {
+	s := newShop(t)
+	s.steps = replaced()
+	s.steps[1].Waiver = ""
+	im := s.open(t)
+	before := contents(t, im)
+	o := s.options(im)
+	o.Rehearse = true
+	if _, err := CarryOut(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+	if !maps.Equal(before, contents(t, im)) {
+		t.Fatal("the rehearsal wrote")
+	}
+	o.Rehearse = false
+	res, err := CarryOut(context.Background(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if after := contents(t, im); !maps.Equal(before, after) {
+		t.Errorf("%d files before, %d after", len(before), len(after))
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	if p, _ := sv.Layout.Find(4); p.Bytes != 20<<20 || p.Volume.Label != "Again" || p.UniqueID == uid(4) {
+		t.Errorf("%+v", p)
+	}
+	if len(res.Records) != 1 || len(res.Arrivals) != 2 || res.Arrivals[1].Compared != 12 || res.Good == "" {
+		t.Errorf("%+v", res)
+	}
+	// Without the step that brings them back nothing stands for them.
+	s.steps = s.steps[:3]
+	s.steps[1].Partition = "5"
+	s.steps[0].Partition = "5"
+	var blocked *Blocked
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.BackupMissing {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestReplacedAtEveryCut cuts the power at every write of that.
+func TestReplacedAtEveryCut(t *testing.T) {
+	s := newShop(t)
+	s.steps, s.fills = replaced(), true
+	s.cut(t, 1)
+}
+
+// TestThroughTheShelf takes the backup that the gate had made for what a plan copies out.
+func TestThroughTheShelf(t *testing.T) {
+	s := newShop(t)
+	s.steps = replaced()
+	s.steps[0].Volume, s.steps[1].Waiver = "", ""
+	im := s.open(t)
+	before := contents(t, im)
+	var blocked *Blocked
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || len(blocked.Obstacles) != 2 {
+		t.Fatalf("%v", err)
+	}
+	if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: "files"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if after := contents(t, im); !maps.Equal(before, after) || len(res.Arrivals) != 1 || res.Arrivals[0].Compared != 12 {
+		t.Errorf("%d files before, %d after: %+v", len(before), len(after), res.Arrivals)
+	}
+}
+
+// TestRebuilt makes a recovery partition again elsewhere, with the type and attributes that
+// its record has.
+func TestRebuilt(t *testing.T) {
+	s := newShop(t, deleteRecovery, growC)
+	im := s.open(t)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := contents(t, im)
+	s.steps = []plan.Step{{Do: plan.Rebuild, Record: res.Records[0], Size: "30 MiB"}}
+	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	was, _ := res.Columns[0].Layout.Find(5)
+	p, _ := sv.Layout.Find(4)
+	if p.Role != "recovery" || p.Attributes != "0x8000000000000001" || p.Name != "part 4" || p.Bytes != 30<<20 || p.Start < was.End || p.UniqueID == uid(4) || p.Volume.Label != "Recovery" {
+		t.Errorf("%+v", p)
+	}
+	if !maps.Equal(files, contents(t, im)) {
+		t.Error("files have changed")
+	}
+	entries, err := trail.File{Path: s.dir + "/trail.jsonl"}.Read()
+	if err != nil || entries[len(entries)-3].Act != "rebuild" || entries[len(entries)-3].Record != res.Records[0] {
+		t.Errorf("%+v %v", entries, err)
+	}
+}
+
+// arrived checks that what was below from is below to now, all else where it was, and returns
+// how many files that were.
+func arrived(t *testing.T, before, after map[string]string, from, to string) (n int) {
+	t.Helper()
+	for path, want := range before {
+		at := path
+		if name, moved := strings.CutPrefix(path, from); moved {
+			at = to + name
+			n++
+		}
+		if after[at] != want {
+			t.Errorf("%s is not at %s", path, at)
+		}
+	}
+	return n
+}
+
+// TestAbsorb moves one volume's files into a folder of another, which takes its place too.
+func TestAbsorb(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"})
+	im := s.open(t)
+	before := contents(t, im)
+	was, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	after := contents(t, im)
+	n := arrived(t, before, after, "4/", "3/From Recovery/")
+	p, _ := sv.Layout.Find(3)
+	q, _ := was.Layout.Find(4)
+	if _, there := sv.Layout.Find(4); there || p.End != q.End || n != 12 || len(after) != len(before) || len(res.Records) != 1 || res.Arrivals[0].Compared != 12 || res.Good == "" {
+		t.Errorf("%+v, %d files: %+v", p, n, res)
+	}
+	// The record brings the partition back where it was? Its place is taken; that is said.
+	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	var blocked *Blocked
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.NowhereToGo {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestAbsorbedAtEveryCut cuts the power at every write of that.
+func TestAbsorbedAtEveryCut(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"})
+	s.fills = true
+	s.cut(t, 1)
+}
+
+// TestFolderMoved moves one folder of a volume into another one: files, not partitions.
+func TestFolderMoved(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.CopyOut, Partition: "3", Volume: "5", Only: []string{"System/box 0"}, Move: true})
+	im := s.open(t)
+	before := contents(t, im)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	after := contents(t, im)
+	n := arrived(t, before, after, "3/System/box 0/", "5/From System/box 0/")
+	if n != 20 || len(after) != len(before) || res.Arrivals[0].Compared != 20 || res.Good == "" || len(res.Records) != 0 {
+		t.Errorf("%d files; %+v", n, res)
+	}
+	im.Close()
+	s.fills = true
+	s.steps[0].Only = []string{"System/box 1"}
+	s.cut(t, 1)
+}

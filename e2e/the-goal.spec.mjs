@@ -1,0 +1,92 @@
+import { expect, test } from "@playwright/test";
+import { picture, signIn, sound, step } from "./help.mjs";
+
+test("a goal is said once; its routes have their prices, and one becomes the plan", async ({ page }) => {
+  await signIn(page, "tobias");
+  await page.goto("/jobs/J-1043?bay=D");
+  await page.keyboard.press("g");
+  await expect(page.locator("#goal")).toBeFocused();
+  await page.getByLabel("Which volume").selectOption({ label: "C: System" });
+  await page.locator("#gain").fill("lots");
+  await page.keyboard.press("Enter");
+  await expect(page.locator(".goal .care")).toBeVisible();
+  // More than there is: what can be had, and what stands in the way.
+  await page.locator("#gain").fill("900 GiB");
+  await page.keyboard.press("Enter");
+  await expect(page.locator(".goal")).toContainText(/C: System can gain .* at most/);
+  await page.locator("#gain").fill("100 GiB");
+  await page.keyboard.press("Enter");
+  const routes = page.locator(".routes tbody tr");
+  await expect(routes).toHaveCount(3);
+  await expect(routes.nth(0)).toContainText("Slide Recovery");
+  await expect(routes.nth(0)).toContainText("plan only");
+  await expect(routes.nth(1)).toContainText("the recovery environment moves to a new place");
+  await expect(routes.nth(1)).toContainText("nothing is lost");
+  await expect(routes.nth(2)).toContainText("gone: Recovery");
+  await picture(page, "routes");
+  await sound(page);
+  await routes.nth(1).getByRole("button", { name: "Take" }).click();
+  await expect(page.getByText("Safeguard says what is still asked for.")).toBeVisible();
+  for (const title of ["Park the recovery environment", "Delete Recovery", "Grow C: System", "Create Recovery", "Use the recovery environment"]) await expect(step(page, title)).toBeVisible();
+  // With a plan there is no second one; another route cannot be forced in.
+  await expect(page.locator("#gain")).toHaveCount(0);
+  const forced = await page.request.post("/jobs/J-1043/route?bay=D", { form: { goal: "gain", receiver: "4", gain: "100 GiB", route: "x" } });
+  expect(await forced.text()).toContain("has a plan already");
+  for (let left = 5; left > 0; left--) {
+    await page.getByRole("button", { name: new RegExp(`Take out step ${left},`) }).click();
+    await expect(page.locator(".steps li")).toHaveCount(left - 1);
+  }
+});
+
+test("every kind of goal is answered, with wishes", async ({ page }) => {
+  await signIn(page, "odile");
+  const ask = async (job, kind, fill = {}) => {
+    await page.goto(`/jobs/${job}`);
+    await page.locator("#goal").selectOption(kind);
+    for (const [name, value] of Object.entries(fill)) {
+      const field = page.locator(`.wish [name="${name}"]:visible`).first();
+      if (value === true) await page.locator(`.wish label:has([name="${name}"])`, { hasText: fill[`${name}s`] }).locator("input").check();
+      else if (!name.endsWith("s") || name === "parts") await (await field.evaluate((e) => e.tagName) === "SELECT" ? field.selectOption(value) : field.fill(value));
+    }
+    await page.getByRole("button", { name: "Work out routes" }).click();
+    await page.waitForURL(/goal=/);
+  };
+  const titles = () => page.locator(".routes tbody strong").allInnerTexts();
+  await ask("J-1046", "combine", { receiver: "6", from: "7" });
+  expect((await titles()).join("|")).toContain("F: Old backup through the shelf");
+  expect(await titles()).toContainEqual(expect.stringContaining("Absorb F: Old backup into E: Recipes"));
+  await ask("J-1046", "gain", { receiver: "1", gain: "200 GiB" });
+  expect((await titles())[0]).toMatch(/Slide F: Old backup, E: Recipes and D: Orders; grow the container; shrink the container/);
+  await ask("J-1044?bay=E", "clear");
+  expect(await titles()).toHaveLength(2);
+  await ask("J-1043", "elsewhere");
+  expect((await titles()).length).toBeGreaterThan(1);
+  await ask("J-1043", "without");
+  expect((await titles()).join("|")).toContain("stays parked");
+  await ask("J-1043", "remove", { gones: "D: Old system", gone: true, gives: "C: System", give: true });
+  expect((await titles()).length).toBeGreaterThan(1);
+  await ask("J-1042", "split", { receiver: "5", parts: "40 GiB + 20 GiB" });
+  expect((await titles())[0]).toContain("X: X-rays gives 60 GiB");
+  await ask("J-1042", "room", { size: "150 GiB" });
+  expect((await titles()).length).toBeGreaterThan(0);
+  // Only the named one gives; what is to stay stays.
+  await page.goto("/jobs/J-1042");
+  await page.locator("#gain").fill("20 GiB");
+  await page.getByText("Wishes").click();
+  await page.getByRole("group", { name: "Stay in any case:" }).getByLabel("X: X-rays").check();
+  await page.getByRole("group", { name: "Only these may give room:" }).getByLabel("X: X-rays").check();
+  await page.getByRole("button", { name: "Work out routes" }).click();
+  await page.waitForURL(/giver=5/);
+  // What a plan carried out before has left free beside C: counts towards the 20 GiB.
+  expect((await titles()).join("|")).toMatch(/X: X-rays gives (19\.\d|20) GiB/);
+  expect((await titles()).join("|")).not.toContain("through the shelf");
+  // A wish that leaves no route says so.
+  await page.goto("/jobs/J-1042");
+  await page.locator("#gain").fill("66 GiB");
+  await page.getByText("Wishes").click();
+  await page.getByLabel("Rewrite at most").fill("1 GiB");
+  await page.getByLabel("no second drive at hand").check();
+  await page.getByRole("button", { name: "Work out routes" }).click();
+  await expect(page.locator(".goal")).toContainText("more than the 1 GiB that may be");
+  await sound(page);
+});

@@ -1,0 +1,65 @@
+import { expect, test } from "@playwright/test";
+import { block, signIn, sound, step } from "./help.mjs";
+
+const line = (page, name) => page.locator(".before tbody tr", { hasText: name });
+
+test("the recovery environment is parked and rebuilt elsewhere; the old system leaves the start order", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.goto("/jobs/J-1043?p=5");
+  const side = page.locator(".part:not([hidden])");
+  await side.locator("[data-deed=note-identity]").getByRole("button").click();
+  await expect(step(page, "Note the identity of Recovery")).toBeVisible();
+  await side.getByLabel(/Release/).fill("It is rebuilt behind C:");
+  await side.getByText("Go on without a backup").click();
+  await side.getByLabel(/Waiver/).fill("It is parked");
+  await side.getByRole("button", { name: "Add step: delete" }).click();
+
+  // The gate says what goes with the partition, and offers to park it before.
+  await page.getByRole("link", { name: "Safeguard" }).click();
+  await expect(line(page, "Recovery environment")).toContainText("Park it first, or the PC is without one.");
+  await sound(page);
+  await page.getByRole("button", { name: "Park it first" }).click();
+  await expect(line(page, "Recovery environment")).toContainText("parked in the folder Parked recovery of C: System");
+  await expect(line(page, "Recovery environment")).not.toContainText("the PC is without one");
+
+  // A new place for it, and into use from there.
+  await page.goto("/jobs/J-1043?p=4");
+  await expect(page.locator(".steps li").nth(1)).toContainText("Park the recovery environment");
+  await side.getByLabel("Gains").fill("100 GiB");
+  await side.getByRole("button", { name: "Add step", exact: true }).first().click();
+  await expect(step(page, "Grow C: System")).toBeVisible();
+  await page.getByRole("button", { name: /^gap of 171.* in Grow C: System/ }).click();
+  await side.getByLabel("Size").fill("1 GiB");
+  await side.getByLabel("Label").fill("Recovery");
+  await side.getByLabel("For").selectOption("recovery");
+  await side.getByRole("button", { name: "Add step: create" }).click();
+  await page.getByRole("link", { name: "Safeguard" }).click();
+  await page.getByLabel("Use it again from").selectOption({ index: 0 });
+  await line(page, "Recovery environment").getByRole("button", { name: "Add step" }).click();
+  await expect(line(page, "Recovery environment")).toContainText(/in use from Recovery, partition 5.*in use from Recovery, which step 5 makes/s);
+
+  // Which system starts, and for how long the PC asks.
+  await page.getByLabel("asks for").fill("10");
+  await line(page, "Start order").getByRole("button", { name: "Add step" }).click();
+  await expect(line(page, "Start order")).toContainText("it asks for 10 s");
+  await page.goto("/jobs/J-1043?p=4");
+  await expect(side.locator("[data-deed=drop-start-entry]")).toContainText("Name another start system first");
+  await page.goto("/jobs/J-1043?p=3");
+  await side.locator("[data-deed=drop-start-entry]").getByRole("button").click();
+  await expect(step(page, "Take D: Old system out of the start order")).toBeVisible();
+
+  await page.getByLabel(/Serial check/).fill("1c8m");
+  await page.getByRole("button", { name: "Carry out" }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 90_000 });
+  await expect(page.getByRole("img", { name: /Good state marked: 4 volumes check sound/ })).toBeVisible();
+  await expect(block(page, "Recovery")).toBeVisible();
+  await page.goto("/jobs/J-1043/pc?bay=D");
+  await expect(page.locator(".order li")).toHaveCount(1);
+  await expect(page.getByText("It asks for 10 s.")).toBeVisible();
+  await expect(page.getByText("in use from Recovery, partition 5")).toBeVisible();
+  await page.goto("/trail?job=J-1043");
+  for (const act of ["identity noted", "recovery parked", "recovery in use", "start entry dropped", "start order", "marked good"]) {
+    await expect(page.locator("tbody .word", { hasText: act }).first()).toBeVisible();
+  }
+  await sound(page);
+});
