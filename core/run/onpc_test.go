@@ -2,11 +2,14 @@ package run
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"maps"
 	"strings"
 	"testing"
 
+	"jadetrail/core/compile"
+	"jadetrail/core/disk"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
@@ -367,4 +370,55 @@ func TestFolderMoved(t *testing.T) {
 	s.fills = true
 	s.steps[0].Only = []string{"System/box 1"}
 	s.cut(t, 1)
+}
+
+// TestUnreadableFilesStay marks one file of a partition as encrypted: it cannot come along, so
+// nothing that would take its place away is carried out.
+func TestUnreadableFilesStay(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(4)
+	at := p.Start.Offset(512)
+	raw, err := disk.ReadFull(im, at, p.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	marked := false
+	for r := 0; r+1024 <= len(raw) && !marked; r += 1024 {
+		number := binary.LittleEndian.Uint32(raw[r+44:])
+		if string(raw[r:r+4]) != "FILE" || number < 24 || raw[r+22]&3 != 1 { // a plain file's record (bit 1: a folder's)
+			continue
+		}
+		for a := r + int(binary.LittleEndian.Uint16(raw[r+20:])); binary.LittleEndian.Uint32(raw[a:]) != 0xffffffff; a += int(binary.LittleEndian.Uint32(raw[a+4:])) {
+			if raw[a] == 0x80 && raw[a+8] == 1 { // contents outside the record
+				binary.LittleEndian.PutUint16(raw[a+12:], 0x4000)
+				marked = true
+			}
+		}
+		if marked {
+			im.WriteAt(raw[r:r+1024], int64(at)+int64(r))
+		}
+	}
+	if !marked {
+		t.Fatal("no file with contents outside its record")
+	}
+	before := whole(t, im)
+	for _, steps := range [][]plan.Step{
+		{{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"}},
+		{{Do: plan.CopyOut, Partition: "4", Volume: "5", Only: []string{"Recovery"}, Move: true}},
+		replaced(),
+	} {
+		s.steps = steps
+		_, err := CarryOut(context.Background(), s.options(im))
+		if !errors.Is(err, compile.ErrCannot) || !strings.Contains(err.Error(), "1 of its files cannot be read") {
+			t.Errorf("%s: %v", steps[0].Do, err)
+		}
+	}
+	if whole(t, im) != before {
+		t.Error("something was written")
+	}
 }
