@@ -34,7 +34,13 @@ d=$(now)
 echo "  dd $(took "$a" "$b") s, carry-out with record, journal, rehearsal, proof and trail $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%+.3f s", y - x}')"
 
 "$work/make" look "$work/look.img" >"$work/ranges"
-peak() { { "$@" >/dev/null & p=$!; m=0; while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do m=$k; sleep 0.05; done; wait $p || true; echo $((m / 1024)); }; } # asks seldom: it must not take a processor itself
+peak() { # asks seldom, and beside: it must neither take a processor itself nor be waited for
+  "$@" >/dev/null & p=$!
+  while read -r _ k _ < <(grep VmHWM /proc/$p/status 2>/dev/null); do echo $((k / 1024)) >"$work/peak"; sleep 0.05; done & w=$!
+  wait $p || true
+  kill $w 2>/dev/null || true
+  cat "$work/peak"
+}
 echo "A volume with 200 000 files summarised, against cat of its table of files:"
 for pass in 1 2 3; do
   a=$(now)

@@ -56,7 +56,7 @@ func execute(ctx context.Context, args []string) int {
 	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), demoCmd())
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
-			debug.SetGCPercent(400) // a bench command is over before it needs its memory back
+			debug.SetGCPercent(-1) // a bench command is over before it needs its memory back, up to the limit
 			debug.SetMemoryLimit(memoryLimit)
 		}
 	}

@@ -80,7 +80,8 @@ type Carry struct {
 	passed int
 	state  byte
 	// Seen, where it is set, is given what was filled in, as it is read back past the page
-	// cache after it was made durable; that goes on while more is filled in.
+	// cache after it was made durable; that goes on while more is filled in, and several
+	// calls may be under way at once.
 	Seen func(off disk.Bytes, b []byte) error
 	// While a journal is begun its frames are gathered before they are written.
 	gathering bool
@@ -169,12 +170,11 @@ func (c *Carry) keep(dev disk.Device, op int, off, n disk.Bytes) error {
 
 // frame appends a frame: length, checksum, type, contents.
 func (c *Carry) frame(typ byte, b []byte) error {
-	f := make([]byte, 9, 9+len(b))
-	binary.LittleEndian.PutUint32(f, uint32(len(b)))
-	f[8] = typ
-	f = append(f, b...)
-	binary.LittleEndian.PutUint32(f[4:], crc32.Checksum(f[8:], castagnoli))
-	if c.pending = append(c.pending, f...); c.gathering && len(c.pending) < piece {
+	var head [9]byte
+	binary.LittleEndian.PutUint32(head[:], uint32(len(b)))
+	head[8] = typ
+	binary.LittleEndian.PutUint32(head[4:], crc32.Update(crc32.Checksum(head[8:], castagnoli), castagnoli, b))
+	if c.pending = append(append(c.pending, head[:]...), b...); c.gathering && len(c.pending) < piece {
 		return nil
 	}
 	return c.flush()

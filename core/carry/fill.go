@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 
+	"golang.org/x/sync/errgroup"
+
 	"jadetrail/core/digest"
 	"jadetrail/core/disk"
 	"jadetrail/core/script"
@@ -85,6 +87,9 @@ func (c *Carry) fill(ctx context.Context, dev disk.Device, ops script.Script, so
 
 // backEvery is after how much it is made durable and read back while more is filled in.
 const backEvery = 48 * disk.MiB
+
+// readers is how many lots are read back and compared at once.
+const readers = 2
 
 // back reads back what was filled in.
 type back struct {
@@ -168,26 +173,27 @@ func (b *back) read(part [][2]disk.Bytes) error {
 	if err := b.dev.Sync(); err != nil {
 		return fmt.Errorf("the drive could not make its writes durable: %w", err)
 	}
-	cache, _ := b.dev.(interface{ Forget(off, n disk.Bytes) error })
-	buf := make([]byte, batch)
+	var all errgroup.Group
+	all.SetLimit(readers)
+	spare := make(chan []byte, readers)
 	for _, r := range part {
-		if cache != nil {
-			if err := cache.Forget(r[0], r[1]-r[0]); err != nil {
-				return err
-			}
-		}
-		for at := r[0]; at < r[1]; {
-			got := buf[:min(batch, r[1]-at)]
-			if _, err := b.dev.ReadAt(got, int64(at)); err != nil {
-				return err
-			}
-			if err := b.c.Seen(at, got); err != nil {
-				return err
-			}
-			at += disk.Bytes(len(got))
+		for at := r[0]; at < r[1]; at += batch {
+			all.Go(func() error {
+				var buf []byte
+				select {
+				case buf = <-spare:
+				default:
+				}
+				defer func() { spare <- buf }()
+				got, err := disk.Fresh(b.dev, at, min(batch, r[1]-at), buf)
+				if buf = got; err != nil {
+					return err
+				}
+				return b.c.Seen(at, got)
+			})
 		}
 	}
-	return nil
+	return all.Wait()
 }
 
 // read gathers what is filled in into lots.

@@ -212,12 +212,9 @@ func (r *Recorder) Zero(off, n Bytes) error {
 	return r.Device.Zero(off, n)
 }
 
-// Forget drops n bytes at off from the page cache where the device has one.
-func (r *Recorder) Forget(off, n Bytes) error {
-	if d, ok := r.Device.(interface{ Forget(off, n Bytes) error }); ok {
-		return d.Forget(off, n)
-	}
-	return nil
+// Fresh reads n bytes at off, past the page cache where the device has one.
+func (r *Recorder) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
+	return Fresh(r.Device, off, n, buf)
 }
 
 func (r *Recorder) note(off, n Bytes) {

@@ -1,12 +1,15 @@
 package disk
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"sync"
 	"sync/atomic"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -18,6 +21,8 @@ type Image struct {
 	sector Bytes
 	ro     bool
 	dirty  atomic.Int64 // bytes written since the kernel was last told to write them back
+	once   sync.Once
+	past   *os.File // reads past the page cache; nil where the host cannot do that
 }
 
 // Sentinel errors of OpenImage.
@@ -235,5 +240,63 @@ func (im *Image) Prefetch(off, n Bytes) {
 	unix.Fadvise(int(im.f.Fd()), int64(off), int64(n), unix.FADV_WILLNEED)
 }
 
+// Fresh reads n bytes at off past the page cache of the host, where dev has one. They lie in
+// buf, or in a new buffer where it is too short, which the caller may use again.
+func Fresh(dev Device, off, n Bytes, buf []byte) ([]byte, error) {
+	if d, ok := dev.(interface {
+		Fresh(off, n Bytes, buf []byte) ([]byte, error)
+	}); ok {
+		return d.Fresh(off, n, buf)
+	}
+	if Bytes(cap(buf)) < n {
+		buf = make([]byte, n)
+	}
+	_, err := dev.ReadAt(buf[:n], int64(off))
+	return buf[:n], err
+}
+
+// Fresh reads from the medium.
+func (im *Image) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
+	if err := inBounds(im, int64(off), int64(n)); err != nil {
+		return nil, err
+	}
+	start := off.Down(page)
+	buf = alignedTo(buf, int((off+n).Up(page)-start))
+	im.once.Do(func() { // the same file, whatever now has its name
+		if f, err := os.OpenFile(fmt.Sprintf("/proc/self/fd/%d", im.f.Fd()), os.O_RDONLY|unix.O_DIRECT, 0); err == nil {
+			im.past = f
+		}
+	})
+	if im.past != nil {
+		if k, err := im.past.ReadAt(buf, int64(start)); Bytes(k) >= off+n-start {
+			return buf[off-start:][:n], nil
+		} else if !errors.Is(err, unix.EINVAL) {
+			return nil, cmp.Or(err, io.ErrUnexpectedEOF)
+		}
+	}
+	// Where the host cannot do that, dropped from the cache first.
+	if err := im.Forget(off, n); err != nil {
+		return nil, err
+	}
+	_, err := im.ReadAt(buf[:n], int64(off))
+	return buf[:n], err
+}
+
+// alignedTo returns n bytes that begin at a whole page of memory, of buf where it has as
+// many from its own first one on.
+func alignedTo(buf []byte, n int) []byte {
+	if buf = buf[:cap(buf)]; len(buf) > 0 {
+		if skip := -uintptr(unsafe.Pointer(unsafe.SliceData(buf))) % page; int(skip)+n <= len(buf) {
+			return buf[skip:][:n]
+		}
+	}
+	return alignedTo(make([]byte, n+page), n)
+}
+
 // Close releases the file and its lock.
-func (im *Image) Close() error { return im.f.Close() }
+func (im *Image) Close() error {
+	if im.once.Do(func() {}); im.past != nil {
+		im.past.Close()
+	}
+	return im.f.Close()
+}

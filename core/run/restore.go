@@ -195,8 +195,8 @@ func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error
 // spot is a file that arrived and is to be compared: what it is on the volume, and what it
 // should hold.
 type spot struct {
-	f    volume.File
-	x    volume.Incoming
+	f    *volume.File
+	x    *volume.Incoming
 	want string // its hash, "" where only the source tells
 }
 
@@ -233,14 +233,15 @@ func (a *Arrival) list(sh *shelf.Shelf, v volume.Volume) (*listing, error) {
 	if err != nil {
 		return nil, err
 	}
-	there := make(map[[2]string]volume.File, len(files))
-	for _, f := range files {
-		there[[2]string{f.Path, f.Stream}] = f
+	there := make(map[[2]string]*volume.File, len(files))
+	for i := range files {
+		there[[2]string{files[i].Path, files[i].Stream}] = &files[i]
 	}
 	archive, _ := from.(*shelf.Archive)
-	l := &listing{}
+	l := &listing{together: make([]spot, 0, len(in))}
 	_, keeps := v.(volume.Detailer)
-	for _, x := range in {
+	for i := range in {
+		x := &in[i]
 		s, err := a.spot(x, there, keeps)
 		if err != nil {
 			return nil, err
@@ -338,7 +339,7 @@ func (s *spot) differs() error {
 }
 
 // spot finds a file that arrived on the volume, nil where there is nothing to compare.
-func (a *Arrival) spot(x volume.Incoming, there map[[2]string]volume.File, keeps bool) (*spot, error) {
+func (a *Arrival) spot(x *volume.Incoming, there map[[2]string]*volume.File, keeps bool) (*spot, error) {
 	if !keeps && (x.Stream != "" || x.Kind == volume.Link) {
 		return nil, nil // the notes say that the volume has no such thing
 	}
@@ -362,7 +363,7 @@ func (a *Arrival) spot(x volume.Incoming, there map[[2]string]volume.File, keeps
 
 // same compares a file by itself; b is a buffer.
 func (s *spot) same(v volume.Volume, b []byte) error {
-	got, err := v.Open(s.f)
+	got, err := v.Open(*s.f)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"sync"
 
 	"github.com/zeebo/blake3"
 
@@ -21,6 +22,7 @@ import (
 type seen struct {
 	expect []expected // in the order of the drive
 	same   map[disk.Bytes]bool
+	mu     sync.Mutex // for same, while files are filled in
 	// listed are the arrivals' files as they lie on the copy, by arrival, where there is
 	// one; what is read back is shown to be the same as the copy.
 	listed []*listing
@@ -152,7 +154,9 @@ func (w *seen) back(off disk.Bytes, b []byte) error {
 		if hex.EncodeToString(sum[:]) != e.hash {
 			return fmt.Errorf("%w: %s does not hold what it held where it comes from", ErrDiffers, e.path)
 		}
+		w.mu.Lock()
 		w.same[e.off] = true
+		w.mu.Unlock()
 	}
 	return nil
 }

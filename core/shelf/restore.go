@@ -46,7 +46,7 @@ func Choose(v volume.Volume, paths []string) ([]volume.File, error) {
 	var out []volume.File
 	err := v.Walk(func(f volume.File) error {
 		if wanted(real, f) {
-			out = append(out, f)
+			out = volume.More(out, f)
 		}
 		return nil
 	})

@@ -154,7 +154,7 @@ func (t Folders[H]) List(dir, from string, limit int) (page []File, next string,
 // Collect returns all files of a walk, sorted by path.
 func Collect(walk func(func(File) error) error) ([]File, error) {
 	var out []File
-	err := walk(func(f File) error { out = append(out, f); return nil })
+	err := walk(func(f File) error { out = More(out, f); return nil })
 	slices.SortFunc(out, func(a, b File) int {
 		if c := strings.Compare(a.Path, b.Path); c != 0 {
 			return c
@@ -162,6 +162,15 @@ func Collect(walk func(func(File) error) error) ([]File, error) {
 		return strings.Compare(a.Stream, b.Stream)
 	})
 	return out, err
+}
+
+// More appends a file to a list that may become long: it is copied less often than append
+// would do it.
+func More(list []File, f File) []File {
+	if len(list) == cap(list) {
+		list = slices.Grow(list, max(len(list), 64))
+	}
+	return append(list, f)
 }
 
 // Contents reads a file from its extents; what is not on the volume, and what lies
