@@ -191,8 +191,15 @@ func bakery(path string) error {
 	if err := table.NewMBR(im, bakerySignature, entries...).Apply(im, nil); err != nil {
 		return err
 	}
+	if _, err := im.WriteAt(startCode, 0); err != nil {
+		return err
+	}
 	return im.Sync()
 }
+
+// startCode is code for a drive's first sector that does no more than to stop: cli, and hlt
+// again and again.
+var startCode = []byte{0xfa, 0xf4, 0xeb, 0xfd}
 
 // till is the drive of J-1047.
 func till(path string) error {

@@ -549,6 +549,9 @@ func (st *jobState) price() []price {
 		add("0", "backups missing", false)
 	}
 	add(fmt.Sprint(records), map[bool]string{true: "record to be kept", false: "records to be kept"}[records == 1], false)
+	if cost.Over > 0 {
+		add(fmt.Sprint(cost.Over), "deleted before, written over", true)
+	}
 	if cost.Beside > 0 {
 		add(cost.Beside.String(), "put aside for a while", false)
 	}

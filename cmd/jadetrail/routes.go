@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -51,7 +52,7 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return errUse{err}
 			}
-			f, err := run.Facts(im, sv, id, facts, &shelf.Shelf{}, compare.Store{}, trail.Records{}, nil, rand.Reader)
+			f, err := run.Facts(im, sv, id, facts, &shelf.Shelf{}, compare.Store{}, trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, nil, rand.Reader)
 			if err != nil {
 				return err
 			}

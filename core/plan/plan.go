@@ -19,6 +19,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	f.names, f.kept = newNames(), map[int]bool{}
 	var gone []layout.Span
 	freed := map[int]bool{} // volumes from which something was taken out
+	lost := StillFree(now, f.Gone)
 	for i, s := range steps {
 		if i < len(f.NewIDs) {
 			f.NewID = f.NewIDs[i]
@@ -32,6 +33,9 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			apply(&c, l, f)
 			f.PC = c.PC
 			c.NoReturn = noReturn(c, gone, freed)
+			if c.Layout != nil {
+				lost = overGone(&c, lost)
+			}
 			if c.Moves {
 				freed[c.From] = true
 			}

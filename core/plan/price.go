@@ -15,7 +15,8 @@ type Price struct {
 	Given     disk.Bytes `json:"bytes_given"`     // that other volumes give up of their size
 	Deleted   int        `json:"deleted"`
 	Releases  int        `json:"releases"`
-	Tables    int        `json:"tables"` // made anew: the drive gets another id
+	Tables    int        `json:"tables"`       // made anew: the drive gets another id
+	Over      int        `json:"records_over"` // of partitions that could be brought back before
 	Restarts  int        `json:"restarts"`
 	Seconds   int64      `json:"seconds"`
 }
@@ -92,6 +93,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		if c.Step.Do == Clear {
 			p.Tables++
 		}
+		p.Over += len(c.Over)
 		for i := range c.Cleared {
 			gone(&c.Cleared[i])
 		}

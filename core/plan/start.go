@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"jadetrail/core/disk"
@@ -71,7 +72,7 @@ func StartChecks(now, end *layout.Layout, f Facts, after *pc.Facts) []Check {
 	}
 	// From where: the loaders.
 	if f.StartsHere {
-		loaders(now, end, say)
+		loaders(now, end, f, say)
 	}
 	// What names it by its place.
 	if here && before && now.Scheme == "mbr" && start.Start != was.Start {
@@ -94,8 +95,11 @@ func StartChecks(now, end *layout.Layout, f Facts, after *pc.Facts) []Check {
 }
 
 // loaders checks what the firmware starts: the EFI partition, or the active one.
-func loaders(now, end *layout.Layout, say func(string, Standing, string, ...any)) {
+func loaders(now, end *layout.Layout, f Facts, say func(string, Standing, string, ...any)) {
 	if now.Scheme == "mbr" {
+		if f.NoStartCode {
+			say("Start code", Wrong, "The drive's first sector holds no start code: the PC cannot start from it.")
+		}
 		for _, p := range now.Partitions() {
 			if !p.Active {
 				continue
@@ -128,10 +132,17 @@ func loaders(now, end *layout.Layout, say func(string, Standing, string, ...any)
 		for _, q := range had {
 			if p.UniqueID == q.UniqueID && p.Volume != nil && q.Volume != nil {
 				kept = true
-				if p.Volume.UsedBytes == 0 {
-					say("Loaders", Wrong, "The EFI partition (partition %d) is empty: no loader is in it.", p.Number)
-				} else {
-					say("Loaders", Sound, "The EFI partition stays, with its unique id; %s are in it.", p.Volume.UsedBytes)
+				paths, read := f.Loaders[p.UniqueID]
+				byDefault := slices.IndexFunc(paths, func(path string) bool { return strings.HasPrefix(strings.ToLower(path), defaultLoader) })
+				switch {
+				case !read:
+					say("Loaders", Must, "The EFI partition (partition %d) stays, with its unique id, but it cannot be read: look after its loaders.", p.Number)
+				case len(paths) == 0:
+					say("Loaders", Wrong, "The EFI partition (partition %d) holds no loader: no file in it ends in .efi.", p.Number)
+				case byDefault >= 0:
+					say("Loaders", Sound, "The EFI partition stays, with its unique id. %s, which every PC finds.", inIt(paths, paths[byDefault]))
+				default:
+					say("Loaders", Sound, "The EFI partition stays, with its unique id. %s; the PC finds them only by its own start entry.", inIt(paths, paths[0]))
 				}
 			}
 		}
@@ -143,6 +154,17 @@ func loaders(now, end *layout.Layout, say func(string, Standing, string, ...any)
 	case len(had) > 0:
 		say("Loaders", Wrong, "There is no EFI partition any more: the PC finds no loader.")
 	}
+}
+
+// defaultLoader is how the path of the loader begins that firmware takes where it knows of
+// no other (UEFI 2.10, 3.5.1.1, table 3.2).
+const defaultLoader = "efi/boot/boot"
+
+func inIt(paths []string, first string) string {
+	if len(paths) == 1 {
+		return "A loader is in it, " + first
+	}
+	return fmt.Sprintf("%d loaders are in it, among them %s", len(paths), first)
 }
 
 // recoveryCheck checks the recovery environment: in use, there, and with room for its

@@ -35,10 +35,17 @@ func TestStartChecks(t *testing.T) {
 		{"a start volume moves on an MBR", old, Facts{StartsHere: true, PC: bakes}, []Step{{Do: Slide, Partition: "1", By: "500 MiB"}}, []string{"Place mends"}},
 		{"it is not active any more", old, Facts{StartsHere: true, PC: bakes}, nil, []string{"Active partition wrong"}},
 		{"of a drive that nothing starts from", l, Facts{PC: &pc.Facts{Version: 1}}, []Step{gone("1"), gone("4")}, nil},
+		{"no loader", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{"b": {}}}, nil, []string{"Loaders wrong"}},
+		{"an EFI partition that cannot be read", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{}}, nil, []string{"Loaders must"}},
+		{"only its own loader", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{"b": {"EFI/Own/start.efi"}}}, nil, nil},
+		{"no start code", old, Facts{StartsHere: true, PC: bakes, NoStartCode: true}, nil, []string{"Start code wrong"}},
 		{"no EFI partition", l, Facts{PC: &pc.Facts{Version: 1, Start: "d"}, StartsHere: true}, nil, []string{"Loaders wrong"}},
 		{"cleared", with(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}, nil},
 	} {
 		c.f.NewIDs = standIns()
+		if c.f.Loaders == nil {
+			c.f.Loaders = map[string][]string{"b": {"EFI/Loader/a.efi", "EFI/Boot/bootx64.efi"}}
+		}
 		end, after := c.l, c.f.PC
 		if cols := Lay(c.l, c.f, c.steps); len(cols) > 0 {
 			last := cols[len(cols)-1]

@@ -255,6 +255,7 @@ const (
 	PlaceNamed     Code = "place-named"
 	PathsChange    Code = "paths-change"
 	TooMuch        Code = "too-much"
+	OverRecord     Code = "over-record"
 )
 
 // Obstacle is why something cannot be done. Clears names what would clear it.
@@ -306,6 +307,10 @@ type Record struct {
 type Facts struct {
 	// StartsHere tells that the PC starts from this drive.
 	StartsHere bool
+	// Loaders are the loader files in EFI partitions, by unique id, of those that could be
+	// read. NoStartCode tells that the first sector of a drive with an MBR holds no code.
+	Loaders     map[string][]string
+	NoStartCode bool
 	// Lead tells that whoever carries the plan out answers for the lead.
 	Lead bool
 	// TableTrouble is why the table must not be changed, empty when it can be.
@@ -335,6 +340,8 @@ type Facts struct {
 	// out; Records are only those that steps name.
 	Deleted bool
 	Records map[string]Record
+	// Gone are the partitions that could be brought back in their place.
+	Gone []Gone
 	// Images are the backups of whole partitions that steps name.
 	Images map[string]Image
 	// Arriving are the files that steps bring back, by Step.Arrival.
@@ -409,6 +416,9 @@ type Column struct {
 	// that were taken off the drive all together.
 	Absorbed int           `json:"-"`
 	Cleared  []layout.Span `json:"-"`
+	// Over are the records of partitions that cannot be brought back in their place after
+	// the step.
+	Over []string `json:"over,omitempty"`
 	// NoReturn says why a run that has begun this step can only be finished, "" when it
 	// can be taken back.
 	NoReturn string `json:"no_return,omitempty"`

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -57,6 +58,11 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 		for _, id := range facts.Hibernated {
 			if !there[strings.ToLower(id)] {
 				f.Asleep = append(f.Asleep, "a system on another drive")
+			}
+		}
+		if f.StartsHere {
+			if err := loaders(&f, dev, sv); err != nil {
+				return f, err
 			}
 		}
 		f.Lacks = map[string]pc.Missing{}
@@ -143,6 +149,16 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 		}
 		f.Records[s.Record] = r
 	}
+	of, err := recs.Of(l.DiskID)
+	if err != nil {
+		return f, err
+	}
+	for _, rec := range of {
+		there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID && p.Start == rec.Span.Start })
+		if !rec.Erased && !there {
+			f.Gone = append(f.Gone, plan.Gone{Record: rec.ID, Span: rec.Span, Backup: forRecord(rec, backups) != nil})
+		}
+	}
 	for range max(len(steps), 1) {
 		var fresh [16]byte
 		if _, err := io.ReadFull(random, fresh[:]); err != nil {
@@ -152,6 +168,35 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 	}
 	f.NewID = f.NewIDs[0]
 	return f, nil
+}
+
+// loaders reads what a PC starts from a drive: the loader files of its EFI partitions, and
+// whether the first sector of an MBR holds code (its first 440 bytes).
+func loaders(f *plan.Facts, dev disk.Device, sv *survey.Survey) error {
+	if sv.Layout.Scheme == "mbr" {
+		code, err := disk.ReadFull(dev, 0, 440)
+		f.NoStartCode = disk.Zeros(code)
+		return err
+	}
+	f.Loaders = map[string][]string{}
+	for _, p := range sv.Layout.Partitions() {
+		v := sv.Volumes[p.Number]
+		if p.Role != layout.EFI || v == nil {
+			continue
+		}
+		files, err := v.Files()
+		if err != nil {
+			continue // the check says that it cannot be read
+		}
+		paths := []string{}
+		for _, x := range files {
+			if strings.EqualFold(path.Ext(x.Path), ".efi") && x.Kind == volume.Plain && x.Bytes > 0 {
+				paths = append(paths, x.Path)
+			}
+		}
+		f.Loaders[p.UniqueID] = paths
+	}
+	return nil
 }
 
 // WithFolders returns the facts with the folders of people's files in a volume.

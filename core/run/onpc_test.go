@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"maps"
+	"slices"
 	"strings"
 	"testing"
 
@@ -420,5 +421,74 @@ func TestUnreadableFilesStay(t *testing.T) {
 	}
 	if whole(t, im) != before {
 		t.Error("something was written")
+	}
+}
+
+// TestGoneIsKnown asks for the facts after a deletion: what could be brought back is known
+// while its place is free, and a step over it says so.
+func TestGoneIsKnown(t *testing.T) {
+	s := newShop(t, deleteRecovery)
+	im := s.open(t)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lay := func(steps ...plan.Step) (plan.Facts, []plan.Column) {
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := s.options(im)
+		f, err := Facts(im, sv, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, steps, o.Random)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f, plan.Lay(sv.Layout, f, steps)
+	}
+	f, cols := lay(growC)
+	if len(f.Gone) != 1 || f.Gone[0].Record != res.Records[0] || len(cols[0].Over) != 1 || cols[0].Notes[0].Code != plan.OverRecord {
+		t.Errorf("%+v, %+v", f.Gone, cols[0])
+	}
+	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	if _, cols = lay(s.steps...); len(cols[0].Over) != 0 {
+		t.Errorf("%+v", cols[0].Notes)
+	}
+	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+		t.Fatal(err)
+	}
+	if f, _ := lay(growC); len(f.Gone) != 0 {
+		t.Errorf("still gone: %+v", f.Gone)
+	}
+}
+
+// TestWhatStarts reads what the PC of a drive starts: its loaders, or the code in the first
+// sector.
+func TestWhatStarts(t *testing.T) {
+	facts := func(s *shop) plan.Facts {
+		im := s.open(t)
+		defer im.Close()
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := s.options(im)
+		f, err := Facts(im, sv, o.Identity, &pc.Facts{Version: 1, StartDrive: sv.Layout.DiskID}, o.Shelf, o.Coverage, o.Records, nil, o.Random)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	if f := facts(newShop(t)); !slices.Equal(f.Loaders[uid(1)], []string{"EFI/Boot/bootx64.efi"}) || f.NoStartCode {
+		t.Errorf("%v %v", f.Loaders, f.NoStartCode)
+	}
+	mbr := bakeryShop(t, 512)
+	if f := facts(mbr); !f.NoStartCode {
+		t.Error("the first sector holds code?")
+	}
+	im := mbr.open(t)
+	im.WriteAt([]byte{0xfa}, 439)
+	im.Close()
+	if f := facts(mbr); f.NoStartCode {
+		t.Error("its code is not seen")
 	}
 }

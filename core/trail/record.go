@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -144,6 +145,15 @@ func (r Records) Load(id string) (*Record, string, error) {
 
 // Relying are the records whose contents a backup keeps.
 func (r Records) Relying(backup string) ([]*Record, error) {
+	return r.those(func(rec *Record) bool { return rec.Backup == backup })
+}
+
+// Of are the records of deletions from a drive.
+func (r Records) Of(diskID string) ([]*Record, error) {
+	return r.those(func(rec *Record) bool { return strings.EqualFold(rec.Drive.DiskID, diskID) })
+}
+
+func (r Records) those(wanted func(*Record) bool) ([]*Record, error) {
 	dirs, err := os.ReadDir(r.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -153,7 +163,7 @@ func (r Records) Relying(backup string) ([]*Record, error) {
 	}
 	var out []*Record
 	for _, d := range dirs {
-		if rec, _, err := r.Load(d.Name()); err == nil && rec.Backup == backup {
+		if rec, _, err := r.Load(d.Name()); err == nil && wanted(rec) {
 			out = append(out, rec)
 		}
 	}

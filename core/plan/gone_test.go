@@ -1,0 +1,56 @@
+package plan
+
+import (
+	"slices"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// TestOverRecords lays steps over places from which something could still be brought back.
+func TestOverRecords(t *testing.T) {
+	l := reception()
+	recovery, _ := l.Find(4)
+	oem, _ := l.Find(6)
+	l = l.With(slices.DeleteFunc(l.Partitions(), func(p layout.Span) bool { return p.Number == 4 || p.Number == 6 }))
+	f := Facts{Records: map[string]Record{"d-1": {Span: *recovery, Kept: true}}, Gone: []Gone{
+		{Record: "d-1", Span: *recovery, Backup: true},
+		{Record: "d-2", Span: *oem},
+		{Record: "d-3", Span: part(9, 300*disk.MiB, disk.GiB, layout.Data, volume.NTFS)}, // C: lies there now
+	}}
+	for name, c := range map[string]struct {
+		steps []Step
+		over  [][]string // by step
+	}{
+		"into one place":             {[]Step{{Do: Grow, Partition: "3", By: "512 MiB"}}, [][]string{{"d-1"}}},
+		"step by step, said once":    {[]Step{{Do: Grow, Partition: "3", By: "256 MiB"}, {Do: Grow, Partition: "3", By: "256 MiB"}}, [][]string{{"d-1"}, nil}},
+		"behind it":                  {[]Step{{Do: Create, StartLBA: oem.End + 1, Size: "1 GiB", Type: "basic", Format: "ntfs"}}, [][]string{nil}},
+		"both":                       {[]Step{{Do: Slide, Partition: "5", By: "-1 GiB"}, {Do: Grow, Partition: "5", By: "all"}}, [][]string{{"d-1"}, {"d-2"}}},
+		"brought back":               {[]Step{{Do: BringBack, Record: "d-1"}, {Do: Grow, Partition: "5", By: "1 GiB"}}, [][]string{nil, {"d-2"}}},
+		"deleted by the plan itself": {[]Step{{Do: Delete, Partition: "5", Waiver: "w"}, {Do: Grow, Partition: "3", By: "20 GiB"}}, [][]string{nil, {"d-1"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			cols := Lay(l, f, c.steps)
+			n := 0
+			for i, col := range cols {
+				if len(col.Obstacles) > 0 || !slices.Equal(col.Over, c.over[i]) {
+					t.Errorf("step %d: over %v instead of %v; %v", i+1, col.Over, c.over[i], col.Obstacles)
+				}
+				notes := 0
+				for _, x := range col.Notes {
+					if x.Code == OverRecord {
+						notes++
+					}
+				}
+				if n += len(col.Over); notes != len(col.Over) {
+					t.Errorf("step %d: %d notes", i+1, notes)
+				}
+			}
+			if p := PriceOf(l, cols, f); p.Over != n {
+				t.Errorf("the price says %d, the steps %d", p.Over, n)
+			}
+		})
+	}
+}
