@@ -28,9 +28,10 @@ go-test: setup-test
 e2e: setup-test build
 	scripts/test.sh e2e
 
-# What the tests do with a few random drives, with all of them; a fresh seed each time.
+# What the tests do with a few random drives and power cuts, with all of them.
 prove:
 	JADETRAIL_PROVE=1 go test ./core/plan -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold'
+	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
 
 # Five minutes for each parser; the seeds stand in the tests.
 fuzz:

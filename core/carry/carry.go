@@ -53,8 +53,8 @@ const (
 	frameData   = 'd' // data of the operation before it
 	framePrior  = 'p' // what was there before: operation (4 bytes), offset (8 bytes), contents
 	frameReady  = 'r' // all of the above is whole
-	framePassed = 'f' // forward: all operations before this index are durable
-	frameBack   = 'b' // undo has begun
+	framePassed = 'f' // all operations before this index are durable, and so much of it
+	frameBack   = 'b' // undo has begun; what it will take back first counts as not done
 	frameDone   = 'D' // forward finished
 	frameUndone = 'U' // undo finished
 )
@@ -77,8 +77,10 @@ type Carry struct {
 	end    int64 // of the journal
 	script script.Script
 	priors []prior
-	passed int
+	passed int        // everything before this operation is done,
+	within disk.Bytes // and this much of it, where it is a move
 	state  byte
+	unsure unsure
 	// Seen, where it is set, is given what was filled in, as it is read back past the page
 	// cache after it was made durable; that goes on while more is filled in, and several
 	// calls may be under way at once.
@@ -143,6 +145,18 @@ func Begin(j disk.File, dev disk.Device, s script.Script) (*Carry, error) {
 // keep notes what a range holds; stretches without data are left out and come
 // back as holes.
 func (c *Carry) keep(dev disk.Device, op int, off, n disk.Bytes) error {
+	if before := c.script[op].Before; before != nil {
+		for at := disk.Bytes(0); at < n; at += piece {
+			part := before[at:min(at+piece, n)]
+			b := binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint32(make([]byte, 0, 12+len(part)), uint32(op)), uint64(off+at))
+			b = append(b, part...)
+			if err := c.frame(framePrior, b); err != nil {
+				return err
+			}
+			c.priors = append(c.priors, prior{op, off + at, b[12:]})
+		}
+		return nil
+	}
 	for at, end := off, off+n; at < end; {
 		start, stop, ok := dev.Data(at)
 		if !ok || start >= end {
@@ -192,15 +206,22 @@ func (c *Carry) flush() error {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// mark appends a frame and makes it durable.
-func (c *Carry) mark(typ byte, n int) error {
-	if err := c.frame(typ, binary.LittleEndian.AppendUint32(nil, uint32(n))); err != nil {
+// mark appends a frame that says how far the run is, and makes it durable.
+func (c *Carry) mark(typ byte, n int, within disk.Bytes) error {
+	b := binary.LittleEndian.AppendUint32(nil, uint32(n))
+	if within > 0 {
+		b = binary.LittleEndian.AppendUint64(b, uint64(within))
+	}
+	if err := c.frame(typ, b); err != nil {
 		return err
 	}
-	if typ != framePassed {
+	if err := c.j.Sync(); err != nil {
+		return err
+	}
+	if c.passed, c.within = n, within; typ != framePassed {
 		c.state = typ
 	}
-	return c.j.Sync()
+	return nil
 }
 
 // Open reads the journal of a run that was begun before. A torn end is what a
@@ -243,16 +264,17 @@ func Open(j disk.File) (*Carry, error) {
 		case frameReady:
 			ready = true
 		case framePassed, frameBack, frameDone, frameUndone:
-			if len(b) != 4 || !ready {
+			if len(b) != 4 && len(b) != 12 || !ready {
 				return nil, ErrJournal
 			}
-			if typ == framePassed {
-				c.passed = int(binary.LittleEndian.Uint32(b))
-			} else {
-				c.state = typ
+			c.passed, c.within = int(binary.LittleEndian.Uint32(b)), 0
+			if len(b) == 12 {
+				c.within = disk.Bytes(binary.LittleEndian.Uint64(b[4:]))
 			}
-			if typ == frameBack {
-				c.passed = 0
+			if typ != framePassed {
+				c.state = typ
+			} else if c.state == frameUndone {
+				c.state = 0
 			}
 		default:
 			return nil, ErrJournal
@@ -261,7 +283,7 @@ func Open(j disk.File) (*Carry, error) {
 	if !ready {
 		return nil, ErrVoid
 	}
-	if c.passed > len(c.script) {
+	if c.passed > len(c.script) || c.within != 0 && (c.passed == len(c.script) || c.within < 0 || c.within > c.script[c.passed].Len) {
 		return nil, ErrJournal
 	}
 	return c, nil
@@ -298,16 +320,40 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 	if c.state == frameDone {
 		return nil
 	}
-	p := Progress{Total: c.script.Rewritten()}
-	for _, op := range c.script[:c.passed] {
-		p.Done += script.Script{op}.Rewritten()
+	if c.state == frameUndone { // it begins again; from now on there is something to take back
+		if err := c.mark(framePassed, 0, 0); err != nil {
+			return err
+		}
+		c.state = 0
 	}
+	c.unsure = unsure{}
+	p := Progress{Total: c.script.Rewritten(), Done: c.script[:c.passed].Rewritten() + c.within}
 	for i := c.passed; i < len(c.script); i++ {
 		if ctx.Err() != nil {
 			return ErrStopped
 		}
 		op := c.script[i]
 		p.Step = op.Step
+		if op.Kind == script.Move {
+			within := disk.Bytes(0)
+			if i == c.passed {
+				within = c.within
+			}
+			if err := c.shift(ctx, dev, i, within, false, func(n disk.Bytes) {
+				if p.Done += n; report != nil {
+					report(p)
+				}
+			}); err != nil {
+				return err
+			}
+			continue
+		}
+		// Undo must know whether what follows a move was begun.
+		if i > 0 && c.script[i-1].Kind == script.Move && c.passed < i {
+			if err := c.settle(dev, i, 0); err != nil {
+				return err
+			}
+		}
 		if op.Kind == script.Fill {
 			end := i + 1
 			for end < len(c.script) && c.script[end].Kind == script.Fill {
@@ -326,20 +372,19 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 			if err := dev.Sync(); err != nil {
 				return fmt.Errorf("the drive could not make its writes durable: %w", err)
 			}
-			if err := c.mark(framePassed, i+1); err != nil {
+			if err := c.mark(framePassed, i+1, 0); err != nil {
 				return err
 			}
-			c.passed = i + 1
 			p.Text = op.Text
 		}
 		if report != nil {
 			report(p)
 		}
 	}
-	if err := dev.Sync(); err != nil {
-		return fmt.Errorf("the drive could not make its writes durable: %w", err)
+	if err := c.settle(dev, len(c.script), 0); err != nil {
+		return err
 	}
-	return c.mark(frameDone, 0)
+	return c.mark(frameDone, len(c.script), 0)
 }
 
 func (c *Carry) do(dev disk.Device, op script.Op, p *Progress) error {
@@ -367,20 +412,63 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 			return fmt.Errorf("%w: step %d", ErrNoReturn, c.script[i].Step+1)
 		}
 	}
-	if err := c.mark(frameBack, 0); err != nil {
+	// From here on what can be taken back in one go counts as not done: doing it again, or
+	// taking it back again, does no harm. A move is different, and is taken back piece by
+	// piece; nothing behind the first one that is not done was ever begun.
+	c.unsure = unsure{}
+	i, within := c.passed, c.within
+	if within == 0 {
+		for i < len(c.script) && c.script[i].Kind != script.Move {
+			i++
+		}
+		i--
+	}
+	start, part := c.passed, within
+	if within == 0 {
+		start = c.group(c.passed)
+	}
+	if err := c.mark(frameBack, start, part); err != nil {
 		return err
 	}
-	c.passed = 0
-	p := Progress{Text: "taking back"}
-	for _, x := range c.priors {
-		p.Total += disk.Bytes(len(x.data))
+	p := Progress{Text: "taking back", Total: within}
+	if p.Total == 0 {
+		p.Total = moved(c.script[:i+1])
+	} else {
+		p.Total += moved(c.script[:i])
+	}
+	next := 0
+	for next < len(c.priors) && c.priors[next].op <= i {
+		p.Total += disk.Bytes(len(c.priors[next].data))
+		next++
+	}
+	tell := func(n disk.Bytes) {
+		if p.Done += n; report != nil {
+			report(p)
+		}
 	}
 	// Barriers hold on the way back too, in their reverse order: what the last
 	// one guarded is taken back and durable before the one before it.
-	next := len(c.priors)
-	for i := len(c.script) - 1; i >= 0; i-- {
+	for ; i >= 0; i-- {
 		op := c.script[i]
 		switch {
+		case op.Kind == script.Move:
+			if within == 0 || i != c.passed { // all of it was done, and what came behind is taken back
+				within = op.Len
+				if err := c.settle(dev, i, within); err != nil {
+					return err
+				}
+			}
+			if err := c.shift(context.Background(), dev, i, within, true, tell); err != nil {
+				return err
+			}
+			within = 0
+			before, done := c.group(i), disk.Bytes(0)
+			if before == i && i > 0 { // another move stands right before it
+				before, done = i-1, c.script[i-1].Len
+			}
+			if err := c.settle(dev, before, done); err != nil {
+				return err
+			}
 		case op.Kind == script.Barrier || op.Kind == script.NoReturn:
 			if err := dev.Sync(); err != nil {
 				return err
@@ -398,14 +486,12 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 			}
 			next = first
 		}
-		if report != nil {
-			report(p)
-		}
+		tell(0)
 	}
 	if err := dev.Sync(); err != nil {
 		return err
 	}
-	return c.mark(frameUndone, 0)
+	return c.mark(frameUndone, 0, 0)
 }
 
 // restore puts back what a place held: its data, and holes between.

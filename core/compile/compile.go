@@ -66,9 +66,15 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	var err error
 	switch col.Step.Do {
 	case plan.Delete:
-		d.Script, err = remove(sv, col)
+		d.Script, err = remove(sv, col, g.Dev)
 	case plan.Grow:
+		if col.Step.Edge == "head" { // it grows when it is there
+			d.Script, err = Slid(sv, col, g.Dev)
+			break
+		}
 		d.Script, err = grow(sv, col)
+	case plan.Slide:
+		d.Script, err = Slid(sv, col, g.Dev)
 	case plan.Mend:
 		d.Script, err = sv.Table.Mend(col.Step.Keep)
 	case plan.BringBack:
@@ -96,7 +102,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	case plan.Absorb:
 		if d, err = load(sv, col, g); err == nil {
 			var gone script.Script
-			gone, err = sv.Table.Set(col.Absorbed, nil)
+			gone, err = takenOff(sv, col.Absorbed, g.Dev)
 			d.Script = append(d.Script, gone...)
 		}
 	case plan.DropStartEntry, plan.StartOrder, plan.NoteIdentity, plan.Letter: // nothing on the drive changes
@@ -108,8 +114,8 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 
 // remove takes the entry out of the table, and erases its place if that is asked for:
 // only then, so that a cut never leaves an entry over a place that is half erased.
-func remove(sv *survey.Survey, col plan.Column) (script.Script, error) {
-	s, err := sv.Table.Set(col.Number, nil)
+func remove(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script, error) {
+	s, err := takenOff(sv, col.Number, dev)
 	if err != nil || !col.Step.Erase {
 		return s, err
 	}

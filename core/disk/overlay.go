@@ -21,6 +21,14 @@ type Overlay struct {
 	refs    []reference        // in order; what is read from elsewhere, before anything else
 }
 
+// wide is from which length on a hole is kept as one.
+const wide = 16 * page
+
+// nothing is a source of zeros.
+type nothing struct{}
+
+func (nothing) ReadAt(b []byte, _ int64) (int, error) { clear(b); return len(b), nil }
+
 // reference is n bytes at off that are read from a source.
 type reference struct {
 	off, n int64
@@ -143,6 +151,74 @@ func (o *Overlay) Refer(off, n Bytes, src io.ReaderAt, at int64) error {
 	return nil
 }
 
+// Move makes n bytes at off those that are at from now, of which none are copied but what
+// was written on the overlay itself. The two places may overlap.
+func (o *Overlay) Move(off, from, n Bytes) error {
+	if err := inBounds(o, int64(off), int64(n)); err != nil || n == 0 {
+		return err
+	}
+	if err := inBounds(o, int64(from), int64(n)); err != nil {
+		return err
+	}
+	type own struct {
+		at int64
+		b  []byte
+	}
+	var refs []reference
+	var mine []own
+	o.mu.Lock()
+	at, end, shift := int64(from), int64(from+n), int64(off-from)
+	below := func(to int64) error { // what no reference covers
+		for at < to {
+			_, written := o.own[at/page]
+			next := min((at/page+1)*page, to)
+			for next < to {
+				if _, w := o.own[next/page]; w != written || written && next-at >= int64(MiB) {
+					break
+				}
+				next = min(next+page, to)
+			}
+			if written {
+				b := make([]byte, next-at)
+				if _, err := o.scratch.ReadAt(b, at); err != nil {
+					return err
+				}
+				mine = append(mine, own{at + shift, b})
+			} else {
+				refs = append(refs, reference{at + shift, next - at, o.base, at})
+			}
+			at = next
+		}
+		return nil
+	}
+	for i := o.after(at); at < end; i++ {
+		next := end
+		if i < len(o.refs) {
+			next = min(max(o.refs[i].off, at), end)
+		}
+		if err := below(next); err != nil {
+			o.mu.Unlock()
+			return err
+		}
+		if at == end {
+			break
+		}
+		r := o.refs[i]
+		to := min(r.off+r.n, end)
+		refs = append(refs, reference{at + shift, to - at, r.src, r.at + at - r.off})
+		at = to
+	}
+	o.cut(int64(off), int64(n))
+	o.refs = slices.Insert(o.refs, o.after(int64(off)), refs...)
+	o.mu.Unlock()
+	for _, m := range mine {
+		if _, err := o.WriteAt(m.b, m.at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // WriteAt implements io.WriterAt.
 func (o *Overlay) WriteAt(p []byte, off int64) (int, error) {
 	if err := inBounds(o, off, int64(len(p))); err != nil {
@@ -189,6 +265,9 @@ func (o *Overlay) Zero(off, n Bytes) error {
 	if n == 0 {
 		return nil
 	}
+	if n >= wide { // without a word on each of its pages
+		return o.Refer(off, n, nothing{}, 0)
+	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err := o.adopt(int64(off), int64(n)); err != nil {
@@ -199,20 +278,33 @@ func (o *Overlay) Zero(off, n Bytes) error {
 
 // Data implements Device: where the base, the scratch file or a source holds data.
 func (o *Overlay) Data(off Bytes) (Bytes, Bytes, bool) {
-	bs, be, bok := o.base.Data(off)
-	o.mu.RLock()
-	i := o.after(int64(off))
-	if i < len(o.refs) {
-		if s := max(Bytes(o.refs[i].off), off); !bok || s < bs {
-			bs, be, bok = s, Bytes(o.refs[i].off+o.refs[i].n), true
+	for {
+		o.mu.RLock()
+		i, next := o.after(int64(off)), o.Size()
+		var at reference
+		if i < len(o.refs) {
+			at = o.refs[i]
+			next = max(Bytes(at.off), off)
 		}
+		o.mu.RUnlock()
+		if next > off { // below the references
+			bs, be, bok := o.base.Data(off)
+			ss, se, sok := dataRange(o.scratch, off, o.Size())
+			if sok && (!bok || ss < bs) {
+				bs, be, bok = ss, se, true
+			}
+			if bok && bs < next {
+				return bs, min(be, next), true
+			}
+		}
+		if i >= len(o.refs) {
+			return 0, 0, false
+		}
+		if _, hole := at.src.(nothing); !hole {
+			return next, Bytes(at.off + at.n), true
+		}
+		off = Bytes(at.off + at.n)
 	}
-	o.mu.RUnlock()
-	ss, se, sok := dataRange(o.scratch, off, o.Size())
-	if sok && (!bok || ss < bs) {
-		return ss, se, true
-	}
-	return bs, be, bok
 }
 
 // Size implements Device.

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// TestOverlayAgainstPlainBytes writes, refers and zeros at random and compares every byte
+// TestOverlayAgainstPlainBytes writes, refers, moves and zeros at random and compares every byte
 // with the same done to plain memory.
 func TestOverlayAgainstPlainBytes(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
@@ -32,9 +32,9 @@ func TestOverlayAgainstPlainBytes(t *testing.T) {
 	}
 	defer o.Close()
 	for i := range 4000 {
-		n := 1 + rng.IntN([]int{20, 700, 3 * page}[i%3])
+		n := 1 + rng.IntN([]int{20, 700, 3 * page, 20 * page}[i%4])
 		off := rng.IntN(size - n + 1)
-		switch rng.IntN(4) {
+		switch rng.IntN(5) {
 		case 0:
 			b := source[n : 2*n]
 			if _, err := o.WriteAt(b, int64(off)); err != nil {
@@ -46,6 +46,12 @@ func TestOverlayAgainstPlainBytes(t *testing.T) {
 				t.Fatal(err)
 			}
 			clear(want[off : off+n])
+		case 2:
+			from := rng.IntN(size - n + 1)
+			if err := o.Move(Bytes(off), Bytes(from), Bytes(n)); err != nil {
+				t.Fatal(err)
+			}
+			copy(want[off:off+n], want[from:from+n])
 		default:
 			at := rng.IntN(len(source) - n)
 			if err := o.Refer(Bytes(off), Bytes(n), bytes.NewReader(source), int64(at)); err != nil {

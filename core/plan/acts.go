@@ -362,7 +362,7 @@ func movable(p *layout.Span, f Facts) *Obstacle {
 }
 
 func growHead(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Grow, Edge: "head", Later: true}
+	a := Act{Do: Grow, Edge: "head", Later: p.Container != 0}
 	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
 		return a
 	}
@@ -427,7 +427,7 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 }
 
 func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Slide, Later: true}
+	a := Act{Do: Slide}
 	if a.Obstacle = movable(p, f); a.Obstacle != nil {
 		return a
 	}

@@ -28,8 +28,8 @@ func TestRoutes(t *testing.T) {
 		{"nothing in between", l, none, Goal{Receiver: "6", Gain: "10 GiB"}, []string{"Grow OEM into the gap that is there"}, ""},
 		{"recovery in between", l, none, Goal{Receiver: "3", Gain: "1 GiB"}, []string{"Data gives 1 GiB; slide Recovery", "Slide Recovery; Data through the shelf", "Slide OEM, Data and Recovery", "Delete Recovery"}, ""},
 		{"recovery in between, or moved", l, withPC, Goal{Receiver: "3", Gain: "1 GiB", Keep: []string{"5"}}, []string{"Delete Recovery; the recovery environment moves to a new place", "Data gives 1 GiB; slide Recovery", "Slide OEM, Data and Recovery", "Delete Recovery"}, ""},
-		{"more than that", l, none, Goal{Receiver: "3", Gain: "66 GiB", NoSecondDrive: true}, []string{"Data gives 66 GiB; slide Recovery", "Slide OEM, Data and Recovery", "Delete Recovery; Data gives 65 GiB", "Delete OEM; slide Data and Recovery", "Delete Recovery; Data through a temporary volume", "Delete Recovery and OEM; slide Data"}, ""},
-		{"a data volume may go", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}}, []string{"Data gives 66 GiB; slide Recovery", "Slide Recovery; Data through the shelf", "Slide OEM, Data and Recovery", "Delete Data; slide Recovery", "Delete Recovery; Data through the shelf", "Delete Recovery and Data"}, ""},
+		{"more than that", l, none, Goal{Receiver: "3", Gain: "66 GiB", NoSecondDrive: true}, []string{"Data gives 66 GiB; slide Recovery", "Slide OEM, Data and Recovery", "Delete Recovery; Data gives 65 GiB", "Delete OEM; slide Data and Recovery", "Delete Recovery and OEM; slide Data"}, ""},
+		{"a data volume may go", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}}, []string{"Data gives 66 GiB; slide Recovery", "Slide Recovery; Data through the shelf", "Slide OEM, Data and Recovery", "Delete Data; slide Recovery", "Delete Recovery and Data"}, ""},
 		{"little may be rewritten", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}, AtMost: "1 GiB"}, []string{"Delete Data; slide Recovery", "Delete Recovery and Data"}, ""},
 		{"it is to be kept, and nothing moves", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}, Keep: []string{"5"}, AtMost: "1 GiB"}, nil, "would rewrite"},
 		{"files move, not partitions", l, Facts{Insides: map[int]InsideFacts{3: {Folders: []Folder{{"Users/Ines/Pictures", 30 * disk.GiB}, {"Users/Ines/Music", 8 * disk.GiB}}}}}, Goal{Receiver: "3", Gain: "6 GiB", Keep: []string{"4", "5", "6"}, AtMost: "40 GiB"}, []string{"Move Users/Ines/Music to Data; the size stays"}, ""},
@@ -87,7 +87,7 @@ func TestRoutes(t *testing.T) {
 	// What is moved is not lost, and costs.
 	a := Routes(l, withPC, &Goal{Version: 1, Receiver: "3", Gain: "1 GiB", Keep: []string{"5"}})
 	moved, gone := a.Routes[0], a.Routes[3]
-	if len(moved.Lost) != 0 || len(gone.Lost) != 1 || moved.Price.Copied != disk.GiB || gone.Price.Copied != 0 || moved.Price.Releases != 1 || moved.Price.Rewritten <= gone.Price.Rewritten || moved.Later || !a.Routes[2].Later {
+	if len(moved.Lost) != 0 || len(gone.Lost) != 1 || moved.Price.Copied != disk.GiB || gone.Price.Copied != 0 || moved.Price.Releases != 1 || moved.Price.Rewritten <= gone.Price.Rewritten || moved.Later {
 		t.Errorf("%+v, %+v", moved, gone)
 	}
 }

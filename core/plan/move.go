@@ -60,7 +60,7 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 
 // slideStep moves a partition along the drive.
 func slideStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title, c.Later = "Slide "+p.Title(), true
+	c.Title = "Slide " + p.Title()
 	a := slide(l, p, f)
 	if a.Obstacle != nil {
 		c.Obstacles = append(c.Obstacles, *a.Obstacle)
@@ -141,7 +141,7 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 
 // growHeadStep makes a volume larger toward the start: it slides there and grows.
 func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Later = true
+	c.Later = p.Container != 0
 	a := growHead(l, p, f)
 	if a.Obstacle == nil && p.Volume.Kind != volume.NTFS {
 		_, a.Obstacle = mayGrow(l, p, f)

@@ -87,7 +87,7 @@ func TestMoves(t *testing.T) {
 		if got != c.want {
 			t.Errorf("%s: %s, not %s (%v)", c.name, got, c.want, last.Obstacles)
 		}
-		if last.Layout != nil && !last.Later && strings.Contains("slide shrink", string(last.Step.Do)) {
+		if last.Layout != nil && !last.Later && last.Step.Do == Shrink {
 			t.Errorf("%s: it is not carried out yet, and does not say so", c.name)
 		}
 	}

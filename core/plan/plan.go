@@ -70,7 +70,8 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 		return "it overwrites what it deletes"
 	}
 	p, ok := c.Layout.Find(c.Number)
-	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup {
+	moves := c.Step.Do == Slide || c.Step.Edge == "head" && c.Step.Do != Container
+	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup && !moves {
 		return ""
 	}
 	if freed[p.Number] {

@@ -154,6 +154,11 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if p.over != nil {
 		list.Go(func() error { return w.list(o.Shelf, m.Arrivals, p.sv) })
 	}
+	if c.Script().Moves() { // before the copy is of no use any more
+		if err := list.Wait(); err != nil {
+			return res, err
+		}
+	}
 	err := c.Forward(ctx, rec, p.sources, o.Report)
 	if e := list.Wait(); err == nil {
 		err = e
@@ -253,7 +258,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		return "", nil, fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
 	}
 	var all errgroup.Group
-	if p.over != nil {
+	if p.over != nil && !c.Script().Moves() { // what was moved was compared as it was moved
 		all.Go(func() error { return sameAsCopy(o.Dev, p.over, c.Script()) })
 	}
 	for n, want := range m.Prints {

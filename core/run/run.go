@@ -147,6 +147,11 @@ type prepared struct {
 	sources map[string]io.ReaderAt
 	close   []func() error
 
+	// moved tells that bytes were moved about on the copy. What it does not hold itself it
+	// then reads from the drive's former places, so that it is of no use once they are
+	// written to.
+	moved bool
+
 	gathered map[string]*gathering
 	// sound tells of the volumes that steps touch whether they check sound as they are then;
 	// checked gives the same of all volumes as they were before.
@@ -270,6 +275,11 @@ func roomFor(runs string, s script.Script) error {
 		return err
 	}
 	need := 3*s.Kept() + s.Rewritten() + 16*disk.MiB
+	for _, op := range s {
+		if op.Kind == script.Move { // no more than it is moved by comes to lie where nothing lay
+			need -= op.Len - min(op.Len, max(op.Off-op.From, op.From-op.Off))
+		}
+	}
 	if free := disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize); free < need {
 		return fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, free)
 	}
@@ -388,9 +398,10 @@ func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, er
 	for j := range s {
 		s[j].Step = i
 	}
-	if err := s.Apply(p.over, p.sources); err != nil {
+	if err := s.Try(p.over, p.sources, p.moved); err != nil {
 		return nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
+	p.moved = p.moved || s.Moves()
 	return survey.Read(p.over, p.pc)
 }
 
@@ -584,8 +595,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 		s = append(s, more...)
 	}
-	// The files first, and then the place that they came from.
-	if q, ok := after.Layout.Find(c.Number); ok && c.Absorbed != 0 {
+	// The files first, and then the place that they came from; at the head, there first and
+	// then larger.
+	if q, ok := after.Layout.Find(c.Number); ok && (c.Absorbed != 0 || c.Step.Do == plan.Grow && c.Step.Edge == "head") {
 		if to, _ := c.Layout.Find(c.Number); to.End > q.End {
 			more, err := compile.GrowTo(after, c)
 			if err != nil {

@@ -5,6 +5,7 @@ package script
 import (
 	"fmt"
 	"io"
+	"slices"
 
 	"jadetrail/core/disk"
 )
@@ -23,6 +24,9 @@ const (
 	// digest); what does not match is never taken for done. Without a hash the source
 	// compares itself, and the files that were filled in are compared afterwards.
 	Fill Kind = "fill"
+	// Move puts Len bytes of the drive itself, from From, at Off; the two may overlap. Holes
+	// become holes. What follows may write to where the bytes came from.
+	Move Kind = "move"
 	// Barrier is passed when everything before it is durable. Text says what the
 	// drive now is.
 	Barrier Kind = "barrier"
@@ -36,6 +40,7 @@ type Op struct {
 	Kind      Kind       `json:"kind"`
 	Off       disk.Bytes `json:"off,omitempty"`
 	Len       disk.Bytes `json:"len,omitempty"`
+	From      disk.Bytes `json:"from,omitempty"`
 	Data      []byte     `json:"data,omitempty"`
 	Source    string     `json:"source,omitempty"`
 	SourceOff disk.Bytes `json:"source_off,omitempty"`
@@ -45,8 +50,11 @@ type Op struct {
 	Pad disk.Bytes `json:"pad,omitempty"`
 	// Keep says that undo brings back what was here; false for places whose
 	// contents nobody is promised, such as a gap that a backup fills.
-	Keep bool   `json:"keep,omitempty"`
-	Text string `json:"text,omitempty"`
+	Keep bool `json:"keep,omitempty"`
+	// Before is what was there just before the operation, where an earlier one moves bytes
+	// about, so that the drive as it is now does not tell. Nil for what the drive holds.
+	Before []byte `json:"-"`
+	Text   string `json:"text,omitempty"`
 	// Step is the number of the plan's step, from 0, that the operation serves.
 	Step int `json:"step"`
 }
@@ -69,6 +77,9 @@ func (s Script) Shift(off disk.Bytes) Script {
 	for i, op := range s {
 		if op.Kind != Barrier && op.Kind != NoReturn {
 			op.Off += off
+			if op.Kind == Move {
+				op.From += off
+			}
 		}
 		out[i] = op
 	}
@@ -78,7 +89,7 @@ func (s Script) Shift(off disk.Bytes) Script {
 // Kept is the number of bytes that the script itself holds.
 func (s Script) Kept() (n disk.Bytes) {
 	for _, op := range s {
-		n += disk.Bytes(len(op.Data))
+		n += disk.Bytes(len(op.Data) + len(op.Before))
 	}
 	return n
 }
@@ -86,23 +97,46 @@ func (s Script) Kept() (n disk.Bytes) {
 // Rewritten is the number of bytes the script puts on the drive.
 func (s Script) Rewritten() (n disk.Bytes) {
 	for _, op := range s {
-		if op.Kind == Write || op.Kind == Fill {
+		if op.Kind == Write || op.Kind == Fill || op.Kind == Move {
 			n += op.Len
 		}
 	}
 	return n
 }
 
-// referrer is a device that need not copy what lies in a source.
+// Moves tells that the script moves bytes about.
+func (s Script) Moves() bool {
+	return slices.ContainsFunc(s, func(op Op) bool { return op.Kind == Move })
+}
+
+// referrer is a device that need not copy what lies in a source, or elsewhere on itself.
 type referrer interface {
 	Refer(off, n disk.Bytes, src io.ReaderAt, at int64) error
+	Move(off, from, n disk.Bytes) error
 }
 
 // Apply does the script on a copy or a blank drive, where no journal is needed.
 func (s Script) Apply(dev disk.Device, sources map[string]io.ReaderAt) error {
-	for _, op := range s {
+	return s.Try(dev, sources, false)
+}
+
+// Try is Apply. Where bytes have been moved before, or from the script's own first move on,
+// it notes in the operations what they replace.
+func (s Script) Try(dev disk.Device, sources map[string]io.ReaderAt, moved bool) error {
+	for i, op := range s {
 		var err error
+		if moved = moved || op.Kind == Move; moved && op.Keep {
+			if s[i].Before, err = disk.ReadFull(dev, op.Off, op.Len+op.Pad); err != nil {
+				return err
+			}
+		}
 		switch op.Kind {
+		case Move:
+			if r, ok := dev.(referrer); ok {
+				err = r.Move(op.Off, op.From, op.Len)
+			} else {
+				err = moveOn(dev, op)
+			}
 		case Write:
 			_, err = dev.WriteAt(op.Data, int64(op.Off))
 		case Hole:
@@ -124,6 +158,27 @@ func (s Script) Apply(dev disk.Device, sources map[string]io.ReaderAt) error {
 		if err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// moveOn moves bytes of a device in the order in which none is lost.
+func moveOn(dev disk.Device, op Op) error {
+	const part = disk.MiB
+	for done := disk.Bytes(0); done < op.Len; {
+		n := min(part, op.Len-done)
+		at := done
+		if op.Off > op.From {
+			at = op.Len - done - n
+		}
+		b, err := disk.ReadFull(dev, op.From+at, n)
+		if err != nil {
+			return err
+		}
+		if _, err := dev.WriteAt(b, int64(op.Off+at)); err != nil {
+			return err
+		}
+		done += n
 	}
 	return nil
 }

@@ -1,0 +1,164 @@
+package run
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/survey"
+)
+
+// train slides what stands behind C: to the drive's end, one after the other, so that C: can
+// grow without anything being deleted.
+func train() []plan.Step {
+	return []plan.Step{
+		{Do: plan.Slide, Partition: "6", By: "10 MiB"},
+		{Do: plan.Slide, Partition: "5", By: "10 MiB"},
+		{Do: plan.Slide, Partition: "4", By: "10 MiB"},
+		{Do: plan.Grow, Partition: "3", By: "10 MiB"},
+	}
+}
+
+// TestSlid carries slides out and compares every file, that the drive is sound, and that the
+// volumes know where they begin.
+func TestSlid(t *testing.T) {
+	for name, c := range map[string]struct {
+		steps  []plan.Step
+		gone   string // what is deleted, by the number that its files stand under
+		finish bool   // it cannot be taken back
+	}{
+		"a train, and the system grows":     {steps: train()},
+		"over what was deleted, at its end": {steps: []plan.Step{deleteRecovery, {Do: plan.Slide, Partition: "5", By: "-all"}, {Do: plan.Grow, Partition: "5", By: "all"}}, gone: "4/", finish: true},
+		"at its head":                       {steps: []plan.Step{deleteRecovery, {Do: plan.Grow, Partition: "5", By: "all", Edge: "head"}}, gone: "4/", finish: true},
+		"there and back":                    {steps: []plan.Step{{Do: plan.Slide, Partition: "6", By: "7 MiB"}, {Do: plan.Slide, Partition: "6", By: "-3 MiB"}, {Do: plan.Grow, Partition: "6", By: "1 MiB"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for _, sector := range []disk.Bytes{512, 4096} {
+				s := newShopOf(t, sector, c.steps...)
+				im := s.open(t)
+				files := contents(t, im)
+				o := s.options(im)
+				o.Rehearse = true
+				if _, err := CarryOut(context.Background(), o); err != nil {
+					t.Fatal(err)
+				}
+				res, err := CarryOut(context.Background(), s.options(im))
+				if err != nil {
+					t.Fatal(err)
+				}
+				if back := slices.ContainsFunc(res.Columns, func(c plan.Column) bool { return c.NoReturn != "" }); back != c.finish {
+					t.Errorf("it can be taken back: %v", !back)
+				}
+				if res.Good == "" {
+					t.Error("the state is not marked as good")
+				}
+				if c.gone != "" {
+					maps.DeleteFunc(files, func(path, _ string) bool { return strings.HasPrefix(path, c.gone) })
+				}
+				if got := contents(t, im); !maps.Equal(got, files) {
+					t.Errorf("%d files before, %d after", len(files), len(got))
+				}
+				fits(t, im)
+			}
+		})
+	}
+}
+
+// fits checks that a drive is sound, and that its volumes count the sectors before them.
+func fits(t *testing.T, im *disk.Image) {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f := sv.Check().FirstError(); f != nil {
+		t.Error(f)
+	}
+	for _, p := range sv.Layout.Partitions() {
+		if p.Volume == nil {
+			continue
+		}
+		boot, err := disk.ReadFull(im, p.Start.Offset(sv.Layout.Sector), 512)
+		if hidden := disk.LBA(boot[28]) | disk.LBA(boot[29])<<8 | disk.LBA(boot[30])<<16; err != nil || hidden != p.Start {
+			t.Errorf("%s begins at %d and says %d", p.Title(), p.Start, hidden)
+		}
+	}
+}
+
+// TestSlidAtEveryCut cuts the power at every write of a train.
+func TestSlidAtEveryCut(t *testing.T) {
+	s := newShop(t, train()...)
+	s.fills = true // free clusters differ afterwards
+	s.cut(t, 1)
+}
+
+// TestSlidOnMBR slides a primary and logical volumes, the first of the chain among them.
+func TestSlidOnMBR(t *testing.T) {
+	s := bakeryShop(t, 512)
+	im := s.open(t)
+	files := contents(t, im)
+	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "7", By: "20 MiB"}, plan.Step{Do: plan.Slide, Partition: "6", By: "5 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "3 MiB"})
+	fits(t, im)
+	sv, err := survey.Read(im, nil)
+	if err != nil || !maps.Equal(files, contents(t, im)) {
+		t.Fatal("files have changed", err)
+	}
+	starts := func(l *layout.Layout) (at []disk.LBA) {
+		for _, p := range l.Partitions() {
+			at = append(at, p.Start/2048)
+		}
+		return at
+	}
+	if got := starts(sv.Layout); !slices.Equal(got, []disk.LBA{1, 32, 36, 59, 111}) {
+		t.Errorf("they begin at %v MiB", got)
+	}
+	// Home again: the container can be made smaller, and the primary slid to it.
+	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "5", By: "-all"}, plan.Step{Do: plan.Slide, Partition: "6", By: "-all"}, plan.Step{Do: plan.Slide, Partition: "7", By: "-all"},
+		plan.Step{Do: plan.Slide, Partition: "1", By: "all"}, plan.Step{Do: plan.Container, Partition: "2", Act: "shrink", By: "all"})
+	fits(t, im)
+	if sv, err = survey.Read(im, nil); err != nil || !maps.Equal(files, contents(t, im)) {
+		t.Fatal("files have changed", err)
+	}
+	if got := starts(sv.Layout); !slices.Equal(got, []disk.LBA{2, 32, 33, 54, 75}) {
+		t.Errorf("they begin at %v MiB", got)
+	}
+}
+
+// TestSlidOnMBRAtEveryCut cuts the power at every write while logical volumes change places.
+func TestSlidOnMBRAtEveryCut(t *testing.T) {
+	s := bakeryShop(t, 512)
+	s.pc = true
+	s.steps, s.fills = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}}, true
+	s.cut(t, 1)
+}
+
+// TestSlideStopped stops a slide and takes it back.
+func TestSlideStopped(t *testing.T) {
+	s := newShop(t, train()...)
+	im := s.open(t)
+	files := contents(t, im)
+	ctx, stop := context.WithCancel(context.Background())
+	o := s.options(im)
+	o.Report = func(p carry.Progress) {
+		if p.Step == 1 && p.Done > 0 {
+			stop()
+		}
+	}
+	if _, err := CarryOut(ctx, o); err == nil || !strings.Contains(err.Error(), "stopped") {
+		t.Fatal(err)
+	}
+	res, err := Resume(context.Background(), s.options(im), true)
+	if err != nil || !res.Undone {
+		t.Fatal(err)
+	}
+	if !maps.Equal(files, contents(t, im)) {
+		t.Error("files have changed")
+	}
+	fits(t, im)
+}
