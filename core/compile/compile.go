@@ -73,6 +73,8 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 			break
 		}
 		d.Script, err = grow(sv, col)
+	case plan.Shrink:
+		d.Script, err = shrink(sv, col)
 	case plan.Slide:
 		d.Script, err = Slid(sv, col, g.Dev)
 	case plan.Mend:
@@ -386,6 +388,30 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	}
 	inside, err := lengthen(sv, p)
 	return append(s, inside...), err
+}
+
+// shrinker is a file system that can be made shorter.
+type shrinker interface {
+	Shrink(size disk.Bytes) (script.Script, error)
+}
+
+// shrink makes the volume shorter first, and then its partition: the end of it, where it is
+// to give up its head too.
+func shrink(sv *survey.Survey, col plan.Column) (script.Script, error) {
+	p, ok := sv.Layout.Find(col.Number)
+	q, left := col.Layout.Find(col.Number)
+	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
+	v, can := sv.Volumes[col.Number].(shrinker)
+	if !ok || !left || i < 0 || !can {
+		return nil, fmt.Errorf("%w: partition %d cannot be made smaller", ErrCannot, col.Number)
+	}
+	s, err := v.Shrink(q.Bytes)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+	}
+	e := sv.Table.Entries[i]
+	set, err := sv.Table.Set(e.Slot, e.Moved(p.Start, p.Start+(q.End-q.Start)))
+	return append(s.Shift(p.Start.Offset(sv.Layout.Sector)), set...), err
 }
 
 // bringBack fills the place from the backup when the contents must come from

@@ -109,7 +109,7 @@ func Touching(l *layout.Layout, p *layout.Span) (up, down disk.Bytes) {
 
 // shrinkStep makes a volume and its partition smaller, at its end or at its head.
 func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title, c.Later = "Shrink "+p.Title(), true
+	c.Title = "Shrink " + p.Title()
 	head := c.Step.Edge == "head"
 	a := shrink(l, p, f)
 	if a.Obstacle == nil && head {
@@ -125,6 +125,7 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	by = by.Up(disk.Grid)
+	c.Later = by > cuts(p) || head && p.Container != 0
 	start, end := p.Start, p.End
 	if head {
 		start += by.At(l.Sector)

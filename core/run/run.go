@@ -595,6 +595,19 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 		s = append(s, more...)
 	}
+	// Smaller at its end first, and then along to where that is its head.
+	if q, ok := after.Layout.Find(c.Number); ok && c.Step.Do == plan.Shrink {
+		if to, _ := c.Layout.Find(c.Number); to.Start > q.Start {
+			more, err := compile.Slid(after, c, p.over)
+			if err != nil {
+				return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+			}
+			if after, err = p.do(i, c, more); err != nil {
+				return err
+			}
+			s = append(s, more...)
+		}
+	}
 	// The files first, and then the place that they came from; at the head, there first and
 	// then larger.
 	if q, ok := after.Layout.Find(c.Number); ok && (c.Absorbed != 0 || c.Step.Do == plan.Grow && c.Step.Edge == "head") {

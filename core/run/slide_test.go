@@ -25,6 +25,11 @@ func train() []plan.Step {
 	}
 }
 
+// gives takes room from a volume at its head and hands it on.
+func gives() []plan.Step {
+	return []plan.Step{{Do: plan.Shrink, Partition: "5", By: "8 MiB", Edge: "head"}, {Do: plan.Slide, Partition: "4", By: "8 MiB"}, {Do: plan.Grow, Partition: "3", By: "all"}}
+}
+
 // TestSlid carries slides out and compares every file, that the drive is sound, and that the
 // volumes know where they begin.
 func TestSlid(t *testing.T) {
@@ -36,6 +41,8 @@ func TestSlid(t *testing.T) {
 		"a train, and the system grows":     {steps: train()},
 		"over what was deleted, at its end": {steps: []plan.Step{deleteRecovery, {Do: plan.Slide, Partition: "5", By: "-all"}, {Do: plan.Grow, Partition: "5", By: "all"}}, gone: "4/", finish: true},
 		"at its head":                       {steps: []plan.Step{deleteRecovery, {Do: plan.Grow, Partition: "5", By: "all", Edge: "head"}}, gone: "4/", finish: true},
+		"a neighbour gives at its head":     {steps: gives()},
+		"it gives at its end, with a slide": {steps: []plan.Step{{Do: plan.Shrink, Partition: "3", By: "6 MiB"}, {Do: plan.Slide, Partition: "4", By: "-6 MiB"}, {Do: plan.Grow, Partition: "5", By: "6 MiB", Edge: "head"}, {Do: plan.Shrink, Partition: "5", By: "2 MiB"}}},
 		"there and back":                    {steps: []plan.Step{{Do: plan.Slide, Partition: "6", By: "7 MiB"}, {Do: plan.Slide, Partition: "6", By: "-3 MiB"}, {Do: plan.Grow, Partition: "6", By: "1 MiB"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -95,6 +102,14 @@ func fits(t *testing.T, im *disk.Image) {
 func TestSlidAtEveryCut(t *testing.T) {
 	s := newShop(t, train()...)
 	s.fills = true // free clusters differ afterwards
+	s.cut(t, 1)
+}
+
+// TestGivenAtEveryCut cuts the power at every write while a volume is made smaller, what lies
+// between slides, and another one grows.
+func TestGivenAtEveryCut(t *testing.T) {
+	s := newShop(t, gives()...)
+	s.fills = true
 	s.cut(t, 1)
 }
 

@@ -50,22 +50,8 @@ func (v *Volume) Grow(size disk.Bytes) (script.Script, error) {
 	if err := v.clearBits(&s, bitmap, clusters, taken); err != nil {
 		return nil, err
 	}
-	n, mirror, err := v.mirrored()
-	if err != nil {
+	if err := v.putRecords(&s, bitmap.record, bad); err != nil {
 		return nil, err
-	}
-	for _, x := range []struct {
-		num int64
-		raw []byte
-	}{{recBitmap, bitmap.record}, {recBadClus, bad}} {
-		if err := v.putStream(&s, v.mft, x.num*int64(o.record), x.raw); err != nil {
-			return nil, err
-		}
-		if x.num < n {
-			if err := v.putStream(&s, mirror, x.num*int64(o.record), x.raw); err != nil {
-				return nil, err
-			}
-		}
 	}
 	b := o.withSectors(sectors)
 	s.Put(disk.Bytes(sectors)*o.sector, b[:o.sector])
