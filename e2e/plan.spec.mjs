@@ -45,8 +45,7 @@ test("the newest column is worked by mouse: an edge, a block, back and again", a
   await expect(page.locator("#hand")).toContainText("The gap ends there.");
   await page.mouse.up();
   await expect(step(page, "Slide OEM")).toBeVisible();
-  await expect(page.locator(".stages")).toContainText("1 step is not carried out by this version");
-  await expect(page.getByRole("button", { name: "Rehearse on a copy" })).toHaveCount(0);
+  await expect(page.getByRole("button", { name: "Rehearse on a copy" })).toHaveCount(1);
   // Escape lets go of what is held, and nothing is planned.
   const slid = await block(page, "OEM", "Slide OEM").boundingBox();
   await page.mouse.move(slid.x + 60, slid.y + slid.height / 2);

@@ -19,7 +19,7 @@ test("a goal is said once; its routes have their prices, and one becomes the pla
   const routes = page.locator(".routes tbody tr");
   await expect(routes).toHaveCount(3);
   await expect(routes.nth(0)).toContainText("Slide Recovery");
-  await expect(routes.nth(0)).toContainText("plan only");
+  await expect(routes.nth(0)).toContainText("1 to check on the PC afterwards");
   await expect(routes.nth(1)).toContainText("the recovery environment moves to a new place");
   await expect(routes.nth(1)).toContainText("nothing is lost");
   await expect(routes.nth(2)).toContainText("gone: Recovery");

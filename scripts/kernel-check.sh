@@ -82,6 +82,19 @@ compare() {
 expect "kinds" "$(compare "$work/kinds.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
 expect "volumes that the kernel wrote are sound" "$(bin/jadetrail check "$work/kinds.img" | tail -1)" "The drive is sound."
 
+echo "All of them slide toward the end by less than they are long, and a part of the way back."
+cp --sparse=always "$work/kinds.img" "$work/slid.img"
+steps() { local by=$1; shift; printf '{"do": "slide", "partition": "%s", "by": "'"$by"'"}\n' "$@" | paste -sd, ; }
+echo "{\"version\": 1, \"steps\": [$(steps "300 MiB" 7 6 5 4 3 2 1), $(steps "-75 MiB" 1 2 3 4 5 6 7)]}" >"$work/plan.json"
+bin/jadetrail carry-out --plan "$work/plan.json" "$work/slid.img" >/dev/null
+expect "the drive" "$(bin/jadetrail check "$work/slid.img" | tail -1)" "The drive is sound."
+scripts/kernel-read.sh write "$work/slid.img" >"$work/slid"
+along() { awk -F'\t' -v OFS='\t' -v by="$2" '$1 == "file" || $1 == "volume" {$2 += by; print}' "$1" | sort | sha256sum; }
+expect "files and volumes, 225 MiB further on ($(grep -c ^file "$work/slid") files)" "$(along "$work/slid" 0)" "$(along "$work/read" 460800)"
+expect "volumes that take new files" "$(grep -c 'ok$' "$work/slid")" 7
+expect "complaints of the drivers" "$(grep ^says "$work/slid" || true)" ""
+rm -rf "$work"/slid.img*
+
 echo "Every partition is backed up as an image; what zstd -d makes of the images is the drive again."
 truncate -s "$(stat -c %s "$work/kinds.img")" "$work/again.img"
 dd if="$work/kinds.img" of="$work/again.img" bs=1M count=1 conv=notrunc status=none
@@ -126,6 +139,32 @@ bin/jadetrail carry-out --serial 4D7C --plan "$work/plan.json" "$mbr"
 scripts/kernel-read.sh "$mbr" >"$work/mbr-after"
 expect "volumes left" "$(grep -c ^volume "$work/mbr-after")" "$(($(grep -c ^volume "$work/mbr-before") - 1))"
 expect "the others' files" "$(grep ^file "$work/mbr-after" | sort | sha256sum)" "$(grep ^file "$work/mbr-before" | grep -vP '^file\t566237184\t' | sort | sha256sum)"
+
+echo "A logical volume slides to the one before it and gives room at its end; the container ends there, and a volume of its own is made behind it."
+cat >"$work/plan.json" <<'P'
+{"version": 1, "steps": [
+  {"do": "slide", "partition": "6", "by": "-20 GiB"}, {"do": "slide", "partition": "5", "by": "3 GiB"}, {"do": "shrink", "partition": "6", "by": "100 GiB"},
+  {"do": "container", "partition": "2", "act": "shrink", "by": "all"}, {"do": "create", "size": "30 GiB", "type": "basic", "format": "ntfs", "label": "Plain", "start_lba": 1000000000}]}
+P
+bin/jadetrail carry-out --pc "$mbr.pc.json" --serial 4D7C --plan "$work/plan.json" "$mbr" >/dev/null
+expect "the drive" "$(bin/jadetrail check "$mbr" | tail -1)" "The drive is sound."
+scripts/kernel-read.sh write "$mbr" >"$work/mbr-given"
+expect "all files ($(grep -c ^file "$work/mbr-given"))" "$(grep ^file "$work/mbr-given" | cut -f3- | sort | sha256sum)" "$(grep ^file "$work/mbr-after" | cut -f3- | sort | sha256sum)"
+expect "volumes that take new files" "$(grep -c 'ok$' "$work/mbr-given")" 4
+
+echo "A volume gives 20 GiB at its head, and the one before it takes them; then it takes them back at its head."
+till=$work/drives/mosslane-till.img
+scripts/kernel-read.sh "$till" >"$work/till-before"
+for plan in '{"do": "shrink", "partition": "4", "by": "20 GiB", "edge": "head"}, {"do": "grow", "partition": "3", "by": "20 GiB"}' \
+  '{"do": "shrink", "partition": "3", "by": "20 GiB"}, {"do": "grow", "partition": "4", "by": "20 GiB", "edge": "head"}'; do
+  echo "{\"version\": 1, \"steps\": [$plan]}" >"$work/plan.json"
+  bin/jadetrail carry-out --plan "$work/plan.json" "$till" >/dev/null
+  scripts/kernel-read.sh write "$till" >"$work/till-after"
+  expect "all files ($(grep -c ^file "$work/till-after"))" "$(grep ^file "$work/till-after" | cut -f3- | sort | sha256sum)" "$(grep ^file "$work/till-before" | cut -f3- | sort | sha256sum)"
+  expect "volumes that take new files" "$(grep -c 'ok$' "$work/till-after")" 3
+  expect "complaints of the drivers" "$(grep ^says "$work/till-after" || true)" ""
+done
+expect "volumes as large as before" "$(grep ^volume "$work/till-after" | sort)" "$(grep ^volume "$work/till-before" | sort)"
 
 echo "The recovery environment is parked, its partition rebuilt elsewhere; the backups lie in a volume on the shelf's drive."
 kiln=$work/drives/kiln-studio.img on=$work/drives/shelf.img

@@ -558,6 +558,9 @@ func (st *jobState) price() []price {
 	if cost.Given > 0 {
 		add(cost.Given.String(), "given up by others", false)
 	}
+	if cost.Checks > 0 {
+		add(fmt.Sprint(cost.Checks), "to check on the PC", true)
+	}
 	add("0", "restarts", false)
 	return out
 }

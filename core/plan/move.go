@@ -45,6 +45,9 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 			v.Use = nil
 			q.Volume = &v
 		}
+		if r := f.PC; r != nil && r.Recovery != nil && r.Recovery.InUse && strings.EqualFold(r.Recovery.Partition, p.UniqueID) && start != p.Start {
+			c.Notes = append(c.Notes, *obstacle(PlaceNamed, fmt.Sprintf("The PC's recovery environment is in use from %s, and may be named by the place where that begins. Check afterwards that it is still in use.", p.Title()), p.Number))
+		}
 		if l.Scheme == "mbr" {
 			q.UniqueID = layout.PlaceID(l.DiskID, q.Start.Offset(l.Sector))
 			if c.PC != nil && q.UniqueID != p.UniqueID {

@@ -17,6 +17,7 @@ type Price struct {
 	Releases  int        `json:"releases"`
 	Tables    int        `json:"tables"`       // made anew: the drive gets another id
 	Over      int        `json:"records_over"` // of partitions that could be brought back before
+	Checks    int        `json:"checks"`       // things that somebody must look after on the PC
 	Restarts  int        `json:"restarts"`
 	Seconds   int64      `json:"seconds"`
 }
@@ -94,6 +95,11 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 			p.Tables++
 		}
 		p.Over += len(c.Over)
+		for _, n := range c.Notes {
+			if n.Code == PlaceNamed {
+				p.Checks++
+			}
+		}
 		for i := range c.Cleared {
 			gone(&c.Cleared[i])
 		}

@@ -59,6 +59,9 @@ func (r *Route) Words() []string {
 	if p.Over > 0 {
 		t = append(t, count(p.Over, "deleted partition", "deleted partitions")+" written over")
 	}
+	if p.Checks > 0 {
+		t = append(t, count(p.Checks, "thing to check on the PC", "things to check on the PC"))
+	}
 	if p.Tables > 0 {
 		t = append(t, "a new table")
 	}
@@ -531,7 +534,7 @@ const mostShown = 12
 func (a *Answer) best() {
 	worse := func(r, s Route) bool {
 		p, q := r.Price, s.Price
-		return p.Rewritten >= q.Rewritten && p.Copied >= q.Copied && p.Beside >= q.Beside && p.Given >= q.Given && p.Deleted >= q.Deleted && p.Releases >= q.Releases && p.Restarts >= q.Restarts && p.Tables >= q.Tables && p.Over >= q.Over && len(r.Lost) >= len(s.Lost) &&
+		return p.Rewritten >= q.Rewritten && p.Copied >= q.Copied && p.Beside >= q.Beside && p.Given >= q.Given && p.Deleted >= q.Deleted && p.Releases >= q.Releases && p.Restarts >= q.Restarts && p.Tables >= q.Tables && p.Over >= q.Over && p.Checks >= q.Checks && len(r.Lost) >= len(s.Lost) &&
 			r.Gained <= s.Gained && (r.Later || !s.Later)
 	}
 	var kept []Route
