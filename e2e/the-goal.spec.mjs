@@ -1,5 +1,5 @@
 import { expect, test } from "@playwright/test";
-import { picture, signIn, sound, step } from "./help.mjs";
+import { block, picture, signIn, sound, step } from "./help.mjs";
 
 test("a goal is said once; its routes have their prices, and one becomes the plan", async ({ page }) => {
   await signIn(page, "tobias");
@@ -88,5 +88,29 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
   await page.getByLabel("no second drive at hand").check();
   await page.getByRole("button", { name: "Work out routes" }).click();
   await expect(page.locator(".goal")).toContainText("more than the 1 GiB that may be");
+  await sound(page);
+});
+
+test("a route is carried out: one volume gives room at its head, the other takes it", async ({ page }) => {
+  await signIn(page, "odile");
+  await page.goto("/jobs/J-1044?bay=E");
+  await page.locator("#goal").selectOption("gain");
+  await page.getByLabel("Which volume").selectOption({ label: "E: Lending" });
+  await page.locator("#gain").fill("12 GiB");
+  await page.getByRole("button", { name: "Work out routes" }).click();
+  await page.waitForURL(/goal=/);
+  const first = page.locator(".routes tbody tr").first();
+  await expect(first).toContainText("gives 12 GiB");
+  await expect(first).toContainText("nothing is lost");
+  await first.getByRole("button", { name: "Take" }).click();
+  await expect(page.locator(".steps li")).toHaveCount(2);
+  await page.getByRole("button", { name: "Rehearse on a copy" }).click();
+  await expect(page.getByText("Rehearsed on a throw-away copy: all 2 steps lead where the plan says")).toBeVisible();
+  await page.getByRole("button", { name: "Carry out", exact: true }).click();
+  await expect(page.getByText("Carried out and read back: the drive is as planned.")).toBeVisible();
+  await expect(page.getByText("of it was written; the rest is empty.")).toBeVisible();
+  await page.goto("/jobs/J-1044?bay=E");
+  await expect(page.locator(".stages")).toContainText("marked good");
+  await expect(block(page, "E: Lending")).toContainText("192 GiB");
   await sound(page);
 });

@@ -143,7 +143,7 @@ expect "the others' files" "$(grep ^file "$work/mbr-after" | sort | sha256sum)" 
 echo "A logical volume slides to the one before it and gives room at its end; the container ends there, and a volume of its own is made behind it."
 cat >"$work/plan.json" <<'P'
 {"version": 1, "steps": [
-  {"do": "slide", "partition": "6", "by": "-20 GiB"}, {"do": "slide", "partition": "5", "by": "3 GiB"}, {"do": "shrink", "partition": "6", "by": "100 GiB"},
+  {"do": "slide", "partition": "6", "by": "-20 GiB"}, {"do": "slide", "partition": "5", "by": "3 GiB"}, {"do": "shrink", "partition": "6", "by": "70 GiB"},
   {"do": "container", "partition": "2", "act": "shrink", "by": "all"}, {"do": "create", "size": "30 GiB", "type": "basic", "format": "ntfs", "label": "Plain", "start_lba": 1000000000}]}
 P
 bin/jadetrail carry-out --pc "$mbr.pc.json" --serial 4D7C --plan "$work/plan.json" "$mbr" >/dev/null
@@ -152,11 +152,11 @@ scripts/kernel-read.sh write "$mbr" >"$work/mbr-given"
 expect "all files ($(grep -c ^file "$work/mbr-given"))" "$(grep ^file "$work/mbr-given" | cut -f3- | sort | sha256sum)" "$(grep ^file "$work/mbr-after" | cut -f3- | sort | sha256sum)"
 expect "volumes that take new files" "$(grep -c 'ok$' "$work/mbr-given")" 4
 
-echo "A volume gives 20 GiB at its head, and the one before it takes them; then it takes them back at its head."
+echo "A volume gives 15 GiB at its head, and the one before it takes them; then it takes them back at its head."
 till=$work/drives/mosslane-till.img
 scripts/kernel-read.sh "$till" >"$work/till-before"
-for plan in '{"do": "shrink", "partition": "4", "by": "20 GiB", "edge": "head"}, {"do": "grow", "partition": "3", "by": "20 GiB"}' \
-  '{"do": "shrink", "partition": "3", "by": "20 GiB"}, {"do": "grow", "partition": "4", "by": "20 GiB", "edge": "head"}'; do
+for plan in '{"do": "shrink", "partition": "4", "by": "15 GiB", "edge": "head"}, {"do": "grow", "partition": "3", "by": "15 GiB"}' \
+  '{"do": "shrink", "partition": "3", "by": "15 GiB"}, {"do": "grow", "partition": "4", "by": "15 GiB", "edge": "head"}'; do
   echo "{\"version\": 1, \"steps\": [$plan]}" >"$work/plan.json"
   bin/jadetrail carry-out --plan "$work/plan.json" "$till" >/dev/null
   scripts/kernel-read.sh write "$till" >"$work/till-after"

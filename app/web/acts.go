@@ -340,9 +340,12 @@ func (s *Server) carryOut(c *gin.Context) {
 		if err := s.store.EndPlan(j.Number); err != nil {
 			return "", err
 		}
-		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s written in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
-		if res.Bytes >= leastMeasured {
-			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Bytes, took)
+		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		if res.Written < res.Bytes-res.Bytes/20 {
+			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
+		}
+		if res.Written >= leastMeasured {
+			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Written, took)
 			if err != nil {
 				return "", err
 			}

@@ -195,6 +195,7 @@ type Recorder struct {
 	Device
 	mu     sync.Mutex
 	ranges [][2]Bytes
+	put    Bytes
 }
 
 // NewRecorder returns a recorder of the writes to dev.
@@ -203,7 +204,17 @@ func NewRecorder(dev Device) *Recorder { return &Recorder{Device: dev} }
 // WriteAt implements io.WriterAt.
 func (r *Recorder) WriteAt(b []byte, off int64) (int, error) {
 	r.note(Bytes(off), Bytes(len(b)))
+	r.mu.Lock()
+	r.put += Bytes(len(b))
+	r.mu.Unlock()
 	return r.Device.WriteAt(b, off)
+}
+
+// Put is how many bytes were written so far; what was made a hole is not among them.
+func (r *Recorder) Put() Bytes {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.put
 }
 
 // Zero implements Device.

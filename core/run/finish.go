@@ -177,6 +177,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	} else {
 		closing[0].Text += "; the state is not marked as good: " + why
 	}
+	res.Written = rec.Put()
 	res.Marks, res.Arrivals = []string{closing[0].ID}, m.Arrivals
 	if why == "" {
 		res.Good = good.ID

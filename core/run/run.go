@@ -104,6 +104,8 @@ type Result struct {
 	Layout   *layout.Layout `json:"-"`
 	Columns  []plan.Column  `json:"-"`
 	Bytes    disk.Bytes     `json:"bytes_rewritten"`
+	// Written is what was put on the drive for that, now; the rest is empty.
+	Written disk.Bytes `json:"bytes_written"`
 }
 
 // Meta is what a run's folder says about it.
