@@ -32,6 +32,7 @@ e2e: setup-test build
 prove:
 	JADETRAIL_PROVE=1 go test ./core/plan -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold'
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
+	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run TestRandomPlans
 
 # Five minutes for each parser; the seeds stand in the tests.
 fuzz:
