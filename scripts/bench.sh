@@ -97,6 +97,18 @@ for pass in 1 2 3; do
   echo "  zstd $(took "$a" "$b") s, backup $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}')"
 done
 
+echo "Sliding a partition with 2 GiB that do not compress, each piece read back and compared, against cp --sparse=always of it; both synced:"
+for by in 64 200; do
+  rm -rf "$work/slide.img"*; cp --sparse=always "$work/backup.img" "$work/slide.img"; drop; cat "$work/raw" >/dev/null
+  a=$(now); cp --sparse=always "$work/raw" "$work/raw.copy"; sync -f "$work/raw.copy"; b=$(now)
+  rm -f "$work/raw.copy"; drop; dd if="$work/slide.img" of=/dev/null bs=4M status=none
+  echo "{\"version\": 1, \"steps\": [{\"do\": \"slide\", \"partition\": \"1\", \"by\": \"$by MiB\"}]}" >"$work/plan.json"
+  c=$(now); bin/jadetrail carry-out --json --plan "$work/plan.json" "$work/slide.img" >"$work/slid"; d=$(now)
+  bin/jadetrail check "$work/slide.img" >/dev/null
+  echo "  by $by MiB: cp $(took "$a" "$b") s, slide $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}'), $(node -e 'const r = JSON.parse(require("fs").readFileSync(0)); console.log((r.bytes_written / 2 ** 20).toFixed(1), "MiB written for", (r.bytes_rewritten / 2 ** 20).toFixed(1))' <"$work/slid"), peak memory $(peak bin/jadetrail carry-out --plan <(sed 's/"by": "/&-/' "$work/plan.json") "$work/slide.img") MiB"
+done
+rm -rf "$work/slide.img"*
+
 "$work/make" files "$work/files.img"
 # Once to have the files in a folder, for tar.
 id=$(bin/jadetrail back-up --partition 1 --kind files --json --shelf "$work/shelf" "$work/files.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
