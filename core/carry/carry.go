@@ -328,6 +328,7 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 	}
 	c.unsure = unsure{}
 	p := Progress{Total: c.script.Rewritten(), Done: c.script[:c.passed].Rewritten() + c.within}
+	last := -1 // move that was done
 	for i := c.passed; i < len(c.script); i++ {
 		if ctx.Err() != nil {
 			return ErrStopped
@@ -346,13 +347,18 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 			}); err != nil {
 				return err
 			}
+			last = i
 			continue
 		}
-		// Undo must know whether what follows a move was begun.
-		if i > 0 && c.script[i-1].Kind == script.Move && c.passed < i {
-			if err := c.settle(dev, i, 0); err != nil {
-				return err
-			}
+		// Undo must know whether what it takes back behind a move was begun.
+		var err error
+		if op.Kind == script.Hole && !op.Keep {
+			err = c.guard(dev, stretch{op.Off, op.Off + op.Len}, i, 0)
+		} else if last >= c.passed {
+			err = c.settle(dev, i, 0)
+		}
+		if err != nil {
+			return err
 		}
 		if op.Kind == script.Fill {
 			end := i + 1

@@ -95,17 +95,27 @@ type grown struct {
 	record []byte
 }
 
+// onePiece returns the record of a system file and its data attribute of a name, which lies
+// in clusters and is named by that record alone.
+func (v *Volume) onePiece(num int64, name string) (*record, *attr, error) {
+	r, err := v.record(num)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
+	}
+	a := r.find(atData, name)
+	if a == nil || a.resident || r.find(atList, "") != nil {
+		return nil, nil, fmt.Errorf("%w: what it holds of clusters (file %d) is not laid out in one piece", ErrRecord, num)
+	}
+	return r, a, nil
+}
+
 // growBitmap decides where the bitmap's new part lies; taken is the range of
 // clusters that it takes, if any.
 func (v *Volume) growBitmap(clusters int64) (*grown, [2]int64, error) {
 	var taken [2]int64
-	r, err := v.record(recBitmap)
+	r, a, err := v.onePiece(recBitmap, "")
 	if err != nil {
-		return nil, taken, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
-	}
-	a := r.find(atData, "")
-	if a == nil || a.resident || r.find(atList, "") != nil {
-		return nil, taken, fmt.Errorf("%w: $Bitmap is not laid out in one piece", ErrRecord)
+		return nil, taken, err
 	}
 	g := &grown{runs: append([]run(nil), a.runs...), old: int64(a.size), size: max((clusters+63)/64*8, int64(a.size))}
 	c := int64(v.boot.cluster)
@@ -150,13 +160,9 @@ func (v *Volume) free(from, to int64) (bool, error) {
 // growBadClus lengthens the last hole of $BadClus:$Bad, which is as long as the
 // volume.
 func (v *Volume) growBadClus(clusters int64) ([]byte, error) {
-	r, err := v.record(recBadClus)
+	r, a, err := v.onePiece(recBadClus, "$Bad")
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
-	}
-	a := r.find(atData, "$Bad")
-	if a == nil || a.resident || r.find(atList, "") != nil {
-		return nil, fmt.Errorf("%w: $BadClus is not laid out in one piece", ErrRecord)
+		return nil, err
 	}
 	runs := append([]run(nil), a.runs...)
 	end := runsEnd(runs, 0)

@@ -89,13 +89,9 @@ func (v *Volume) putRecords(s *script.Script, bitmap, bad []byte) error {
 // cutBitmap returns the record of $Bitmap for so many clusters, and the last eight bytes of
 // its contents, in which the bits behind the end are set.
 func (v *Volume) cutBitmap(clusters int64) (record, last []byte, err error) {
-	r, err := v.record(recBitmap)
+	r, a, err := v.onePiece(recBitmap, "")
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
-	}
-	a := r.find(atData, "")
-	if a == nil || a.resident || r.find(atList, "") != nil {
-		return nil, nil, fmt.Errorf("%w: $Bitmap is not laid out in one piece", ErrRecord)
+		return nil, nil, err
 	}
 	size := (clusters + 63) / 64 * 8
 	if disk.Bytes(size) > a.size {
@@ -118,13 +114,9 @@ func (v *Volume) cutBitmap(clusters int64) (record, last []byte, err error) {
 // cutBadClus makes $BadClus:$Bad as long as the volume; what it would lose is a hole, since
 // a bad cluster counts as used.
 func (v *Volume) cutBadClus(clusters int64) ([]byte, error) {
-	r, err := v.record(recBadClus)
+	r, a, err := v.onePiece(recBadClus, "$Bad")
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", volume.ErrDamaged, err)
-	}
-	a := r.find(atData, "$Bad")
-	if a == nil || a.resident || r.find(atList, "") != nil {
-		return nil, fmt.Errorf("%w: $BadClus is not laid out in one piece", ErrRecord)
+		return nil, err
 	}
 	var runs []run
 	for _, x := range a.runs {
