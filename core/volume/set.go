@@ -138,21 +138,24 @@ func EachSet(r io.ReaderAt, n int64, f func(from, to int64) error) error {
 // HashStored hashes what a device has stored from one byte to another, with its
 // place; holes are not read.
 func HashStored(h hash.Hash, dev disk.Device, from, to disk.Bytes) error {
+	const block = 4 * disk.KiB
 	buf := make([]byte, 1<<20)
 	for at := from; at < to; {
 		start, end, ok := dev.Data(at)
 		if !ok || start >= to {
 			return nil
 		}
-		start, end = max(start, at), min(end, to)
+		// In blocks counted from the first byte, so that it does not matter where holes end.
+		start = from + (max(start, at) - from).Down(block)
+		end = min(from+(min(end, to)-from).Up(block), to)
 		for at = start; at < end; {
 			b := buf[:min(disk.Bytes(len(buf)), end-at)]
 			if _, err := dev.ReadAt(b, int64(at)); err != nil {
 				return err
 			}
 			// Zeros count the same whether they are a hole or not.
-			for i := 0; i < len(b); i += 4096 {
-				p := b[i:min(i+4096, len(b))]
+			for i := 0; i < len(b); i += int(block) {
+				p := b[i:min(i+int(block), len(b))]
 				if !disk.Zeros(p) {
 					fmt.Fprintf(h, "%d\n", int64(at)+int64(i))
 					h.Write(p)

@@ -300,4 +300,19 @@ func TestHashStored(t *testing.T) {
 	if sum(b, 0, disk.MiB) == sum(c, 0, disk.MiB) || sum(b, 0, disk.MiB) == sum(d, 0, disk.MiB) || sum(b, 0, 40000) == sum(b, 0, disk.MiB) {
 		t.Error("other bytes, or the same elsewhere, have the same hash")
 	}
+	// Wherever holes begin and end, also where that is not where blocks are counted from.
+	e := make([]byte, 200000)
+	for i := 70000; i < 90000; i++ {
+		e[i] = byte(i)
+	}
+	sparse, err := disk.CreateImage(t.TempDir()+"/sparse", 400*512, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer sparse.Close()
+	sparse.WriteAt(e[70000:90000], 70000)
+	h := blake3.New()
+	if err := HashStored(h, sparse, 1024, 190000); err != nil || fmt.Sprintf("%x", h.Sum(nil)) != sum(e, 1024, 190000) {
+		t.Errorf("holes in other places give another hash: %v", err)
+	}
 }
