@@ -74,7 +74,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		}
 		d.Script, err = grow(sv, col)
 	case plan.Shrink:
-		d.Script, err = shrink(sv, col)
+		d.Script, err = shrink(sv, col, g.Dev)
 	case plan.Slide:
 		d.Script, err = Slid(sv, col, g.Dev)
 	case plan.Mend:
@@ -392,12 +392,13 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 
 // shrinker is a file system that can be made shorter.
 type shrinker interface {
+	Vacate(size disk.Bytes) (script.Script, error)
 	Shrink(size disk.Bytes) (script.Script, error)
 }
 
 // shrink makes the volume shorter first, and then its partition: the end of it, where it is
-// to give up its head too.
-func shrink(sv *survey.Survey, col plan.Column) (script.Script, error) {
+// to give up its head too. What lies behind the new end is moved before.
+func shrink(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script, error) {
 	p, ok := sv.Layout.Find(col.Number)
 	q, left := col.Layout.Find(col.Number)
 	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
@@ -405,10 +406,26 @@ func shrink(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	if !ok || !left || i < 0 || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be made smaller", ErrCannot, col.Number)
 	}
-	s, err := v.Shrink(q.Bytes)
+	s, err := v.Vacate(q.Bytes)
+	if err == nil && len(s) > 0 { // what is to be cut is the volume as it is then
+		over, e := disk.NewOverlay(survey.Window(dev, *p), "")
+		if e != nil {
+			return nil, e
+		}
+		defer over.Close()
+		if e := s.Apply(over, nil); e != nil {
+			return nil, e
+		}
+		v, err = ntfs.Open(over)
+	}
+	var cut script.Script
+	if err == nil {
+		cut, err = v.Shrink(q.Bytes)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 	}
+	s = append(s, cut...)
 	e := sv.Table.Entries[i]
 	set, err := sv.Table.Set(e.Slot, e.Moved(p.Start, p.Start+(q.End-q.Start)))
 	return append(s.Shift(p.Start.Offset(sv.Layout.Sector)), set...), err

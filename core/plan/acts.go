@@ -399,7 +399,7 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 	v := p.Volume
 	least := leastVolume(v.Kind)
 	cut := (p.Bytes - max(v.ShrinkCut, least).Up(disk.Grid)).Down(disk.Grid)
-	a.Later = cuts(p) < disk.Grid
+	a.Later = v.Kind != volume.NTFS
 	most := (p.Bytes - max(v.ShrinkMin, least).Up(disk.Grid)).Down(disk.Grid)
 	last := f.Insides[p.Number]
 	switch {
@@ -425,15 +425,6 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 		a.Limit, a.Note = cut, a.Note+" What lies there cannot be moved."
 	}
 	return a
-}
-
-// cuts is by how much a volume can be made smaller without moving anything in it, as far as
-// this version carries that out.
-func cuts(p *layout.Span) disk.Bytes {
-	if p.Volume.Kind != volume.NTFS {
-		return 0
-	}
-	return max((p.Bytes - max(p.Volume.ShrinkCut, leastVolume(volume.NTFS)).Up(disk.Grid)).Down(disk.Grid), 0)
 }
 
 func slide(l *layout.Layout, p *layout.Span, f Facts) Act {

@@ -128,7 +128,7 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	by = by.Up(disk.Grid)
-	c.Later = by > cuts(p) || head && p.Container != 0
+	c.Later = p.Volume.Kind != volume.NTFS || head && p.Container != 0
 	start, end := p.Start, p.End
 	if head {
 		start += by.At(l.Sector)

@@ -70,7 +70,7 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 		return "it overwrites what it deletes"
 	}
 	p, ok := c.Layout.Find(c.Number)
-	moves := c.Step.Do == Slide || c.Step.Edge == "head" && c.Step.Do != Container
+	moves := c.Step.Do == Slide || c.Step.Do == Shrink || c.Step.Edge == "head" && c.Step.Do != Container
 	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup && !moves {
 		return ""
 	}

@@ -73,6 +73,9 @@ func randomSteps(rng *rand.Rand) []plan.Step {
 	var out []plan.Step
 	for range 1 + rng.IntN(5) {
 		s := plan.Step{Partition: strconv.Itoa(1 + rng.IntN(5)), By: fmt.Sprintf("%d MiB", 1+rng.IntN(12))}
+		if rng.IntN(3) == 0 {
+			s.By = fmt.Sprintf("%d MiB", 12+rng.IntN(20))
+		}
 		switch rng.IntN(9) {
 		case 0:
 			s = plan.Step{Do: plan.Delete, Partition: s.Partition, Waiver: "for the test"}

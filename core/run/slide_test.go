@@ -27,7 +27,7 @@ func train() []plan.Step {
 
 // gives takes room from a volume at its head and hands it on.
 func gives() []plan.Step {
-	return []plan.Step{{Do: plan.Shrink, Partition: "5", By: "8 MiB", Edge: "head"}, {Do: plan.Slide, Partition: "4", By: "8 MiB"}, {Do: plan.Grow, Partition: "3", By: "all"}}
+	return []plan.Step{{Do: plan.Shrink, Partition: "6", By: "8 MiB"}, {Do: plan.Shrink, Partition: "5", By: "20 MiB", Edge: "head"}, {Do: plan.Slide, Partition: "4", By: "20 MiB"}, {Do: plan.Grow, Partition: "3", By: "all"}}
 }
 
 // TestSlid carries slides out and compares every file, that the drive is sound, and that the

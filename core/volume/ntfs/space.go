@@ -37,6 +37,19 @@ func (v *Volume) space() (*space, error) {
 	return s, nil
 }
 
+// before leaves only what is free before a cluster.
+func (s *space) before(end int64) {
+	var kept []stretch
+	s.left = 0
+	for _, f := range s.free {
+		if f.to = min(f.to, end); f.from < f.to {
+			kept = append(kept, f)
+			s.left += f.to - f.from
+		}
+	}
+	s.free = kept
+}
+
 // take allocates n clusters: in one piece where there is one that is long enough, else
 // in as few as possible.
 func (s *space) take(n int64) ([]run, error) {
