@@ -140,11 +140,12 @@ scripts/kernel-read.sh "$mbr" >"$work/mbr-after"
 expect "volumes left" "$(grep -c ^volume "$work/mbr-after")" "$(($(grep -c ^volume "$work/mbr-before") - 1))"
 expect "the others' files" "$(grep ^file "$work/mbr-after" | sort | sha256sum)" "$(grep ^file "$work/mbr-before" | grep -vP '^file\t566237184\t' | sort | sha256sum)"
 
-echo "A logical volume slides to the one before it and gives room at its end; the container ends there, and a volume of its own is made behind it."
+echo "A logical volume slides to the one before it and gives room at its end; the container begins and ends there; the primary grows to it, and another volume is made behind it."
 cat >"$work/plan.json" <<'P'
 {"version": 1, "steps": [
   {"do": "slide", "partition": "6", "by": "-20 GiB"}, {"do": "slide", "partition": "5", "by": "3 GiB"}, {"do": "shrink", "partition": "6", "by": "70 GiB"},
-  {"do": "container", "partition": "2", "act": "shrink", "by": "all"}, {"do": "create", "size": "30 GiB", "type": "basic", "format": "ntfs", "label": "Plain", "start_lba": 1000000000}]}
+  {"do": "container", "partition": "2", "act": "shrink", "by": "all"}, {"do": "container", "partition": "2", "act": "shrink", "by": "all", "edge": "head"},
+  {"do": "grow", "partition": "1", "by": "all"}, {"do": "create", "size": "30 GiB", "type": "basic", "format": "ntfs", "label": "Plain", "start_lba": 1000000000}]}
 P
 bin/jadetrail carry-out --pc "$mbr.pc.json" --serial 4D7C --plan "$work/plan.json" "$mbr" >/dev/null
 expect "the drive" "$(bin/jadetrail check "$mbr" | tail -1)" "The drive is sound."

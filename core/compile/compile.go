@@ -271,7 +271,7 @@ func clearDrive(sv *survey.Survey, col plan.Column, g Given) (script.Script, err
 	return s, nil
 }
 
-// container makes, resizes at its end or takes away an extended container; only the table
+// container makes, resizes or takes away an extended container; only the table
 // changes, and for a new one the record that its chain begins with.
 func container(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	p, there := col.Layout.Find(col.Number)
@@ -288,6 +288,8 @@ func container(sv *survey.Survey, col plan.Column) (script.Script, error) {
 		s.Barrier("first record of the chain written")
 		set, err := sv.Table.Set(p.Number, table.MBREntry(table.Entry{TypeID: p.TypeID, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw)
 		return append(s, set...), err
+	case there && i >= 0 && p.Start != sv.Table.Entries[i].Start:
+		return sv.Table.MoveHead(p.Start, sv.Table.Entries[i].Moved(p.Start, p.End))
 	case there && i >= 0:
 		e := sv.Table.Entries[i]
 		return sv.Table.Set(e.Slot, e.Moved(p.Start, p.End))

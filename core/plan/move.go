@@ -275,7 +275,6 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	act := ContainerAct(c.Step.Act)
 	c.Title = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}[act]
-	c.Later = c.Step.Edge == "head" // the whole chain counts from there
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if p.Role != layout.Container {
 		block(obstacle(NoVolume, fmt.Sprintf("%s is no extended container.", p.Title()), p.Number))

@@ -145,11 +145,37 @@ func TestSlidOnMBR(t *testing.T) {
 	}
 }
 
+// TestContainerAtItsHead has a container begin later, so that the primary before it grows,
+// and earlier again, with and without a logical volume at its very start.
+func TestContainerAtItsHead(t *testing.T) {
+	for _, sector := range []disk.Bytes{512, 4096} {
+		s := bakeryShop(t, sector)
+		im := s.open(t)
+		files := contents(t, im)
+		head := func(act, by string) plan.Step {
+			return plan.Step{Do: plan.Container, Partition: "2", Act: act, Edge: "head", By: by}
+		}
+		s.run(t, im, plan.Step{Do: plan.Slide, Partition: "6", By: "8 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "7 MiB"}, head("shrink", "5 MiB"), plan.Step{Do: plan.Grow, Partition: "1", By: "all"})
+		s.run(t, im, head("shrink", "all"), head("grow", "2 MiB"), plan.Step{Do: plan.Slide, Partition: "5", By: "-2 MiB"})
+		fits(t, im)
+		sv, err := survey.Read(im, nil)
+		if err != nil || !maps.Equal(files, contents(t, im)) {
+			t.Fatal("files have changed", err)
+		}
+		one, _ := sv.Layout.Find(1)
+		two, _ := sv.Layout.Find(2)
+		m := disk.MiB.At(sector)
+		if one.End+1 != 37*m || two.Start != 37*m {
+			t.Errorf("the primary ends at %d, the container begins at %d", one.End/m, two.Start/m)
+		}
+	}
+}
+
 // TestSlidOnMBRAtEveryCut cuts the power at every write while logical volumes change places.
 func TestSlidOnMBRAtEveryCut(t *testing.T) {
 	s := bakeryShop(t, 512)
 	s.pc = true
-	s.steps, s.fills = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}}, true
+	s.steps, s.fills = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}, {Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}}, true
 	s.cut(t, 1)
 }
 

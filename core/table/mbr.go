@@ -297,6 +297,52 @@ func (t *Table) setMBR(slot int, raw []byte) (script.Script, error) {
 	return s, nil
 }
 
+// MoveHead returns the script that has the container begin at another sector; raw is its
+// entry then. The chain's records count from there, so each names the next one anew, and
+// where none lies at the new start an empty one is written. ErrSlot tells that a record
+// lies before it.
+func (t *Table) MoveHead(start disk.LBA, raw []byte) (script.Script, error) {
+	if err := t.Writable(); err != nil {
+		return nil, err
+	}
+	m := t.mbr
+	if m == nil || m.container == 0 || len(raw) != 16 {
+		return nil, fmt.Errorf("%w: there is no container", ErrSlot)
+	}
+	var chain []link
+	for i, l := range m.chain {
+		switch {
+		case i == 0 && l.slot == 0 && l.lba != start: // the empty one that began it
+		case l.lba < start, len(chain) > 0 && l.lba == start:
+			return nil, fmt.Errorf("%w: a record of the container lies at sector %d", ErrSlot, l.lba)
+		default:
+			chain = append(chain, l)
+		}
+	}
+	if len(chain) == 0 || chain[0].lba != start {
+		first := make([]byte, t.Sector)
+		first[mbrEnd], first[mbrEnd+1] = 0x55, 0xaa
+		chain = slices.Insert(chain, 0, link{lba: start, sector: first})
+	}
+	var s script.Script
+	for i, l := range chain {
+		b := slices.Clone(l.sector)
+		next := b[mbrEntries+16:][:16]
+		if i+1 == len(chain) {
+			clear(next)
+		} else {
+			if !isContainer(next[4]) {
+				next[4] = 0x05
+			}
+			n := chain[i+1]
+			putPlace(next, start, n.lba, mbrEntry(0, n.sector[mbrEntries:], n.lba).End)
+		}
+		s.Put(l.lba.Offset(t.Sector), b)
+	}
+	s.Barrier("records of logical volumes counted from the new start")
+	return append(s, t.putMBR(func(b []byte) { copy(b[mbrEntries+16*(m.slot-1):][:16], raw) })...), nil
+}
+
 // Insert returns the script that puts a logical volume into the chain: record is
 // its sector, to the byte but for the link to the next, and at is where it lies. A
 // new record is written before the one that names it. was, when not nil, is the
