@@ -75,7 +75,11 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 		return append(s, set...), err
 	}
 	// A logical volume's record moves with it: it leaves the chain, and is put in again.
-	out, err := takenOff(sv, number, dev)
+	record, err := recordAsItIs(sv, number, dev)
+	if err != nil {
+		return nil, err
+	}
+	out, err := sv.Table.Set(number, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -93,13 +97,23 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 	}
 	e.Record += start - p.Start
 	in, err := left.Insert(e.Record, e.Moved(start, end), nil)
-	return slices.Concat(s, out, in), err
+	return slices.Concat(record, s, out, in), err
 }
 
 // takenOff takes a partition's entry out of the table. The record of a logical volume stays
-// where it is, out of the chain; it is written anew as it is, so that undo brings it back
-// whatever later steps put there.
+// where it is, out of the chain.
 func takenOff(sv *survey.Survey, number int, dev disk.Device) (script.Script, error) {
+	s, err := recordAsItIs(sv, number, dev)
+	if err != nil {
+		return nil, err
+	}
+	out, err := sv.Table.Set(number, nil)
+	return append(s, out...), err
+}
+
+// recordAsItIs writes the record of a logical volume anew as it is, so that undo brings it
+// back whatever is put there afterwards. It comes before all that may lie there then.
+func recordAsItIs(sv *survey.Survey, number int, dev disk.Device) (script.Script, error) {
 	var s script.Script
 	for _, e := range sv.Table.Entries {
 		if e.Slot == number && e.Record != 0 {
@@ -110,8 +124,7 @@ func takenOff(sv *survey.Survey, number int, dev disk.Device) (script.Script, er
 			s.Put(e.Record.Offset(sv.Layout.Sector), b)
 		}
 	}
-	out, err := sv.Table.Set(number, nil)
-	return append(s, out...), err
+	return s, nil
 }
 
 // fitted mends what a volume says of the place where it begins: the count of the sectors

@@ -54,3 +54,22 @@ func TestOverRecords(t *testing.T) {
 		})
 	}
 }
+
+// TestNoReturnOverWhatIsGone slides over the place of a partition that the same plan has taken
+// away: undo could not bring that back, however it went.
+func TestNoReturnOverWhatIsGone(t *testing.T) {
+	l := reception()
+	slide := Step{Do: Slide, Partition: "5", By: "-512 MiB"}
+	for name, first := range map[string]Step{
+		"deleted":  {Do: Delete, Partition: "4", Release: "r", Waiver: "w"},
+		"absorbed": {Do: Absorb, Partition: "4", Into: "5", Release: "r"},
+	} {
+		cols := Lay(l, Facts{}, []Step{first, slide})
+		if last := cols[1]; len(last.Obstacles) > 0 || last.NoReturn == "" {
+			t.Errorf("%s: %q, %v", name, last.NoReturn, last.Obstacles)
+		}
+	}
+	if cols := Lay(l, Facts{}, []Step{{Do: Slide, Partition: "6", By: "1 GiB"}, {Do: Slide, Partition: "5", By: "1 GiB"}}); cols[1].NoReturn != "" {
+		t.Errorf("nothing is gone: %q", cols[1].NoReturn)
+	}
+}

@@ -44,6 +44,10 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 					gone = append(gone, *p)
 				}
 			}
+			if p, ok := l.Find(c.Absorbed); ok { // its files are in another place, which undo takes away
+				gone = append(gone, *p)
+			}
+			gone = append(gone, c.Cleared...)
 			f.names.note(s, &c)
 			if s.Do == Create && c.Layout != nil {
 				f.kept[c.Number] = true // nobody's files but what the plan puts there

@@ -1,8 +1,10 @@
 package run
 
 import (
+	"bytes"
 	"context"
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -145,6 +147,53 @@ func TestSlidOnMBR(t *testing.T) {
 	}
 }
 
+// TestLeftBehind slides partitions over what earlier steps of the same plan left behind: an
+// empty container's record, a container's former first one, the copy of a boot sector at a
+// volume's former end. Stopped late and taken back, all of it is there again.
+func TestLeftBehind(t *testing.T) {
+	head := plan.Step{Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}
+	for name, c := range map[string]struct{ before, steps []plan.Step }{
+		"a container's former start": {[]plan.Step{{Do: plan.Slide, Partition: "6", By: "10 MiB"}, {Do: plan.Slide, Partition: "5", By: "10 MiB"}}, []plan.Step{head, {Do: plan.Slide, Partition: "1", By: "all"}}},
+		"an empty container": {[]plan.Step{{Do: plan.Delete, Partition: "7", Waiver: "w", Lead: "o"}, {Do: plan.Delete, Partition: "6", Waiver: "w", Lead: "o"}, {Do: plan.Delete, Partition: "5", Waiver: "w", Lead: "o"}},
+			[]plan.Step{{Do: plan.Container, Partition: "2", Act: "dissolve"}, {Do: plan.Slide, Partition: "1", By: "20 MiB"}}},
+		"a volume's former end": {nil, []plan.Step{{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-5 MiB"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := bakeryShop(t, 512)
+			im := s.open(t)
+			for _, x := range c.before {
+				s.run(t, im, x)
+			}
+			was, err := survey.Read(im, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			files := contents(t, im)
+			s.steps = c.steps
+			ctx, stop := context.WithCancel(context.Background())
+			o := s.options(im)
+			o.PC = nil
+			o.Report = func(p carry.Progress) {
+				if p.Step == len(s.steps)-1 && p.Done == p.Total {
+					stop()
+				}
+			}
+			if _, err := CarryOut(ctx, o); err == nil || !strings.Contains(err.Error(), "stopped") {
+				t.Fatal(err)
+			}
+			again := s.options(im)
+			again.PC = nil
+			if _, err := Resume(context.Background(), again, true); err != nil {
+				t.Fatal(err)
+			}
+			now, err := survey.Read(im, nil)
+			if err != nil || now.Check().FirstError() != nil || len(layout.Differ(was.Layout, now.Layout)) > 0 || !maps.Equal(files, contents(t, im)) {
+				t.Errorf("%v, %v, %v", err, now.Check(), layout.Differ(was.Layout, now.Layout))
+			}
+		})
+	}
+}
+
 // TestContainerAtItsHead has a container begin later, so that the primary before it grows,
 // and earlier again, with and without a logical volume at its very start.
 func TestContainerAtItsHead(t *testing.T) {
@@ -202,4 +251,21 @@ func TestSlideStopped(t *testing.T) {
 		t.Error("files have changed")
 	}
 	fits(t, im)
+}
+
+// TestLogicalSlidWhole slides a logical volume that nobody can look into over the place of its
+// own record: every byte of it is the same.
+func TestLogicalSlidWhole(t *testing.T) {
+	s := bakeryShop(t, 512)
+	im := s.open(t)
+	noise := make([]byte, 20*disk.MiB)
+	rand.NewChaCha8([32]byte{6}).Read(noise)
+	if _, err := im.WriteAt(noise, int64(91*disk.MiB)); err != nil {
+		t.Fatal(err)
+	}
+	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "7", By: "-10 MiB"})
+	got, err := disk.ReadFull(im, 81*disk.MiB, 20*disk.MiB)
+	if err != nil || !bytes.Equal(got, noise) {
+		t.Errorf("not what it was: %v", err)
+	}
 }

@@ -262,11 +262,15 @@ func (t *Table) setMBR(slot int, raw []byte) (script.Script, error) {
 		if slot == m.slot && raw == nil && slices.ContainsFunc(m.chain, func(l link) bool { return l.slot != 0 }) {
 			return nil, fmt.Errorf("%w: the container in slot %d has logical volumes", ErrSlot, slot)
 		}
-		return t.putMBR(func(b []byte) {
+		var s script.Script
+		if slot == m.slot && raw == nil {
+			t.asTheyAre(&s, m.chain)
+		}
+		return append(s, t.putMBR(func(b []byte) {
 			e := b[mbrEntries+16*(slot-1):][:16]
 			clear(e)
 			copy(e, raw)
-		}), nil
+		})...), nil
 	}
 	i := slices.IndexFunc(m.chain, func(l link) bool { return l.slot == slot && slot != 0 })
 	if i < 0 || raw != nil && len(raw) != len(m.chain[i].sector) {
@@ -297,6 +301,14 @@ func (t *Table) setMBR(slot int, raw []byte) (script.Script, error) {
 	return s, nil
 }
 
+// asTheyAre writes records anew that are left behind, so that undo brings them back whatever
+// later steps put there.
+func (t *Table) asTheyAre(s *script.Script, left []link) {
+	for _, l := range left {
+		s.Put(l.lba.Offset(t.Sector), l.sector)
+	}
+}
+
 // MoveHead returns the script that has the container begin at another sector; raw is its
 // entry then. The chain's records count from there, so each names the next one anew, and
 // where none lies at the new start an empty one is written. ErrSlot tells that a record
@@ -325,6 +337,9 @@ func (t *Table) MoveHead(start disk.LBA, raw []byte) (script.Script, error) {
 		chain = slices.Insert(chain, 0, link{lba: start, sector: first})
 	}
 	var s script.Script
+	if m.chain[0].lba != start {
+		t.asTheyAre(&s, m.chain[:1])
+	}
 	for i, l := range chain {
 		b := slices.Clone(l.sector)
 		next := b[mbrEntries+16:][:16]

@@ -185,6 +185,17 @@ func (v *Volume) growBadClus(clusters int64) ([]byte, error) {
 // resize returns the bytes of a record in which one attribute that is not
 // resident has other runs and sizes; what follows it moves along.
 func resize(r *record, a *attr, runs []run, alloc, size, initialised disk.Bytes) ([]byte, error) {
+	return withRuns(r, a, runs, func(h []byte) {
+		le.PutUint64(h[24:], uint64(runsEnd(runs, 0)-1))
+		le.PutUint64(h[40:], uint64(alloc))
+		le.PutUint64(h[48:], uint64(size))
+		le.PutUint64(h[56:], uint64(initialised))
+	})
+}
+
+// withRuns returns the bytes of a record in which one attribute that is not resident has
+// other runs; change, where it is not nil, changes the head of the attribute besides.
+func withRuns(r *record, a *attr, runs []run, change func(head []byte)) ([]byte, error) {
 	pairs := packRuns(runs)
 	at := int(le.Uint16(r.raw[a.off+32:]))
 	length := (at + len(pairs) + 7) &^ 7
@@ -192,14 +203,12 @@ func resize(r *record, a *attr, runs []run, alloc, size, initialised disk.Bytes)
 	if used-a.length+length > len(r.raw) {
 		return nil, ErrRecord
 	}
-	b := append([]byte(nil), r.raw[:a.off]...)
-	h := append([]byte(nil), r.raw[a.off:a.off+at]...)
-	le.PutUint32(h[4:], uint32(length))
-	le.PutUint64(h[24:], uint64(runsEnd(runs, 0)-1))
-	le.PutUint64(h[40:], uint64(alloc))
-	le.PutUint64(h[48:], uint64(size))
-	le.PutUint64(h[56:], uint64(initialised))
-	b = append(append(b, h...), pairs...)
+	b := append([]byte(nil), r.raw[:a.off+at]...)
+	le.PutUint32(b[a.off+4:], uint32(length))
+	if change != nil {
+		change(b[a.off:])
+	}
+	b = append(b, pairs...)
 	b = append(b, make([]byte, a.off+length-len(b))...)
 	b = append(b, r.raw[a.off+a.length:used]...)
 	le.PutUint32(b[24:], uint32(len(b)))

@@ -45,6 +45,15 @@ func (v *Volume) Shrink(size disk.Bytes) (script.Script, error) {
 		return nil, err
 	}
 	var s script.Script
+	// The copy that is left behind is written anew as it is, so that undo brings it back
+	// whatever comes to lie there.
+	if at := disk.Bytes(le.Uint64(o.raw[40:])) * o.sector; at+o.sector <= v.dev.Size() {
+		copied, err := disk.ReadFull(v.dev, at, o.sector)
+		if err != nil {
+			return nil, err
+		}
+		s.Put(at, copied)
+	}
 	b := o.withSectors(sectors)
 	s.Put(disk.Bytes(sectors)*o.sector, b[:o.sector])
 	s.Barrier("copy of the boot sector at the new end")

@@ -77,7 +77,7 @@ func (m *vacating) record(num int64) error {
 		if err != nil {
 			return err
 		}
-		raw, err := withRuns(r, a, runs)
+		raw, err := withRuns(r, a, runs, nil)
 		if err != nil {
 			return fmt.Errorf("file %d: %w", num, err)
 		}
@@ -128,27 +128,6 @@ func (m *vacating) away(runs []run) ([]run, error) {
 		}
 	}
 	return out, nil
-}
-
-// withRuns returns the bytes of a record in which one attribute has other runs for the same
-// clusters of its stream; sizes stay as they are.
-func withRuns(r *record, a *attr, runs []run) ([]byte, error) {
-	pairs := packRuns(runs)
-	at := int(le.Uint16(r.raw[a.off+32:]))
-	length := (at + len(pairs) + 7) &^ 7
-	used := int(le.Uint32(r.raw[24:]))
-	if used-a.length+length > len(r.raw) {
-		return nil, ErrRecord
-	}
-	b := append([]byte(nil), r.raw[:a.off+at]...)
-	le.PutUint32(b[a.off+4:], uint32(length))
-	b = append(b, pairs...)
-	b = append(b, make([]byte, a.off+length-len(b))...)
-	b = append(b, r.raw[a.off+a.length:used]...)
-	le.PutUint32(b[24:], uint32(len(b)))
-	b = append(b, make([]byte, len(r.raw)-len(b))...)
-	fix(b)
-	return b, nil
 }
 
 // script puts it together: the contents first, then what names their new places.
