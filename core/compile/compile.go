@@ -394,7 +394,6 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 
 // shrinker is a file system that can be made shorter.
 type shrinker interface {
-	Vacate(size disk.Bytes) (script.Script, error)
 	Shrink(size disk.Bytes) (script.Script, error)
 }
 
@@ -408,7 +407,12 @@ func shrink(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script,
 	if !ok || !left || i < 0 || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be made smaller", ErrCannot, col.Number)
 	}
-	s, err := v.Vacate(q.Bytes)
+	var s script.Script
+	var err error
+	n, apart := v.(*ntfs.Volume)
+	if apart { // it is emptied behind the new end by a script of its own
+		s, err = n.Vacate(q.Bytes)
+	}
 	if err == nil && len(s) > 0 { // what is to be cut is the volume as it is then
 		over, e := disk.NewOverlay(survey.Window(dev, *p), "")
 		if e != nil {

@@ -8,6 +8,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
 )
 
 // What can be done beside the steps that are carried out so far.
@@ -237,9 +238,6 @@ func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
 	if o := resizable(p, f); o != nil {
 		return 0, o
 	}
-	if p.Volume.Kind != volume.NTFS {
-		return 0, obstacle(NotResizable, "This version grows NTFS volumes only. Copy its files out, and back into a larger one.", p.Number).clear("copy-out")
-	}
 	gap, ok := l.GapAt(p.End+1, p.Container)
 	if !ok {
 		return 0, notAdjacent(l, p, f)
@@ -257,11 +255,18 @@ func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
 	return end, nil
 }
 
-// maxVolume is how many sectors a volume can have: NTFS counts clusters in 32 bits,
-// FAT32 in 28, FAT16 below 65 525, FAT12 below 4085.
+// maxVolume is how many sectors a volume can have: NTFS counts clusters in 32 bits, a FAT
+// volume has as many as its kind allows. One with bad clusters gets no larger tables: these
+// would come to lie on other clusters, bad ones perhaps.
 func maxVolume(v *volume.Info, sector disk.Bytes) disk.LBA {
-	clusters := map[volume.Kind]disk.Bytes{volume.NTFS: 1<<32 - 1, volume.FAT32: 1<<28 - 16, volume.FAT16: 65524, volume.FAT12: 4084}[v.Kind]
-	return (clusters*v.ClusterBytes + sector).At(sector)
+	if v.Tables == nil {
+		return ((1<<32-1)*v.ClusterBytes + sector).At(sector)
+	}
+	_, roomy, most := fat.Bounds(*v, sector)
+	if v.BadClusters > 0 {
+		most = roomy
+	}
+	return most.At(sector)
 }
 
 // notAdjacent says why no gap touches p's end: what stands between, or where else
@@ -362,7 +367,7 @@ func movable(p *layout.Span, f Facts) *Obstacle {
 }
 
 func growHead(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Grow, Edge: "head", Later: p.Container != 0}
+	a := Act{Do: Grow, Edge: "head"}
 	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
 		return a
 	}
@@ -398,8 +403,11 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 	}
 	v := p.Volume
 	least := leastVolume(v.Kind)
+	if v.Tables != nil {
+		low, _, _ := fat.Bounds(*v, l.Sector)
+		least = max(least, low)
+	}
 	cut := (p.Bytes - max(v.ShrinkCut, least).Up(disk.Grid)).Down(disk.Grid)
-	a.Later = v.Kind != volume.NTFS
 	most := (p.Bytes - max(v.ShrinkMin, least).Up(disk.Grid)).Down(disk.Grid)
 	last := f.Insides[p.Number]
 	switch {

@@ -67,6 +67,13 @@ func bakery() *layout.Layout {
 
 func kind(k volume.Kind) func(s *layout.Span) { return func(s *layout.Span) { s.Volume.Kind = k } }
 
+// oldKind makes a volume FAT16 with clusters of a size.
+func oldKind(cluster disk.Bytes) func(s *layout.Span) {
+	return func(s *layout.Span) {
+		s.Volume.Kind, s.Volume.ClusterBytes, s.Volume.Tables = volume.FAT16, cluster, &volume.Tables{Lead: disk.MiB, Bytes: 128 * disk.KiB, Copies: 2}
+	}
+}
+
 // TestCatalogue has for each obstacle a drive that gives it, and its neighbour that
 // does not.
 func TestCatalogue(t *testing.T) {
@@ -123,6 +130,7 @@ func TestCatalogue(t *testing.T) {
 		{BeyondMBR, Grow, "", toTheEnd, 1, none, b, 6, none, "2 TiB", "change-table"},
 		{BeyondMBR, Create, "", toTheEnd, 0, none, b, 0, none, "2 TiB", "change-table"},
 		{TooLarge, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.ClusterBytes = 3 }), 6, none, r, 6, none, "clusters", "copy-out"},
+		{TooLarge, Grow, "", with(r, 6, oldKind(32 * disk.KiB)), 6, none, with(r, 6, oldKind(256 * disk.KiB)), 6, none, "larger clusters", "copy-out"},
 		{TooSmall, Split, "", with(r, 5, small), 5, none, r, 5, none, "give up", ""},
 		{Full, Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = s.Bytes }), 5, none, r, 5, none, "full", "move-files"},
 		{LastCluster, Shrink, "", with(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {LastFile: "Full size/last.xry", Fixed: true}}}, with(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},
@@ -144,7 +152,6 @@ func TestCatalogue(t *testing.T) {
 		{ReadOnly, Create, "", r, 0, Facts{ReadOnly: true}, r, 0, none, "evidence", "attach"},
 		{TableUnsafe, Delete, "", r, 5, Facts{TableTrouble: "The copies differ."}, r, 5, none, "differ", "mend"},
 		{NotResizable, Grow, "", with(r, 6, kind(volume.Ext4)), 6, none, r, 6, none, "handled whole", "copy-out"},
-		{NotResizable, Grow, "", with(r, 6, kind(volume.FAT32)), 6, none, r, 6, none, "NTFS volumes only", "copy-out"},
 		{NoVolume, Shrink, "", r, 2, none, r, 5, none, "no file system", ""},
 		{NotReadable, Look, "", with(r, 5, kind(volume.ReFS)), 5, none, with(r, 5, kind(volume.ExFAT)), 5, none, "not opened", ""},
 		{NotReadable, Look, "", with(r, 5, func(s *layout.Span) { s.Volume.ClusterBytes = 0 }), 5, none, r, 5, none, "damaged", "search"},

@@ -37,7 +37,7 @@ func TestRoutes(t *testing.T) {
 		{"the gap lies before it", before, none, Goal{Receiver: "5", Gain: "all", Keep: []string{"6"}}, []string{"Data slides toward the start"}, ""},
 		{"more than the drive has", l, none, Goal{Receiver: "3", Gain: "400 GiB"}, nil, "at most"},
 		{"no such receiver", l, none, Goal{Receiver: "9", Gain: "1 GiB"}, nil, "no partition 9"},
-		{"a receiver that cannot grow", l, none, Goal{Receiver: "1", Gain: "1 GiB"}, nil, ""},
+		{"a receiver that cannot grow", l, none, Goal{Receiver: "2", Gain: "1 GiB"}, nil, ""},
 		{"unwanted ones, for C:", l, none, Goal{Remove: []string{"4"}, GiveTo: "3"}, []string{"Delete Recovery"}, ""},
 		{"unwanted ones, for nobody", l, none, Goal{Remove: []string{"4", "6", "4"}}, []string{"Delete Recovery and OEM"}, ""},
 		{"unwanted ones, for two", l, none, Goal{Remove: []string{"4", "6"}, GiveTo: "3", ShareWith: []string{"5"}}, []string{"Delete Recovery and OEM", "Delete Recovery and OEM; slide Data"}, ""},

@@ -216,7 +216,8 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			v := *q.Volume
 			if end > q.End {
 				q.End, q.Bytes = end, whole
-				v.TotalBytes, v.Use = grownTotal(v, whole, l.Sector), nil
+				v = filling(v, whole, l.Sector)
+				v.Use = nil
 			}
 			v.UsedBytes += need
 			q.Volume = &v

@@ -164,10 +164,10 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 			return
 		}
 		v := volume.Info{Kind: volume.NTFS, Label: s.Label, Serial: Serial(f.NewID), ClusterBytes: NewCluster, Clean: true}
-		v.TotalBytes = grownTotal(v, p.Bytes, l.Sector)
+		v = filling(v, p.Bytes, l.Sector)
 		p.Volume = &v
 	case "fat32":
-		cluster, total, err := fat.Shape(p.Bytes, l.Sector)
+		v, err := fat.Shape(p.Bytes, l.Sector)
 		if err != nil {
 			block(obstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", p.Bytes)))
 			return
@@ -176,7 +176,8 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 			block(obstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", s.Label)))
 			return
 		}
-		p.Volume = &volume.Info{Kind: volume.FAT32, Label: strings.ToUpper(s.Label), Serial: Serial(f.NewID)[:8], ClusterBytes: cluster, TotalBytes: total, Clean: true}
+		v.Label, v.Serial = strings.ToUpper(s.Label), Serial(f.NewID)[:8]
+		p.Volume = &v
 	case "fat16":
 		block(obstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume."))
 		return
@@ -197,8 +198,8 @@ type Image struct {
 	Verified bool
 }
 
-// restored puts the contents of an image into a new partition; an NTFS volume is grown to
-// fill a larger one.
+// restored puts the contents of an image into a new partition; an NTFS or FAT volume is
+// grown to fill a larger one.
 func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
 	c.Place, c.Detail = FromBackup, fmt.Sprintf("%s, from image %s", p.Bytes, c.Step.Backup)
 	if img.Span.Volume == nil {
@@ -210,12 +211,14 @@ func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
 		return
 	}
 	switch {
-	case v.Kind != volume.NTFS:
+	case v.Kind != volume.NTFS && v.Tables == nil:
 		c.Obstacles = append(c.Obstacles, *obstacle(NotResizable, fmt.Sprintf("%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind, img.Span.Bytes)))
+	case v.Tables != nil && p.Bytes.At(l.Sector) > maxVolume(&v, l.Sector):
+		c.Obstacles = append(c.Obstacles, *obstacle(TooLarge, fmt.Sprintf("%s has clusters of %s and cannot become so large: up to %s.", img.Span.Title(), v.ClusterBytes, maxVolume(&v, l.Sector).Offset(l.Sector))))
 	case !v.Clean || v.Hibernated:
 		c.Obstacles = append(c.Obstacles, *obstacle(NotClean, fmt.Sprintf("%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(), img.Span.Bytes)))
 	default:
-		v.TotalBytes = grownTotal(v, p.Bytes, l.Sector)
+		v = filling(v, p.Bytes, l.Sector)
 		c.Detail += fmt.Sprintf(", grown from %s", img.Span.Bytes)
 	}
 }

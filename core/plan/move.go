@@ -8,7 +8,6 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/volume"
 )
 
 // Head is the first sector that belongs to a partition: of a logical volume that of its
@@ -36,11 +35,7 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 		q.Bytes = (end - start + 1).Offset(l.Sector)
 		if q.Volume != nil && q.Bytes != p.Bytes {
 			v := *q.Volume
-			if v.Kind == volume.NTFS {
-				v.TotalBytes = grownTotal(v, q.Bytes, l.Sector)
-			} else { // what stands before its clusters stays as it is
-				v.TotalBytes += q.Bytes - p.Bytes
-			}
+			v = filling(v, q.Bytes, l.Sector)
 			v.ShrinkCut = min(v.ShrinkCut, q.Bytes)
 			v.Use = nil
 			q.Volume = &v
@@ -128,7 +123,6 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	by = by.Up(disk.Grid)
-	c.Later = p.Volume.Kind != volume.NTFS || head && p.Container != 0
 	start, end := p.Start, p.End
 	if head {
 		start += by.At(l.Sector)
@@ -145,11 +139,7 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 
 // growHeadStep makes a volume larger toward the start: it slides there and grows.
 func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Later = p.Container != 0
 	a := growHead(l, p, f)
-	if a.Obstacle == nil && p.Volume.Kind != volume.NTFS {
-		_, a.Obstacle = mayGrow(l, p, f)
-	}
 	up, _ := Touching(l, p)
 	if a.Obstacle == nil && up < disk.Grid {
 		a.Obstacle = obstacle(GapTooSmall, "The gap before it is smaller than 1 MiB.", p.Number)

@@ -9,6 +9,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
 )
 
 // Lay works out what the steps lead to, one column a step. After a step with an
@@ -184,11 +185,10 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		parts := l.Partitions()
 		for i := range parts {
 			if q := &parts[i]; q.Number == n {
-				v := *q.Volume
-				q.Volume = &v
 				q.End = end
 				q.Bytes = (end - q.Start + 1).Offset(l.Sector)
-				v.TotalBytes = grownTotal(v, q.Bytes, l.Sector)
+				v := filling(*q.Volume, q.Bytes, l.Sector)
+				q.Volume = &v
 				c.Detail = fmt.Sprintf("%s to %s", p.Bytes, q.Bytes)
 			}
 		}
@@ -196,10 +196,17 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	}
 }
 
-// grownTotal is the length of a volume's clusters after it has been grown to
-// fill its partition: one sector stays for the copy of the boot sector.
-func grownTotal(v volume.Info, part, sector disk.Bytes) disk.Bytes {
-	return (part - sector).Down(v.ClusterBytes)
+// filling is a volume that has come to fill a partition of another size: of NTFS, one
+// sector stays for the copy of the boot sector; of FAT, the tables may have grown.
+func filling(v volume.Info, part, sector disk.Bytes) volume.Info {
+	if v.Tables != nil {
+		if after, _, err := fat.Reshaped(v, part, sector); err == nil {
+			return after
+		}
+		return v
+	}
+	v.TotalBytes = (part - sector).Down(v.ClusterBytes)
+	return v
 }
 
 // missing is what the gate asks for before p is deleted.

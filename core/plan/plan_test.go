@@ -8,6 +8,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
 )
 
 const sec = 512
@@ -19,6 +20,10 @@ func part(n int, start, size disk.Bytes, role layout.Role, kind volume.Kind) lay
 	p.Protected = role == layout.EFI || role == layout.Recovery || role == layout.OEM || role == layout.Reserved
 	if kind != "" {
 		p.Volume = &volume.Info{Kind: kind, ClusterBytes: 4096, TotalBytes: (size - sec).Down(4096), UsedBytes: size / 2, Clean: true}
+		if v, err := fat.Shape(size, sec); kind == volume.FAT32 && err == nil {
+			v.UsedBytes = v.TotalBytes / 2
+			p.Volume = &v
+		}
 	}
 	return p
 }
@@ -68,7 +73,7 @@ func TestObstacles(t *testing.T) {
 		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
 		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},
 		{"not larger", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", To: "100GiB"}}, "bad-amount", ""},
-		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "not-resizable", ""},
+		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "in-the-way", ""},
 		{"after an obstacle", []Step{{Do: Delete, Partition: "3"}, {Do: Delete, Partition: "4"}}, "earlier-step", ""},
 		{"toward the start", []Step{{Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "in-the-way", ""},
 		{"toward the start, into a gap", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "", ""},

@@ -5,6 +5,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/volume/fat"
 )
 
 // Price is what a plan costs.
@@ -59,9 +60,18 @@ func cutBytes(p *layout.Span, size disk.Bytes) disk.Bytes {
 }
 
 // growBytes is what is written when a volume gains an amount at its end: the new part of
-// the bitmap, and the records around it.
+// the bitmap, and the records around it; of a FAT volume whose tables grow, these, and the
+// clusters that make way.
 func growBytes(p *layout.Span, by disk.Bytes) disk.Bytes {
-	return by/p.Volume.ClusterBytes/8 + bookkeeping
+	v := p.Volume
+	if v.Tables == nil {
+		return by/v.ClusterBytes/8 + bookkeeping
+	}
+	after, shift, err := fat.Reshaped(*v, p.Bytes+by, p.Bytes/disk.Bytes(p.End-p.Start+1))
+	if err != nil || shift == 0 {
+		return bookkeeping
+	}
+	return disk.Bytes(after.Tables.Copies)*after.Tables.Bytes + disk.Bytes(shift)*v.ClusterBytes + bookkeeping
 }
 
 // PriceOf is the price of the columns of a plan that begins with the layout now.

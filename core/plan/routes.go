@@ -256,9 +256,6 @@ func (s *search) gain() {
 	if o == nil {
 		o = resizable(p, s.f)
 	}
-	if o == nil && p.Volume.Kind != volume.NTFS {
-		_, o = mayGrow(s.l, p, s.f)
-	}
 	if o != nil {
 		s.block(o)
 		return
@@ -735,9 +732,6 @@ func (s *search) remove() {
 			if o == nil {
 				o = resizable(r, s.f)
 			}
-			if o == nil && r.Volume.Kind != volume.NTFS {
-				_, o = mayGrow(l, r, s.f)
-			}
 			if o != nil {
 				s.block(o)
 				return
@@ -783,7 +777,7 @@ func (s *search) giveAll(name string, gone []layout.Span) {
 	if o == nil {
 		o = resizable(r, s.f)
 	}
-	if o != nil || r.Volume.Kind != volume.NTFS || numbers(gone)[r.Number] {
+	if o != nil || numbers(gone)[r.Number] {
 		return // that is said elsewhere
 	}
 	var may []layout.Span

@@ -269,7 +269,7 @@ func anyDrive(rng *rand.Rand, n int) *layout.Layout {
 		if rng.IntN(12) == 0 && container == 0 { // it does not end on the grid
 			p.End -= disk.LBA(rng.IntN(2048))
 			if p.Bytes = (p.End - p.Start + 1).Offset(sec); p.Volume != nil {
-				p.Volume.TotalBytes = grownTotal(*p.Volume, p.Bytes, sec)
+				*p.Volume = filling(*p.Volume, p.Bytes, sec)
 			}
 		}
 		p.UniqueID = fmt.Sprintf("id-%d", number)

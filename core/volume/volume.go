@@ -52,12 +52,22 @@ type Info struct {
 	Hibernated    bool  `json:"hibernated,omitempty"`
 	RestorePoints bool  `json:"restore_points,omitempty"`
 	BadClusters   int64 `json:"bad_clusters,omitempty"`
+	// Tables are what stands before the clusters of a FAT volume, nil for other kinds.
+	Tables *Tables `json:"tables,omitempty"`
 	// Detail is what else is known, for people: the kind of encryption, the set that
 	// a member belongs to.
 	Detail string `json:"detail,omitempty"`
 	// Use is how full the volume is along its length, in parts of equal size,
 	// each from 0 to 255; it is what the map draws.
 	Use []byte `json:"use,omitempty"`
+}
+
+// Tables are the file allocation tables of a volume: how many copies of how many bytes,
+// and how much stands before the first cluster all together.
+type Tables struct {
+	Lead   disk.Bytes `json:"lead_bytes"`
+	Bytes  disk.Bytes `json:"bytes"`
+	Copies int        `json:"copies"`
 }
 
 // Free is the room left in the volume.

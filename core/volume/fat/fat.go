@@ -188,6 +188,7 @@ func (v *Volume) Info() (volume.Info, error) {
 	i.UsedBytes, i.Use = disk.Bytes(d.Used)*v.cluster, d.Use()
 	i.ShrinkCut = v.at(uint32(d.Last) + 3)
 	i.ShrinkMin = v.dataStart + i.UsedBytes
+	i.Tables = &volume.Tables{Lead: v.dataStart, Bytes: v.fatSize, Copies: v.copies}
 	// The two top bits of the second entry tell a volume that was left open or
 	// whose medium failed (section 4.2).
 	if v.kind == volume.FAT32 {

@@ -537,12 +537,20 @@ func (l *loader) tables() (script.Script, error) {
 			free++
 		}
 	}
-	info, second := disk.Bytes(le.Uint16(l.v.boot[48:])), disk.Bytes(le.Uint16(l.v.boot[50:]))
+	counts, err := l.v.counts(free, min(l.cursor, l.v.clusters+1))
+	return append(s, counts...), err
+}
+
+// counts writes how many clusters of a FAT32 volume are free and where to look for one, in
+// both copies that say so (section 5).
+func (v *Volume) counts(free, next uint32) (script.Script, error) {
+	var s script.Script
+	info, second := disk.Bytes(le.Uint16(v.boot[48:])), disk.Bytes(le.Uint16(v.boot[50:]))
 	for _, at := range []disk.Bytes{info, second + info} {
-		if at == 0 || at*l.v.sector >= l.v.fatStart || at != info && second == 0 {
+		if at == 0 || at*v.sector >= v.fatStart || at != info && second == 0 {
 			continue
 		}
-		b, err := disk.ReadFull(l.v.dev, at*l.v.sector, l.v.sector)
+		b, err := disk.ReadFull(v.dev, at*v.sector, v.sector)
 		if err != nil {
 			return nil, err
 		}
@@ -550,8 +558,8 @@ func (l *loader) tables() (script.Script, error) {
 			continue
 		}
 		le.PutUint32(b[488:], free)
-		le.PutUint32(b[492:], min(l.cursor, l.v.clusters+1))
-		s.Put(at*l.v.sector, b)
+		le.PutUint32(b[492:], next)
+		s.Put(at*v.sector, b)
 	}
 	return s, nil
 }

@@ -64,12 +64,15 @@ func (v *Volume) shape(size, sec, cluster disk.Bytes) error {
 	return nil
 }
 
-// Shape tells what Make will make of a place of the given size: the size of the clusters,
-// and of all of them together. ErrFull when it is too small or too large for FAT32.
-func Shape(size, sector disk.Bytes) (cluster, total disk.Bytes, err error) {
+// Shape tells what Make will make of a place of the given size: its clusters and its
+// tables. ErrFull when the place is too small or too large for FAT32.
+func Shape(size, sector disk.Bytes) (volume.Info, error) {
 	var v Volume
-	err = v.shape(size, sector, 0)
-	return v.cluster, disk.Bytes(v.clusters) * v.cluster, err
+	if err := v.shape(size, sector, 0); err != nil {
+		return volume.Info{}, err
+	}
+	return volume.Info{Kind: volume.FAT32, ClusterBytes: v.cluster, TotalBytes: disk.Bytes(v.clusters) * v.cluster, Clean: true,
+		Tables: &volume.Tables{Lead: v.dataStart, Bytes: v.fatSize, Copies: 2}}, nil
 }
 
 // Make makes a FAT32 volume that fills dev and puts the files into it. dev must
