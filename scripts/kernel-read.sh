@@ -2,10 +2,11 @@
 # Lets a stock Linux kernel, in an emulator, mount every volume of a drive image
 # with its own drivers and hash every file:
 #
-#   scripts/kernel-read.sh [write|fill] IMAGE
+#   scripts/kernel-read.sh [write|fill] IMAGE ...
 #
 # SECTOR=4096 gives the drive sectors of that size (places are printed in sectors of 512
-# all the same). The image is not changed, but with fill: then the kernel makes, fragments, links and
+# all the same). Of several images, up to 20, each place has the image's number and a colon
+# before it. The image is not changed, but with fill: then the kernel makes, fragments, links and
 # deletes files in every volume (FILES=600 of them and more), and writes the last one full until
 # LEAVE KiB are free. Prints, tab separated:
 #   volume  START-SECTOR  TYPE  TOTAL-KiB
@@ -15,7 +16,7 @@
 set -euo pipefail
 mode=read
 if [ "$1" = write ] || [ "$1" = fill ]; then mode=$1; shift; fi
-image=$(realpath "$1")
+images=("$@")
 cache=${XDG_CACHE_HOME:-$HOME/.cache}/jadetrail-kernel-3
 
 need=()
@@ -78,8 +79,10 @@ fill() {
 }
 told() { sed -n "s/.* jade_$1=\([0-9]*\).*/\1/p" /proc/cmdline; }
 echo "--begin--"
-for d in $(ls /sys/class/block | grep '^vda[0-9]'); do
+many=$(told many)
+for d in $(ls /sys/class/block | grep '^vd[a-t][0-9]'); do
   start=$(cat /sys/class/block/$d/start)
+  [ $many = 1 ] || start=$(ls /sys/class/block | grep '^vd[a-t]$' | grep -n "^$(echo $d | cut -c1-3)$" | cut -d: -f1):$start
   if grep -q jade=fill /proc/cmdline; then
     if attach $d rw; then
       n=$(told files); [ $(cat /sys/class/block/$d/size) -gt 100000 ] || n=40
@@ -115,8 +118,13 @@ INIT
 chmod +x "$work/system/init"
 (cd "$work/system" && find . | cpio -o -H newc --quiet | gzip -1 >"$work/initrd")
 sector=${SECTOR:-512}
+drives=()
+for i in "${!images[@]}"; do
+  drives+=(-drive "file=$(realpath "${images[$i]}"),format=raw,if=none,id=d$i,snapshot=$([ "$mode" = fill ] && echo off || echo on)"
+    -device "virtio-blk-pci,drive=d$i,logical_block_size=$sector,physical_block_size=$sector")
+done
 timeout "${KERNEL_SECONDS:-5000}" qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
-  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0}" -drive "file=$image,format=raw,if=none,id=d,snapshot=$([ "$mode" = fill ] && echo off || echo on)" -device "virtio-blk-pci,drive=d,logical_block_size=$sector,physical_block_size=$sector" </dev/null 2>/dev/null |
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0} jade_many=${#images[@]}" "${drives[@]}" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
 grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }

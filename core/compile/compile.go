@@ -102,7 +102,10 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	case plan.Clear:
 		d.Script, err = clearDrive(sv, col, g)
 	case plan.Absorb:
-		if d, err = load(sv, col, g); err == nil {
+		if len(g.Files) > 0 { // else it is empty
+			d, err = load(sv, col, g)
+		}
+		if err == nil {
 			var gone script.Script
 			gone, err = takenOff(sv, col.Absorbed, g.Dev)
 			d.Script = append(d.Script, gone...)

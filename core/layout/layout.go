@@ -236,6 +236,10 @@ func (l *Layout) room(from, to disk.LBA) disk.Bytes {
 // Room is how much of a gap a new, aligned partition can take.
 func (l *Layout) Room(gap Span) disk.Bytes { return max(l.room(gap.Start, gap.End), 0) }
 
+// holds tells that there is a file system that is known; a place may look like none, or
+// like an unknown one, by what was there before.
+func (s *Span) holds() bool { return s.Volume != nil && s.Volume.Kind != volume.Unknown }
+
 // Differ says in what two layouts differ, one sentence a difference; what
 // changes by itself (how full a volume is) does not count.
 func Differ(a, b *Layout) []string {
@@ -257,9 +261,9 @@ func Differ(a, b *Layout) []string {
 			say("Partition %d has another type, id, name or attributes.", p.Number)
 		}
 		switch {
-		case (p.Volume == nil) != (q.Volume == nil):
+		case p.holds() != q.holds():
 			say("Partition %d: a file system appeared or is gone.", p.Number)
-		case p.Volume != nil && (p.Volume.Kind != q.Volume.Kind || p.Volume.Label != q.Volume.Label || p.Volume.Serial != q.Volume.Serial || p.Volume.TotalBytes != q.Volume.TotalBytes || p.Volume.ClusterBytes != q.Volume.ClusterBytes):
+		case p.holds() && (p.Volume.Kind != q.Volume.Kind || p.Volume.Label != q.Volume.Label || p.Volume.Serial != q.Volume.Serial || p.Volume.TotalBytes != q.Volume.TotalBytes || p.Volume.ClusterBytes != q.Volume.ClusterBytes):
 			say("Partition %d holds %s %q of %s instead of %s %q of %s.", p.Number, q.Volume.Kind, q.Volume.Label, q.Volume.TotalBytes, p.Volume.Kind, p.Volume.Label, p.Volume.TotalBytes)
 		}
 	}

@@ -130,7 +130,7 @@ func TestCatalogue(t *testing.T) {
 		{BeyondMBR, Grow, "", toTheEnd, 1, none, b, 6, none, "2 TiB", "change-table"},
 		{BeyondMBR, Create, "", toTheEnd, 0, none, b, 0, none, "2 TiB", "change-table"},
 		{TooLarge, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.ClusterBytes = 3 }), 6, none, r, 6, none, "clusters", "copy-out"},
-		{TooLarge, Grow, "", with(r, 6, oldKind(32 * disk.KiB)), 6, none, with(r, 6, oldKind(256 * disk.KiB)), 6, none, "larger clusters", "copy-out"},
+		{TooLarge, Grow, "", with(r, 6, oldKind(32*disk.KiB)), 6, none, with(r, 6, oldKind(256*disk.KiB)), 6, none, "larger clusters", "copy-out"},
 		{TooSmall, Split, "", with(r, 5, small), 5, none, r, 5, none, "give up", ""},
 		{Full, Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = s.Bytes }), 5, none, r, 5, none, "full", "move-files"},
 		{LastCluster, Shrink, "", with(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {LastFile: "Full size/last.xry", Fixed: true}}}, with(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},

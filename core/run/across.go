@@ -68,7 +68,7 @@ func (p *prepared) across(a *Arrival) error {
 	if err != nil {
 		return err
 	}
-	if len(a.in) == 0 {
+	if len(a.in) == 0 && a.Base != "" { // a whole volume may be empty
 		return fmt.Errorf("%s holds no files there", span.Title())
 	}
 	b := make([]byte, 1<<20)

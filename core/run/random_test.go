@@ -1,37 +1,58 @@
 package run
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/zeebo/blake3"
+
 	"jadetrail/core/carry"
+	"jadetrail/core/compile"
 	"jadetrail/core/disk"
+	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
 )
 
 // randomDrive makes a drive of a few partitions with gaps between them: NTFS volumes with
-// clusters of several sizes, FAT, and one that nothing is known of.
-func randomDrive(t *testing.T, path string, rng *rand.Rand) {
-	sector := []disk.Bytes{512, 512, 4096}[rng.IntN(3)]
+// clusters of several sizes, FAT, and one that nothing is known of; or, of those that a
+// kernel has filled, a copy of one.
+func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sector disk.Bytes) {
+	if len(bases) > 0 && rng.IntN(2) == 0 {
+		if out, err := exec.Command("cp", "--sparse=always", bases[rng.IntN(len(bases))], path).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		return 512
+	}
+	sector = []disk.Bytes{512, 512, 4096}[rng.IntN(3)]
 	im, err := disk.CreateImage(path, 200*disk.MiB, sector)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer im.Close()
 	var entries []table.Entry
+	old := rng.IntN(3) == 0 // an MBR, with logical volumes from the second on
 	at := disk.MiB
 	for n := 1; n <= 2+rng.IntN(4); n++ {
 		at += disk.Bytes(rng.IntN(3)*rng.IntN(9)) * disk.MiB
@@ -42,12 +63,24 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand) {
 		if at+size > 198*disk.MiB {
 			break
 		}
-		start := at.At(sector)
-		entries = append(entries, table.NewEntry(table.Entry{Slot: n, TypeID: table.TypeBasic, UniqueID: uid(n), Start: start, End: start + size.At(sector) - 1, Name: fmt.Sprint("part ", n)}))
+		e := table.Entry{Slot: n, TypeID: table.TypeBasic, UniqueID: uid(n), Name: fmt.Sprint("part ", n)}
+		if old {
+			e = table.Entry{Slot: n, TypeID: "07"}
+		}
+		if old && n > 1 {
+			if n == 2 {
+				entries = append(entries, table.Entry{Slot: 2, TypeID: "0f", Start: at.At(sector)})
+			}
+			e.Slot, e.Record = n+3, at.At(sector)
+			at += disk.MiB
+		}
+		e.Start = at.At(sector)
+		e.End = e.Start + size.At(sector) - 1
+		entries = append(entries, e)
 		w, tag := disk.NewWindow(im, at, size), fmt.Sprint("Volume ", n)
 		switch {
 		case kind == 0 && sector == 512:
-			err = fat.Make(w, fat.Options{Label: "SMALL", Cluster: 512, Hidden: uint32(start), Time: day, Files: files(tag, 5+rng.IntN(20))})
+			err = fat.Make(w, fat.Options{Label: "SMALL", Cluster: 512, Serial: uint32(n), Hidden: uint32(e.Start), Time: day, Files: files(tag, 5+rng.IntN(20))})
 		case kind == 1:
 			noise := make([]byte, 3*disk.MiB)
 			for i := range noise {
@@ -56,37 +89,163 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand) {
 			_, err = w.WriteAt(noise, int64(size/2))
 		default:
 			cluster := []disk.Bytes{0, 0, 4096, 16384}[rng.IntN(4)]
-			err = ntfs.Make(w, ntfs.Options{Label: tag, Cluster: cluster, Serial: uint64(n), Hidden: uint32(start), Time: day, Files: files(tag, 5+rng.IntN(60))})
+			err = ntfs.Make(w, ntfs.Options{Label: tag, Cluster: cluster, Serial: uint64(n), Hidden: uint32(e.Start), Time: day, Files: files(tag, 5+rng.IntN(60))})
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
 		at += size
 	}
-	if err := table.New(im, uid(0xd0), entries...).Apply(im, nil); err != nil {
+	made := func() script.Script { return table.New(im, uid(0xd0), entries...) }
+	if old {
+		for i := range entries {
+			if entries[i].TypeID == "0f" {
+				entries[i].End = (at + disk.Bytes(rng.IntN(20))*disk.MiB).At(sector) - 1
+			}
+			entries[i] = table.MBREntry(entries[i], sector)
+		}
+		made = func() script.Script { return table.NewMBR(im, 0x7f3b1046, entries...) }
+	} else {
+		for i := range entries {
+			entries[i] = table.NewEntry(entries[i])
+		}
+	}
+	if err := made().Apply(im, nil); err != nil {
 		t.Fatal(err)
 	}
+	return sector
 }
 
-// randomSteps is a plan that may or may not be possible.
-func randomSteps(rng *rand.Rand) []plan.Step {
+// holding is a drive's contents: of each volume, known by its serial number, every file;
+// of each partition that nothing is known of, all of it. names are what its partitions are
+// known by.
+type holding struct {
+	disk  string            // the drive's id
+	files map[string]string // by volume and path
+	names map[int]string
+}
+
+func held(t *testing.T, im *disk.Image) holding {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := holding{sv.Layout.DiskID, map[string]string{}, map[int]string{}}
+	for _, p := range sv.Layout.Partitions() {
+		switch {
+		case p.Role == layout.Container:
+			continue
+		case sv.Volumes[p.Number] == nil:
+			sum := blake3.New()
+			if _, err := io.Copy(sum, io.NewSectionReader(survey.Window(im, p), 0, int64(p.Bytes))); err != nil {
+				t.Fatal(err)
+			}
+			h.names[p.Number] = fmt.Sprintf("raw %x", sum.Sum(nil)[:8])
+			h.files[h.names[p.Number]+"/"] = "as it was"
+			continue
+		}
+		h.names[p.Number] = string(p.Volume.Kind) + " " + p.Volume.Serial
+		v := sv.Volumes[p.Number]
+		list, err := v.Files()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range list {
+			if f.Kind != volume.Plain || f.Stream != "" {
+				continue
+			}
+			r, err := v.Open(f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			sum := sha256.New()
+			if _, err := io.Copy(sum, io.NewSectionReader(r, 0, int64(f.Bytes))); err != nil {
+				t.Fatal(err)
+			}
+			h.files[h.names[p.Number]+"/"+f.Path] = fmt.Sprintf("%x", sum.Sum(nil))
+		}
+	}
+	return h
+}
+
+// of is what belongs to a name.
+func (h holding) of(name string) map[string]string {
+	out := map[string]string{}
+	for k, v := range h.files {
+		if rest, ok := strings.CutPrefix(k, name+"/"); ok {
+			out[rest] = v
+		}
+	}
+	return out
+}
+
+// player makes up plans and knows what they must lead to.
+type player struct {
+	rng   *rand.Rand
+	turns int
+	// stash is what a deleted partition held, by its record; fresh are the records whose
+	// deletion ended the last plan.
+	stash map[string]map[string]string
+	fresh string
+	// backup is one of files, with what is in it.
+	backup string
+	backed map[string]string
+}
+
+// steps is a plan that may or may not be possible.
+func (p *player) steps(h holding) []plan.Step {
+	rng := p.rng
+	p.turns++
+	any := func() string { return strconv.Itoa(1 + rng.IntN(8)) }
 	var out []plan.Step
-	for range 1 + rng.IntN(5) {
-		s := plan.Step{Partition: strconv.Itoa(1 + rng.IntN(5)), By: fmt.Sprintf("%d MiB", 1+rng.IntN(12))}
+	if p.fresh != "" && rng.IntN(2) == 0 {
+		return append(out, plan.Step{Do: plan.BringBack, Record: p.fresh})
+	}
+	for i := range 1 + rng.IntN(5) {
+		s := plan.Step{Partition: any(), By: fmt.Sprintf("%d MiB", 1+rng.IntN(12))}
 		if rng.IntN(3) == 0 {
 			s.By = fmt.Sprintf("%d MiB", 12+rng.IntN(20))
 		}
-		switch rng.IntN(9) {
+		folder := fmt.Sprintf("Taken %d.%d", p.turns, i)
+		switch rng.IntN(20) {
 		case 0:
 			s = plan.Step{Do: plan.Delete, Partition: s.Partition, Waiver: "for the test"}
-		case 1, 2:
+		case 1, 2, 3:
 			s.Do = plan.Grow
-		case 3:
+		case 4, 5:
 			s.Do, s.Edge = plan.Grow, "head"
-		case 4:
+		case 6, 7:
 			s.Do = plan.Shrink
-		case 5:
+		case 8, 9:
 			s.Do, s.Edge = plan.Shrink, "head"
+		case 10:
+			s = plan.Step{Do: plan.Absorb, Partition: s.Partition, Into: any(), Folder: folder}
+		case 11:
+			s = plan.Step{Do: plan.Create, Size: s.By, Type: "basic", Format: []string{"ntfs", "none"}[rng.IntN(2)], Label: "Made"}
+		case 12:
+			s = plan.Step{Do: plan.Label, Partition: s.Partition, Label: fmt.Sprintf("Named %d", p.turns)}
+		case 13:
+			s.By, s.Do, s.Act = "", plan.Container, string([]plan.ContainerAct{plan.GrowIt, plan.ShrinkIt}[rng.IntN(2)])
+			s.Partition, s.By, s.Edge = "2", "3 MiB", []string{"", "head"}[rng.IntN(2)]
+		case 14:
+			if p.backup != "" {
+				s = plan.Step{Do: plan.CopyBack, Partition: s.Partition, Backup: p.backup, Folder: folder}
+				break
+			}
+			fallthrough
+		case 15:
+			from := 1 + rng.IntN(8)
+			for path := range h.of(h.names[from]) {
+				if top, _, deep := strings.Cut(path, "/"); deep {
+					s = plan.Step{Do: plan.CopyOut, Partition: strconv.Itoa(from), Volume: any(), Only: []string{top}, Move: true, Folder: folder}
+					break
+				}
+			}
+			if s.Do == plan.CopyOut {
+				break
+			}
+			fallthrough
 		default:
 			if s.Do = plan.Slide; rng.IntN(2) == 0 {
 				s.By = "-" + s.By
@@ -97,9 +256,57 @@ func randomSteps(rng *rand.Rand) []plan.Step {
 	return out
 }
 
+// led is what the drive must hold after the steps, and which partitions' contents went with
+// each deletion, in their order.
+func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []map[string]string) {
+	now := holding{h.disk, maps.Clone(h.files), h.names}
+	name := func(s string) string {
+		n, _ := strconv.Atoi(s)
+		return cmp.Or(h.names[n], after.names[n], "not there any more") // what the plan makes has its name later
+	}
+	take := func(from string) map[string]string {
+		files := now.of(from)
+		maps.DeleteFunc(now.files, func(k, _ string) bool { return strings.HasPrefix(k, from+"/") })
+		return files
+	}
+	var went []map[string]string
+	for _, s := range steps {
+		switch s.Do {
+		case plan.Delete:
+			went = append(went, take(name(s.Partition)))
+		case plan.BringBack:
+			for k, v := range p.stash[s.Record] {
+				now.files[k] = v
+			}
+		case plan.Absorb:
+			files := take(name(s.Partition))
+			for k, v := range files {
+				now.files[name(s.Into)+"/"+s.Folder+"/"+k] = v
+			}
+			went = append(went, files)
+		case plan.CopyBack:
+			for k, v := range p.backed {
+				now.files[name(s.Partition)+"/"+s.Folder+"/"+k] = v
+			}
+		case plan.CopyOut:
+			top := s.Only[0] + "/"
+			for k, v := range now.of(name(s.Partition)) {
+				if rest, ok := strings.CutPrefix(k, top); ok {
+					delete(now.files, name(s.Partition)+"/"+k)
+					now.files[name(s.Volume)+"/"+s.Folder+"/"+rest] = v
+				}
+			}
+		}
+	}
+	maps.DeleteFunc(now.files, func(k, _ string) bool { return strings.HasPrefix(k, "not there any more/") })
+	return now.files, went
+}
+
 // TestRandomPlans carries random plans out on random drives: every file of what survives is
 // the same, the drive is sound and laid out as planned. Some are stopped on the way and
-// finished, or taken back as far as that can be had.
+// finished, or taken back as far as that can be had. With JADETRAIL_BASES, half of the drives
+// are copies of images in that folder; with JADETRAIL_KEEP, every drive stays in that folder as
+// the plans left it, beside a list of what it must hold.
 func TestRandomPlans(t *testing.T) {
 	seed, wanted := uint64(time.Now().UnixNano()), 25
 	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
@@ -108,19 +315,37 @@ func TestRandomPlans(t *testing.T) {
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		wanted = 500
 	}
+	var bases []string
+	if dir := os.Getenv("JADETRAIL_BASES"); dir != "" {
+		if bases, _ = filepath.Glob(filepath.Join(dir, "*.img")); len(bases) == 0 {
+			t.Fatal("no images in ", dir)
+		}
+	}
 	t.Logf("JADETRAIL_SEED=%d", seed)
 	rng := rand.New(rand.NewPCG(seed, 1))
-	done, finished, back, kinds := 0, 0, 0, map[plan.Do]int{}
+	done, finished, back, drives, kinds := 0, 0, 0, 0, map[plan.Do]int{}
 	for done < wanted {
 		dir := t.TempDir()
 		s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(done)}
-		randomDrive(t, s.image, rng)
-		im := s.open(t)
-		before := contents(t, im)
-		for tries := 0; tries < 40 && done < wanted; tries++ {
-			s.steps = randomSteps(rng)
+		sector := randomDrive(t, s.image, rng, bases)
+		im, err := disk.OpenImage(s.image, sector, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		drives++
+		p := &player{rng: rng, stash: map[string]map[string]string{}}
+		before := held(t, im)
+		for tries, plans := 0, 0; tries < 60 && plans < 8 && done < wanted; tries++ {
 			o := s.options(im)
-			o.PC, o.Serial = nil, "7f3k"
+			o.PC, o.Serial, o.Lead = nil, "7f3k", true
+			if p.backup == "" && rng.IntN(8) == 0 {
+				n := 1 + rng.IntN(6)
+				if m, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil); err == nil {
+					p.backup, p.backed = m.ID, before.of(before.names[n])
+				}
+			}
+			s.steps = p.steps(before)
+			o.Plan.Steps = s.steps
 			ctx, stop := context.WithCancel(context.Background())
 			if stops := rng.IntN(3) == 0; stops {
 				left := rng.IntN(6)
@@ -130,10 +355,11 @@ func TestRandomPlans(t *testing.T) {
 					}
 				}
 			}
+			known, _ := o.Records.Of(before.disk)
 			_, err := CarryOut(ctx, o)
 			stop()
 			var blocked *Blocked
-			if errors.As(err, &blocked) {
+			if errors.As(err, &blocked) || errors.Is(err, compile.ErrCannot) {
 				continue
 			}
 			undone := false
@@ -156,23 +382,84 @@ func TestRandomPlans(t *testing.T) {
 				t.Fatalf("%+v: %v", s.steps, err)
 			}
 			done++
-			for _, x := range s.steps {
-				kinds[x.Do]++
-				if x.Do == plan.Delete && !undone {
-					maps.DeleteFunc(before, func(path, _ string) bool { return strings.HasPrefix(path, x.Partition+"/") })
+			plans++
+			want, after := before.files, held(t, im)
+			if p.fresh = ""; !undone {
+				var went []map[string]string
+				want, went = p.led(before, after, s.steps)
+				for _, x := range s.steps {
+					kinds[x.Do]++
+				}
+				last := s.steps[len(s.steps)-1]
+				n, _ := strconv.Atoi(last.Partition)
+				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do == plan.Delete || last.Do == plan.Absorb) {
+					p.fresh = newRecord(t, o.Records, before.disk, known)
+					p.stash[p.fresh] = map[string]string{}
+					for k, v := range went[0] {
+						p.stash[p.fresh][name+"/"+k] = v
+					}
 				}
 			}
-			after := contents(t, im)
-			if !maps.Equal(before, after) {
-				t.Fatalf("%+v: %d files before, %d after; undone: %v", s.steps, len(before), len(after), undone)
+			maps.DeleteFunc(after.files, func(k, _ string) bool { return strings.HasPrefix(k, "raw ") && want[k] == "" }) // made without a volume
+			if !maps.Equal(want, after.files) {
+				for k := range want {
+					if want[k] != after.files[k] {
+						t.Errorf("%s", k)
+					}
+				}
+				t.Fatalf("%+v: %d files expected, %d there; undone: %v", s.steps, len(want), len(after.files), undone)
 			}
+			before = after
 			sv, err := survey.Read(im, nil)
 			if err != nil || sv.Check().FirstError() != nil {
 				t.Fatalf("%+v: %v, %v", s.steps, err, sv.Check().FirstError())
 			}
 		}
+		if to := os.Getenv("JADETRAIL_KEEP"); to != "" {
+			keep(t, im, s.image, filepath.Join(to, fmt.Sprintf("%d-drive-%03d", sector, drives)), before)
+		}
 		im.Close()
 		os.RemoveAll(dir)
 	}
-	t.Logf("%d plans, %v; %d stopped and finished, %d taken back", done, kinds, finished, back)
+	t.Logf("%d plans on %d drives, %v; %d stopped and finished, %d taken back", done, drives, kinds, finished, back)
+}
+
+// newRecord is the record that was not known before.
+func newRecord(t *testing.T, of trail.Records, drive string, known []*trail.Record) string {
+	t.Helper()
+	all, err := of.Of(drive)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range all {
+		if !slices.ContainsFunc(known, func(k *trail.Record) bool { return k.ID == r.ID }) {
+			return r.ID
+		}
+	}
+	return ""
+}
+
+// keep leaves a drive for another judge, with the sector (of 512 bytes) at which each
+// volume begins, and hash and path of each file that must be in it.
+func keep(t *testing.T, im *disk.Image, image, to string, h holding) {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b strings.Builder
+	for _, p := range sv.Layout.Partitions() {
+		if p.Volume == nil {
+			continue
+		}
+		for path, sum := range h.of(h.names[p.Number]) {
+			fmt.Fprintf(&b, "file\t%d\t%s\t%s\n", p.Start.Offset(sv.Layout.Sector)/512, sum, path)
+		}
+	}
+	if err := os.WriteFile(to+".tsv", []byte(b.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("cp", "--sparse=always", image, to+".img").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
 }

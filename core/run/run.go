@@ -404,7 +404,11 @@ func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, er
 		return nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	p.moved = p.moved || s.Moves()
-	return survey.Read(p.over, p.pc)
+	after, err := survey.Read(p.over, p.pc)
+	if err == nil { // as the step has it, or on its way there
+		after.Relabel(c.Layout, p.sv.Layout)
+	}
+	return after, err
 }
 
 // step does one step on the copy and reads the copy back.
@@ -548,6 +552,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		p.meta.Arrivals = append(p.meta.Arrivals, a)
 		e.Backup = c.Step.Backup
 	}
+	p.passed(c)
 	if c.From != 0 {
 		p.sound[c.From] = false // something may be taken out of there
 		a := Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
@@ -559,12 +564,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			return fmt.Errorf("step %d, %s: %w: %d of its files cannot be read and would be lost. Nothing was written. Take them out on their own PC, or back the partition up as an image", i+1, c.Title, compile.ErrCannot, len(a.Lost))
 		}
 		given.Files, given.Source = a.in, a.source()
-		for j := range p.meta.Arrivals {
-			if was := &p.meta.Arrivals[j]; c.Moves && was.Number == c.From && strings.EqualFold(was.Folder, c.Base) {
-				was.Passed = true
-			}
+		if len(a.in) > 0 {
+			p.meta.Arrivals = append(p.meta.Arrivals, a)
 		}
-		p.meta.Arrivals = append(p.meta.Arrivals, a)
 	}
 	p.pc = c.PC
 	done, err := compile.Step(p.sv, c, given)
@@ -624,7 +626,6 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			s = append(s, more...)
 		}
 	}
-	after.Relabel(c.Layout)
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
 		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(d, " "))
 	}
@@ -648,6 +649,19 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return err
 	}
 	return p.enter(o, e)
+}
+
+// passed notes what of the files that came into volumes a step takes on from there, or
+// away with the whole volume.
+func (p *prepared) passed(c plan.Column) {
+	for j := range p.meta.Arrivals {
+		was := &p.meta.Arrivals[j]
+		_, stays := c.Layout.Find(was.Number)
+		folder := was.Folder + "/"
+		if !stays || c.Moves && was.Number == c.From && len(folder) > len(c.Base) && strings.EqualFold(folder[:len(c.Base)+1], c.Base+"/") {
+			was.Passed = true
+		}
+	}
 }
 
 // newTrouble is an error of a volume that was not there before the step; sound tells that

@@ -302,19 +302,26 @@ func holdsRecovery(v volume.Volume) bool {
 	return false
 }
 
-// Relabel gives the logical volumes of an MBR the numbers by which another layout
-// of the drive knows those at the same places; what is new gets numbers behind them.
-func (s *Survey) Relabel(like *layout.Layout) {
+// Relabel gives the logical volumes of an MBR the numbers by which other layouts of the
+// drive know those at the same places, the first that does; what is new gets numbers behind
+// them.
+func (s *Survey) Relabel(likes ...*layout.Layout) {
 	numbers, most := map[int]int{}, 4
-	for _, p := range like.Partitions() {
-		most = max(most, p.Number)
+	var known []layout.Span
+	for _, like := range likes {
+		for _, p := range like.Partitions() {
+			most = max(most, p.Number)
+			if p.Container != 0 {
+				known = append(known, p)
+			}
+		}
 	}
 	for _, p := range s.Layout.Partitions() {
 		if p.Container == 0 {
 			continue
 		}
-		if i := slices.IndexFunc(like.Spans, func(q layout.Span) bool { return q.Container != 0 && q.Kind == layout.Partition && q.Start == p.Start }); i >= 0 {
-			numbers[p.Number] = like.Spans[i].Number
+		if i := slices.IndexFunc(known, func(q layout.Span) bool { return q.Start == p.Start }); i >= 0 {
+			numbers[p.Number] = known[i].Number
 		} else {
 			most++
 			numbers[p.Number] = most

@@ -1,7 +1,7 @@
 // Command kinddrive makes a drive with one partition for each file system that can
 // be looked into: NTFS and FAT32 made by our own code, and places that other
 // programs format. It prints what, offset and length in bytes, one partition a line.
-// Other words make drives with large sectors, or one whose files are to be restored; a
+// Other words make drives with gaps between, with large sectors, or one whose files are to be restored; a
 // number tells of the files of that partition.
 package main
 
@@ -22,7 +22,7 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: kinddrive IMAGE small|large|sectors|restore|NUMBER")
+		log.Fatal("usage: kinddrive IMAGE small|large|plans|sectors|restore|NUMBER")
 	}
 	number, notNumber := strconv.Atoi(os.Args[2])
 	switch {
@@ -43,9 +43,15 @@ func main() {
 		return
 	}
 	small := map[string]disk.Bytes{"ntfs": 24, "fat32": 72, "exfat": 8, "ext4": 8, "ext2": 4, "fat16": 8, "fat12": 2}
-	whole := 3 * disk.GiB
-	if os.Args[2] == "small" {
+	whole, between := 3*disk.GiB, disk.Bytes(0)
+	kinds := []string{"ntfs", "fat32", "exfat", "ext4", "ext2", "fat16", "fat12"}
+	switch os.Args[2] {
+	case "small":
 		whole = 140 * disk.MiB
+	case "plans": // room between them, for them to be moved about
+		small = map[string]disk.Bytes{"ntfs": 48, "fat32": 64, "exfat": 12, "ext4": 12, "fat16": 24, "fat12": 3}
+		whole, between = 230*disk.MiB, 6*disk.MiB
+		kinds = []string{"ntfs", "fat16", "exfat", "fat32", "ext4", "fat12"}
 	}
 	im, err := disk.CreateImage(os.Args[1], whole, 512)
 	if err != nil {
@@ -54,12 +60,12 @@ func main() {
 	defer im.Close()
 	at := disk.MiB
 	var entries []table.Entry
-	for i, what := range []string{"ntfs", "fat32", "exfat", "ext4", "ext2", "fat16", "fat12"} {
+	for i, what := range kinds {
 		size := 400 * disk.MiB
 		if what == "fat12" {
 			size = 4 * disk.MiB
 		}
-		if os.Args[2] == "small" {
+		if os.Args[2] != "large" {
 			size = small[what] * disk.MiB
 		}
 		entries = append(entries, table.NewEntry(table.Entry{Slot: i + 1, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-c1d5-4d0b-9c3e-0000000000%02x", i), Start: at.At(512), End: (at + size).At(512) - 1, Name: what}))
@@ -67,15 +73,19 @@ func main() {
 		files := []volume.Source{{Path: "made by us/read me.txt", Data: []byte("the first file\n")}}
 		switch what {
 		case "ntfs":
-			err = ntfs.Make(w, ntfs.Options{Label: "Kinds", Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
+			err = ntfs.Make(w, ntfs.Options{Label: "Kinds", Serial: 0x7f3a, Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
 		case "fat32":
-			err = fat.Make(w, fat.Options{Label: "KINDS", Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
+			cluster := disk.Bytes(0)
+			if between > 0 {
+				cluster = 512
+			}
+			err = fat.Make(w, fat.Options{Label: "KINDS", Cluster: cluster, Serial: 0x7f3b, Hidden: uint32(at / 512), Time: time.Unix(1.79e9, 0), Files: files})
 		}
 		if err != nil {
 			log.Fatal(err)
 		}
 		fmt.Println(what, int64(at), int64(size))
-		at += size
+		at += size + between
 	}
 	if err := table.New(im, "5a1c77e0-c1d5-4d0b-9c3e-000000000100", entries...).Apply(im, nil); err != nil {
 		log.Fatal(err)
