@@ -132,6 +132,7 @@ type Meta struct {
 	Backups  []string          `json:"backups,omitempty"`
 	Arrivals []Arrival         `json:"arrivals,omitempty"`
 	Erased   []Erased          `json:"erased,omitempty"`
+	Intact   Intact            `json:"intact"`
 	Entries  []trail.Entry     `json:"entries"`
 	Identity survey.Identity   `json:"identity"`
 }
@@ -363,6 +364,9 @@ func prepare(o Options) (*prepared, error) {
 		if _, touched := p.sound[n]; !touched {
 			p.sound[n] = sound
 		}
+	}
+	if err := p.intact(now); err != nil {
+		return p, fmt.Errorf("the plan does not leave the files as they are: %w. Nothing was written", err)
 	}
 	if p.meta.After = p.sv.Layout; p.pc != o.PC {
 		p.meta.PCAfter = p.pc

@@ -13,7 +13,9 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/script"
 	"jadetrail/core/survey"
+	"jadetrail/core/volume"
 )
 
 // train slides what stands behind C: to the drive's end, one after the other, so that C: can
@@ -267,5 +269,69 @@ func TestLogicalSlidWhole(t *testing.T) {
 	got, err := disk.ReadFull(im, 81*disk.MiB, 20*disk.MiB)
 	if err != nil || !bytes.Equal(got, noise) {
 		t.Errorf("not what it was: %v", err)
+	}
+}
+
+// TestIntactSeesLoss: a script that does to a file what it must not is not carried out,
+// whatever else agrees.
+func TestIntactSeesLoss(t *testing.T) {
+	s := newShop(t, deleteRecovery, plan.Step{Do: plan.Slide, Partition: "5", By: "-20 MiB"}, plan.Step{Do: plan.Grow, Partition: "3", By: "4 MiB"})
+	im := s.open(t)
+	o := s.options(im)
+	p, err := prepare(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.release()
+	if in := p.meta.Intact; in.Volumes != 2 || in.Untouched != 2 || in.Files != 90 || in.Moved < 20 || in.Moved > 30 || in.Compared != 0 {
+		t.Errorf("%+v", in)
+	}
+	x, _ := p.sv.Layout.Find(5)
+	files, err := p.sv.Volumes[5].Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := disk.Bytes(0)
+	for _, f := range files {
+		if len(f.Extents) == 1 && f.Extents[0].Off > 0 && f.Kind == volume.Plain {
+			at = x.Start.Offset(512) + f.Extents[0].Off
+		}
+	}
+	right := p.script
+	for what, spoil := range map[string]func() script.Script{
+		"a cluster written over": func() script.Script {
+			return append(slices.Clone(right), script.Op{Kind: script.Write, Off: at, Len: 4, Data: []byte("lost")})
+		},
+		"a move from the wrong place": func() script.Script {
+			out := slices.Clone(right)
+			for i := range out {
+				if op := &out[i]; op.Kind == script.Move && op.Off <= at && at < op.Off+op.Len {
+					op.From += 4096
+				}
+			}
+			return out
+		},
+	} {
+		p.script, p.meta.Intact = spoil(), Intact{}
+		over, err := disk.NewOverlay(im, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := p.script.Apply(over, nil); err != nil {
+			t.Fatal(err)
+		}
+		after, err := survey.Read(over, nil)
+		if err != nil {
+			t.Fatal(what, err)
+		}
+		before, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.sv = after
+		if err := p.intact(before); err == nil {
+			t.Errorf("%s was not seen", what)
+		}
+		over.Close()
 	}
 }

@@ -284,6 +284,15 @@ func (v *Volume) Walk(f func(volume.File) error) error {
 	return t.visit(v, f)
 }
 
+// WalkPlaces is Walk with the extents of every file; it keeps what it has read of the table.
+func (v *Volume) WalkPlaces(f func(volume.File) error) error {
+	t, err := v.scan()
+	if err != nil {
+		return err
+	}
+	return t.visit(v, f)
+}
+
 // LastFile names the file that holds the last used cluster, and tells whether it is
 // one that cannot be moved: the boot sector's own, or the list of bad clusters.
 func (v *Volume) LastFile() (name string, fixed bool, err error) {
