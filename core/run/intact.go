@@ -35,8 +35,9 @@ type Intact struct {
 func (p *prepared) intact(before *survey.Survey) error {
 	o := p.script.Origins()
 	in := &p.meta.Intact
+	planned := p.columns[len(p.columns)-1].Layout
 	for _, was := range before.Layout.Partitions() {
-		now, stays := p.sv.Layout.Find(was.Number)
+		now, stays := planned.Find(was.Number)
 		a, b := before.Volumes[was.Number], p.sv.Volumes[was.Number]
 		if !stays || a == nil || now.Volume == nil || now.Volume.Serial != was.Volume.Serial || now.Volume.Kind != was.Volume.Kind {
 			continue
