@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"time"
 
 	quick "github.com/goccy/go-json"
 
@@ -85,6 +86,8 @@ type Carry struct {
 	// cache after it was made durable; that goes on while more is filled in, and several
 	// calls may be under way at once.
 	Seen func(off disk.Bytes, b []byte) error
+	// ReadBack is how long was spent on reading back what was moved.
+	ReadBack time.Duration
 	// While a journal is begun its frames are gathered before they are written.
 	gathering bool
 	pending   []byte

@@ -4,8 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/script"
@@ -50,18 +54,39 @@ func (c *Carry) settle(dev disk.Device, i int, within disk.Bytes) error {
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("the drive could not make its writes durable: %w", err)
 	}
-	var buf []byte
-	for _, m := range c.unsure.pieces {
-		b, err := disk.Fresh(dev, m.off, m.n, buf)
-		if err != nil {
-			return err
-		}
-		if buf = b; blake3.Sum256(b) != m.sum {
-			return fmt.Errorf("%w: %d bytes at %d", ErrMoved, m.n, m.off)
-		}
+	began := time.Now()
+	if err := compared(dev, c.unsure.pieces); err != nil {
+		return err
 	}
+	c.ReadBack += time.Since(began)
 	c.unsure = unsure{pieces: c.unsure.pieces[:0]}
 	return c.mark(framePassed, i, within)
+}
+
+// compared reads pieces back past the page cache, two at a time.
+func compared(dev disk.Device, pieces []movedPiece) error {
+	var all errgroup.Group
+	var next atomic.Int64
+	for range 2 {
+		all.Go(func() error {
+			var buf []byte
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(pieces) {
+					return nil
+				}
+				m := pieces[i]
+				b, err := disk.Fresh(dev, m.off, m.n, buf)
+				if err != nil {
+					return err
+				}
+				if buf = b; blake3.Sum256(b) != m.sum {
+					return fmt.Errorf("%w: %d bytes at %d", ErrMoved, m.n, m.off)
+				}
+			}
+		})
+	}
+	return all.Wait()
 }
 
 // guard is called before a stretch is written to.
@@ -89,62 +114,43 @@ func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.B
 		}
 		up = !up
 	}
-	longest := min(max(to-from, from-to), piece)
+	longest := min(max(to-from, from-to), morsel)
 	if longest == 0 || lo >= hi {
 		return nil
 	}
-	data := extents(dev, from+lo, from+hi)
-	buf := make([]byte, longest)
-	for lo < hi {
+	pieces, leave := onTheWay(dev, from, lo, hi, longest, up)
+	defer leave()
+	for p := range pieces {
+		if p.err != nil {
+			return p.err
+		}
 		if ctx.Err() != nil {
 			if err := c.settle(dev, i, within); err != nil {
 				return err
 			}
 			return ErrStopped
 		}
-		at, n, hole := lo, hi-lo, len(data) == 0
-		if up && !hole {
-			if d := data[0]; d[0] > from+lo {
-				hole, n = true, d[0]-from-lo
-			} else if n = min(longest, d[1]-from-lo); from+lo+n == d[1] {
-				data = data[1:]
-			}
-		} else if !hole {
-			if d := data[len(data)-1]; d[1] < from+hi {
-				hole, n = true, from+hi-d[1]
-			} else if n = min(longest, from+hi-d[0]); from+hi-n == d[0] {
-				data = data[:len(data)-1]
-			}
-			at = hi - n
-		}
-		src, dst := stretch{from + at, from + at + n}, stretch{to + at, to + at + n}
+		src, dst := stretch{from + p.at, from + p.at + p.n}, stretch{to + p.at, to + p.at + p.n}
 		if err := c.guard(dev, dst, i, within); err != nil {
 			return err
 		}
-		if hole {
-			if err := dev.Zero(dst[0], n); err != nil {
+		if p.data == nil {
+			if err := dev.Zero(dst[0], p.n); err != nil {
 				return err
 			}
 		} else {
-			if _, err := dev.ReadAt(buf[:n], int64(src[0])); err != nil {
+			if _, err := dev.WriteAt(p.data, int64(dst[0])); err != nil {
 				return err
 			}
-			if _, err := dev.WriteAt(buf[:n], int64(dst[0])); err != nil {
-				return err
-			}
-			c.unsure.pieces = append(c.unsure.pieces, movedPiece{dst[0], n, blake3.Sum256(buf[:n])})
-			c.unsure.bytes += n
+			disk.Hurry(dev, dst[0], p.n)
+			c.unsure.pieces = append(c.unsure.pieces, movedPiece{dst[0], p.n, p.sum})
+			c.unsure.bytes += p.n
 		}
 		c.unsure.from, c.unsure.to = c.unsure.from.with(src), c.unsure.to.with(dst)
-		if up {
-			lo += n
-		} else {
-			hi -= n
+		if within += p.n; back {
+			within -= 2 * p.n
 		}
-		if within += n; back {
-			within -= 2 * n
-		}
-		report(n)
+		report(p.n)
 	}
 	return nil
 }
@@ -179,4 +185,70 @@ func moved(s script.Script) (n disk.Bytes) {
 		}
 	}
 	return n
+}
+
+// morsel is the most that is moved in one go, and three of them are read ahead.
+const morsel = 4 * disk.MiB
+
+// carried is a piece of what is moved, on its way; data is nil for a hole.
+type carried struct {
+	at, n disk.Bytes // counted from where the move takes it
+	data  []byte
+	sum   [32]byte
+	err   error
+}
+
+// onTheWay reads the pieces from lo to hi of what lies at from, the first or the last first,
+// while those before are written: no piece is written to where a later one comes from. leave
+// ends it.
+func onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up bool) (<-chan carried, func()) {
+	out, left := make(chan carried, 1), make(chan struct{})
+	var done sync.WaitGroup
+	done.Go(func() {
+		defer close(out)
+		data := extents(dev, from+lo, from+hi)
+		bufs := [4][]byte{} // one is filled, one waits, one is written, one may be taken
+		for k := 0; lo < hi; k++ {
+			p := carried{at: lo, n: hi - lo}
+			hole := len(data) == 0
+			if up && !hole {
+				if d := data[0]; d[0] > from+lo {
+					hole, p.n = true, d[0]-from-lo
+				} else if p.n = min(longest, d[1]-from-lo); from+lo+p.n == d[1] {
+					data = data[1:]
+				}
+			} else if !hole {
+				if d := data[len(data)-1]; d[1] < from+hi {
+					hole, p.n = true, from+hi-d[1]
+				} else if p.n = min(longest, from+hi-d[0]); from+hi-p.n == d[0] {
+					data = data[:len(data)-1]
+				}
+				p.at = hi - p.n
+			}
+			if !hole {
+				b := &bufs[k%len(bufs)]
+				if *b == nil {
+					*b = make([]byte, longest)
+				}
+				p.data = (*b)[:p.n]
+				if _, p.err = dev.ReadAt(p.data, int64(from+p.at)); p.err == nil {
+					p.sum = blake3.Sum256(p.data)
+				}
+			}
+			if up {
+				lo += p.n
+			} else {
+				hi -= p.n
+			}
+			select {
+			case out <- p:
+			case <-left:
+				return
+			}
+			if p.err != nil {
+				return
+			}
+		}
+	})
+	return out, func() { close(left); done.Wait() }
 }

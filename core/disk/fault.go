@@ -223,6 +223,9 @@ func (r *Recorder) Zero(off, n Bytes) error {
 	return r.Device.Zero(off, n)
 }
 
+// Hurry begins to put on the medium what was written.
+func (r *Recorder) Hurry(off, n Bytes) { Hurry(r.Device, off, n) }
+
 // Fresh reads n bytes at off, past the page cache where the device has one.
 func (r *Recorder) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
 	return Fresh(r.Device, off, n, buf)

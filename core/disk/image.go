@@ -255,6 +255,19 @@ func Fresh(dev Device, off, n Bytes, buf []byte) ([]byte, error) {
 	return buf[:n], err
 }
 
+// Hurry begins to put what was written at off onto the medium, where the device can do that
+// without waiting for it. It makes nothing durable.
+func Hurry(dev Device, off, n Bytes) {
+	if d, ok := dev.(interface{ Hurry(off, n Bytes) }); ok {
+		d.Hurry(off, n)
+	}
+}
+
+// Hurry begins to write back. That it could not is of no consequence.
+func (im *Image) Hurry(off, n Bytes) {
+	unix.SyncFileRange(int(im.f.Fd()), int64(off), int64(n), unix.SYNC_FILE_RANGE_WRITE)
+}
+
 // Fresh reads from the medium.
 func (im *Image) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
 	if err := inBounds(im, int64(off), int64(n)); err != nil {

@@ -49,10 +49,9 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 		}
 	}
 	if facts != nil {
-		f.StartsHere = strings.EqualFold(facts.StartDrive, l.DiskID)
+		f.StartsHere = startsHere(l, facts)
 		there := map[string]bool{}
 		for _, p := range l.Partitions() {
-			f.StartsHere = f.StartsHere || p.Role == layout.StartSystem
 			there[strings.ToLower(p.UniqueID)] = true
 		}
 		for _, id := range facts.Hibernated {
@@ -168,6 +167,12 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 	}
 	f.NewID = f.NewIDs[0]
 	return f, nil
+}
+
+// startsHere tells that a PC starts from a drive.
+func startsHere(l *layout.Layout, facts *pc.Facts) bool {
+	return strings.EqualFold(facts.StartDrive, l.DiskID) ||
+		slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Role == layout.StartSystem })
 }
 
 // loaders reads what a PC starts from a drive: the loader files of its EFI partitions, and

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -103,7 +104,7 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 	if errors.Is(err, carry.ErrVoid) {
 		// Cut before the first write: there is nothing to finish or to take back.
 		res.Undone, res.Records, res.Layout = true, []string{}, m.Before
-		return res, end(o, m, EndVoid)
+		return res, writeReport(o, m, &Report{Ended: EndVoid})
 	}
 	if err != nil {
 		return nil, err
@@ -159,25 +160,45 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 			return res, err
 		}
 	}
+	began := time.Now()
 	err := c.Forward(ctx, rec, p.sources, o.Report)
+	res.Took.ReadBack = c.ReadBack.Seconds()
+	res.Took.Write = time.Since(began).Seconds() - res.Took.ReadBack
 	if e := list.Wait(); err == nil {
 		err = e
 	}
 	if err != nil {
 		return res, err
 	}
+	began = time.Now()
 	proof, sv, err := prove(o, m, c, rec, p, w)
 	if err != nil {
 		return res, err
 	}
+	r := &Report{Ended: EndDone, Rewritten: c.Script().Rewritten(), Written: rec.Put(), Volumes: states(sv, p.sound)}
+	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
+		return res, err
+	}
+	if !slices.Equal(r.Start, m.Start) {
+		return res, fmt.Errorf("%w: the start check does not come out as on the copy: %v instead of %v", ErrDiffers, r.Start, m.Start)
+	}
+	if r.Compared, err = compareContents(filepath.Join(o.Runs, m.ID), sv, o.Report); err != nil {
+		return res, err
+	}
+	if x := r.Compared; x != nil {
+		proof += fmt.Sprintf("; %s files read before and after, all %s the same", disk.Grouped(int64(x.Files)), x.Bytes)
+	}
+	res.Took.Prove = time.Since(began).Seconds()
+	r.Proof, r.Took = proof, res.Took
 	closing := []trail.Entry{{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
-	good, why := mark(sv, m, p.sound)
-	if why == "" {
+	good, why := mark(r.Volumes, m)
+	if r.Why = why; why == "" {
+		r.Good = true
 		closing = append(closing, good)
 	} else {
 		closing[0].Text += "; the state is not marked as good: " + why
 	}
-	res.Written = rec.Put()
+	res.Written, res.Report = r.Written, r
 	res.Marks, res.Arrivals = []string{closing[0].ID}, m.Arrivals
 	if why == "" {
 		res.Good = good.ID
@@ -189,7 +210,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if err := savePC(o, m, m.PCAfter); err != nil {
 		return res, err
 	}
-	return res, closeRun(o, m, EndDone, closing...)
+	return res, closeRun(o, m, r, closing...)
 }
 
 // savePC keeps the facts about the PC where the plan changes them.
@@ -209,25 +230,15 @@ func savePC(o Options, m *Meta, facts *pc.Facts) error {
 var errNoPlace = errors.New("the plan changes the facts about the PC, and there is no place to keep them")
 
 // mark is the entry that marks the state after a run as good: every volume checks sound
-// and was closed properly; those in sound were checked before. Otherwise why tells what is wrong.
-func mark(sv *survey.Survey, m *Meta, sound map[int]bool) (e trail.Entry, why string) {
-	n := 0
-	for _, p := range sv.Layout.Partitions() {
-		v := sv.Volumes[p.Number]
-		if v == nil {
-			continue
+// and was closed properly. Otherwise why tells what is wrong.
+func mark(volumes []VolumeState, m *Meta) (e trail.Entry, why string) {
+	for _, v := range volumes {
+		if v.Text != "" {
+			return e, fmt.Sprintf("%s (partition %d): %s", v.Title, v.Number, v.Text)
 		}
-		if sound[p.Number] { // checked on the copy, and its fingerprint is the same
-		} else if f := v.Check().FirstError(); f != nil {
-			return e, fmt.Sprintf("%s (partition %d): %s", p.Title(), p.Number, f.Text)
-		}
-		if !p.Volume.Clean {
-			return e, fmt.Sprintf("%s (partition %d) was not closed properly", p.Title(), p.Number)
-		}
-		n++
 	}
 	return trail.Entry{ID: "e-" + m.ID + "-good", Act: trail.ActMark, After: m.After,
-		Text: fmt.Sprintf("Good state marked: %d volumes check sound; their fingerprints are noted", n), Prints: m.Prints}, ""
+		Text: fmt.Sprintf("Good state marked: %d volumes check sound; their fingerprints are noted", len(volumes)), Prints: m.Prints}, ""
 }
 
 // prove reads the drive back: it is laid out as planned, every volume has the
@@ -364,10 +375,10 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	}
 	closing := trail.Entry{ID: "e-" + m.ID + "-undone", Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
 	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
-	return res, closeRun(o, m, EndUndone, closing)
+	return res, closeRun(o, m, &Report{Ended: EndUndone}, closing)
 }
 
-func closeRun(o Options, m *Meta, how Ended, closing ...trail.Entry) error {
+func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {
 	for i := range closing {
 		e := &closing[i]
 		e.Time, e.Who, e.Job, e.Run = o.Now(), m.Who, m.Job, m.ID
@@ -376,13 +387,5 @@ func closeRun(o Options, m *Meta, how Ended, closing ...trail.Entry) error {
 	if err := o.Trail.Append(closing...); err != nil {
 		return err
 	}
-	return end(o, m, how)
-}
-
-func end(o Options, m *Meta, how Ended) error {
-	b, err := json.Marshal(map[string]any{"ended": how, "time": o.Now()})
-	if err != nil {
-		return err
-	}
-	return shelf.WriteDurably(filepath.Join(o.Runs, m.ID, "ended.json"), b)
+	return writeReport(o, m, r)
 }

@@ -51,12 +51,7 @@ func (p *prepared) intact(before *survey.Survey) error {
 			return fmt.Errorf("the volume in partition %d could not be read any more", was.Number)
 		}
 		in.Volumes++
-		f := &following{a: a, b: b, from: was.Start.Offset(sec), to: now.Start.Offset(sec), origins: o, in: in}
-		for _, c := range p.columns {
-			if c.Moves && c.From == was.Number {
-				f.taken = append(f.taken, strings.ToLower(c.Base)+"/")
-			}
-		}
+		f := &following{a: a, b: b, from: was.Start.Offset(sec), to: now.Start.Offset(sec), origins: o, in: in, taken: p.takenFrom(was.Number)}
 		if err := f.all(); err != nil {
 			return fmt.Errorf("partition %d: %w", was.Number, err)
 		}
@@ -65,12 +60,29 @@ func (p *prepared) intact(before *survey.Survey) error {
 	return nil
 }
 
+// takenFrom are the folders that steps take out of a volume.
+func (p *prepared) takenFrom(number int) []string {
+	var out []string
+	for _, c := range p.columns {
+		if c.Moves && c.From == number {
+			out = append(out, c.Base)
+		}
+	}
+	return out
+}
+
+func isBelow(path string, folders []string) bool {
+	return slices.ContainsFunc(folders, func(f string) bool {
+		return len(path) > len(f) && path[len(f)] == '/' && strings.EqualFold(path[:len(f)], f)
+	})
+}
+
 // following is a volume whose files are followed.
 type following struct {
 	a, b     volume.Volume // before and after
 	from, to disk.Bytes    // where it begins on the drive
 	origins  *script.Origins
-	taken    []string // folders that a step takes out, in lower case
+	taken    []string // folders that a step takes out
 	in       *Intact
 	was      map[[16]byte][16]byte // by name, what is known of a file
 }
@@ -130,7 +142,7 @@ func (f *following) all() error {
 	}
 	// What is missing must be what a step takes out.
 	return walk(f.a, func(x volume.File) error {
-		if _, missing := f.was[key(x)]; missing && !slices.ContainsFunc(f.taken, func(t string) bool { return strings.HasPrefix(strings.ToLower(x.Path), t) }) {
+		if _, missing := f.was[key(x)]; missing && !isBelow(x.Path, f.taken) {
 			return fmt.Errorf("the file %s would be lost", x.Path)
 		}
 		return nil

@@ -79,15 +79,17 @@ type Options struct {
 	// another drive's ends alike.
 	SerialLast int
 	Rehearse   bool
-	Runs       string
-	Shelf      *shelf.Shelf
-	Coverage   compare.Store // comparisons that may stand for backups
-	Records    trail.Records
-	Trail      trail.Sink
-	TrailRef   string // kept for a later resume
-	Now        func() time.Time
-	Random     io.Reader
-	Report     func(carry.Progress)
+	// Compare asks for every file that stays to be read before and after, and compared.
+	Compare  bool
+	Runs     string
+	Shelf    *shelf.Shelf
+	Coverage compare.Store // comparisons that may stand for backups
+	Records  trail.Records
+	Trail    trail.Sink
+	TrailRef string // kept for a later resume
+	Now      func() time.Time
+	Random   io.Reader
+	Report   func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -106,6 +108,9 @@ type Result struct {
 	Bytes    disk.Bytes     `json:"bytes_rewritten"`
 	// Written is what was put on the drive for that, now; the rest is empty.
 	Written disk.Bytes `json:"bytes_written"`
+	Took    Took       `json:"seconds"`
+	// Report is what the run says of itself, nil of one that did nothing.
+	Report *Report `json:"-"`
 }
 
 // Meta is what a run's folder says about it.
@@ -133,6 +138,7 @@ type Meta struct {
 	Arrivals []Arrival         `json:"arrivals,omitempty"`
 	Erased   []Erased          `json:"erased,omitempty"`
 	Intact   Intact            `json:"intact"`
+	Start    []plan.Check      `json:"start,omitempty"` // whether the PC will start, as the copy has it
 	Entries  []trail.Entry     `json:"entries"`
 	Identity survey.Identity   `json:"identity"`
 }
@@ -200,6 +206,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	} else if m != nil && !o.Rehearse {
 		return nil, fmt.Errorf("%w (run %s of %s)", ErrPending, m.ID, m.Begun.Format("2 Jan 15:04"))
 	}
+	began := time.Now()
 	p, err := prepare(o)
 	if p != nil {
 		defer p.release()
@@ -222,6 +229,12 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
+	if o.Compare {
+		if err := p.noteContents(o.Dev, dir, o.Report); err != nil {
+			return nil, fmt.Errorf("the files could not be read for the comparison: %w. Nothing was written", err)
+		}
+	}
+	res.Took.Prepare = time.Since(began).Seconds()
 	for i := range p.records {
 		r := p.records[i]
 		hash, err := o.Records.Save(r.rec, r.c)
@@ -373,6 +386,9 @@ func prepare(o Options) (*prepared, error) {
 		if o.SavePC == nil && !o.Rehearse {
 			return p, fmt.Errorf("%w. Nothing was written", errNoPlace)
 		}
+	}
+	if p.meta.Start, err = startChecks(p.over, now.Layout, p.sv, o.PC, p.pc); err != nil {
+		return p, err
 	}
 	return p, p.prints()
 }
