@@ -8,7 +8,7 @@
 # all the same). Of several images, up to 20, each place has the image's number and a colon
 # before it. The image is not changed, but with fill: then the kernel makes, fragments, links and
 # deletes files in every volume (FILES=600 of them and more), and writes the last one full until
-# LEAVE KiB are free. Prints, tab separated:
+# LEAVE KiB are free. With write it writes a file of LARGE times 64 KiB beside small ones. Prints, tab separated:
 #   volume  START-SECTOR  TYPE  TOTAL-KiB
 #   file    START-SECTOR  SHA-256  PATH
 #   wrote   START-SECTOR  ok|bad      (with write: files written, read back after mounting again)
@@ -105,7 +105,7 @@ for d in $(ls /sys/class/block | grep '^vd[a-t][0-9]'); do
   if attach $d rw; then
     mkdir /mnt/written
     for i in $(seq 1 40); do head -c $((i * 1500)) /dev/urandom >/mnt/written/file-$i; done
-    dd if=/dev/urandom of=/mnt/written/large bs=64k count=1024 2>/dev/null
+    dd if=/dev/urandom of=/mnt/written/large bs=64k count=$(told large) 2>/dev/null
     (cd /mnt/written && sha256sum * >/tmp/sums); sync; umount /mnt
     attach $d ro && { (cd /mnt/written && sha256sum -c /tmp/sums >/dev/null 2>&1) && verdict=ok; umount /mnt; }
   fi
@@ -124,7 +124,7 @@ for i in "${!images[@]}"; do
     -device "virtio-blk-pci,drive=d$i,logical_block_size=$sector,physical_block_size=$sector")
 done
 timeout "${KERNEL_SECONDS:-5000}" qemu-system-x86_64 -accel tcg -cpu max -m 640 -nographic -no-reboot -net none -kernel "$cache/kernel" -initrd "$work/initrd" \
-  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0} jade_many=${#images[@]}" "${drives[@]}" </dev/null 2>/dev/null |
+  -append "console=ttyS0 quiet loglevel=1 panic=-1 mitigations=off jade=$mode jade_files=${FILES:-600} jade_leave=${LEAVE:-0} jade_many=${#images[@]} jade_large=${LARGE:-1024}" "${drives[@]}" </dev/null 2>/dev/null |
   tr -d '\r' >"$work/out" || true
 sed -n '/--begin--/,/--end--/p' "$work/out" | grep -P '^(volume|file|wrote|says)\t' || true
 grep -q -e '--end--' "$work/out" || { echo "The emulated machine did not run to its end." >&2; exit 1; }

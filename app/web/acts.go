@@ -235,7 +235,6 @@ func (s *Server) begin(c *gin.Context, kind, title string, write bool, f func(ct
 	o.SerialLast, _ = s.apart(d.Bay)
 	err = s.desk.Start(d.path, kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
 		defer d.close()
-		o.Report = toUpdate(report)
 		return f(ctx, j, d, o, report)
 	})
 	if err != nil {
@@ -319,18 +318,19 @@ func (s *Server) rehearse(c *gin.Context) {
 }
 
 func (s *Server) carryOut(c *gin.Context) {
-	serial := c.PostForm("serial")
+	serial, compare := c.PostForm("serial"), c.PostForm("compare") != ""
 	s.begin(c, "carry-out", "Carry out", true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		steps, expect, err := j.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to carry out"))
 		}
 		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
-		report(work.Update{Phase: "reading the drive again"})
-		said, err := s.estimate(j.Number, d.Bay)
+		report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
+		said, titles, err := s.estimate(j.Number, d.Bay)
 		if err != nil {
 			return "", err
 		}
+		o.Report, o.Compare = toUpdate(report, titles, false), compare
 		began := s.now()
 		res, err := run.CarryOut(ctx, o)
 		if err != nil {
@@ -358,14 +358,18 @@ func (s *Server) carryOut(c *gin.Context) {
 // leastMeasured is how much a run must write to say something about the drive.
 const leastMeasured = 64 * disk.MiB
 
-// estimate is the price of a job's plan as it stands.
-func (s *Server) estimate(number, bay string) (plan.Price, error) {
+// estimate is the price of a job's plan as it stands, and what its steps are called.
+func (s *Server) estimate(number, bay string) (plan.Price, []string, error) {
 	st, err := s.state(number, bay)
 	if err != nil {
-		return plan.Price{}, err
+		return plan.Price{}, nil, err
 	}
 	defer st.Drive.close()
-	return plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), nil
+	var titles []string
+	for _, c := range st.Columns {
+		titles = append(titles, c.Title)
+	}
+	return plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), titles, nil
 }
 
 // resume finishes an unfinished run or takes it back.
@@ -376,6 +380,13 @@ func (s *Server) resume(c *gin.Context) {
 		kind, title = "undo", "Taking the run back"
 	}
 	s.begin(c, kind, title, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+		m, err := run.Pending(o.Runs, o.Image)
+		if err != nil {
+			return "", err
+		}
+		if m != nil {
+			o.Report = toUpdate(report, m.Titles, undo)
+		}
 		res, err := run.Resume(ctx, o, undo)
 		if err != nil {
 			return "", err
@@ -505,10 +516,10 @@ func workView(st work.State) workLine {
 	if st.Total > 0 {
 		v.Percent = int(st.Done * 100 / st.Total)
 		v.Line = fmt.Sprintf("%s of %s", st.Done, st.Total)
-		if el := time.Since(st.Began).Seconds(); el > 0.5 && st.Done > 0 {
-			perSecond := float64(st.Done) / el
+		if el := time.Since(st.Since).Seconds(); el > 0.5 && st.Done > st.From {
+			perSecond := float64(st.Done-st.From) / el
 			v.Line += fmt.Sprintf(", %s/s", layoutBytes(perSecond))
-			v.Left = fmt.Sprintf("%d s left", int(float64(st.Total-st.Done)/perSecond)+1)
+			v.Left = "≈ " + plan.Lasts(int64(float64(st.Total-st.Done)/perSecond)+1) + " left"
 		}
 	}
 	return v

@@ -154,7 +154,15 @@ func (s *Server) insidePage(c *gin.Context) {
 		view.Next = view.Base + "&path=" + url.QueryEscape(view.Dir) + "&from=" + url.QueryEscape(view.Next)
 	}
 	view.Up = crumbsTo(view.Title, view.Base, view.Dir)
-	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs})
+	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs, Work: v.work(s)})
+}
+
+// work is what goes on with the drive that is looked into.
+func (v *looked) work(s *Server) *workBox {
+	if v.job == nil {
+		return nil
+	}
+	return s.workOn(v.job.Number, v.drive)
 }
 
 func (s *Server) insideCrumbs(j *store.Job, d *drive, p layout.Span, last string) []crumb {
@@ -408,7 +416,7 @@ func (s *Server) holdsPage(c *gin.Context) {
 		view.Words = volume.Shown(sum.Words(s.now()))
 	}
 	view.Up = crumbsTo(view.Title, base, view.Dir)
-	s.render(c, 200, "holds", page{Title: "What fills " + view.Title, Here: "holds", Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
+	s.render(c, 200, "holds", page{Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
 }
 
 func (v *holdsView) fill(sum *volume.Summary) {

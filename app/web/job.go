@@ -2,6 +2,7 @@ package web
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -290,12 +291,43 @@ type jobView struct {
 	Obstacles  []plan.Obstacle
 	Backups    []plan.Obstacle
 	Drives     []benchBay
-	WorkURL    string
+	Box        workBox
 	Wait       int // for how many seconds the PC asks at the plan's end
 	Goal       goalView
 	Plans      plansView
 	Later      []plan.Obstacle // steps that this version does not carry out
 	Checks     []plan.Check    // whether the PC will start
+}
+
+// workBox is work on a drive, for a page that shows the drive.
+type workBox struct {
+	URL   string // where its state can be watched
+	Stop  string // what stops it at a safe point
+	Busy  bool
+	State work.State
+}
+
+// box is what goes on with the drive of a job; the page hears of changes of the plan too.
+func (st *jobState) box() workBox {
+	b := boxOf(st.Job.Number, st.Drive.Bay, st.Work)
+	b.URL += fmt.Sprintf("&plan=%d", st.Job.PlanState)
+	return b
+}
+
+func boxOf(job, bay string, w work.State) workBox {
+	q := url.Values{"bay": {bay}}.Encode()
+	at := "/jobs/" + url.PathEscape(job)
+	return workBox{URL: at + "/work?" + q, Stop: at + "/stop?" + q, Busy: w.Kind != "" && w.Ended == nil, State: w}
+}
+
+// workOn is what goes on with a drive now, nil for nothing.
+func (s *Server) workOn(job string, d *drive) *workBox {
+	if d == nil || job == "" || !s.desk.Busy(d.path) {
+		return nil
+	}
+	w, _ := s.desk.State(d.path)
+	b := boxOf(job, d.Bay, w)
+	return &b
 }
 
 type price struct {
@@ -321,7 +353,7 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	v := jobView{jobState: st, L: st.Drive.sv.Layout, WorkURL: fmt.Sprintf("/jobs/%s/work?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState), Serial: st.Drive.Identity.Serial}
+	v := jobView{jobState: st, L: st.Drive.sv.Layout, Box: st.box(), Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
 	for _, c := range st.Columns {

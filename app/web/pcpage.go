@@ -62,7 +62,7 @@ func (s *Server) pcPage(c *gin.Context) {
 	if v.PC != nil {
 		v.fill(d, numbers)
 	}
-	s.render(c, 200, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Body: v, Crumbs: []crumb{
+	s.render(c, 200, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Work: s.workOn(j.Number, d), Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + "?bay=" + d.Bay}, {j.PC, ""},
 	}})
 }

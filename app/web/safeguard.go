@@ -43,7 +43,7 @@ type gateView struct {
 	Asks    int
 	Lead    bool
 	Places  []placeRow
-	WorkURL string
+	Box     workBox
 	PC      *pcGate
 }
 
@@ -73,7 +73,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead, WorkURL: "/jobs/" + st.Job.Number + "/work?bay=" + st.Drive.Bay}
+	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead, Box: st.box()}
 	sh := s.shelfFor(c)
 	list, err := sh.List()
 	if err != nil {

@@ -108,10 +108,10 @@ func (s *Server) parse() error {
 	s.pages = map[string]*template.Template{}
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".html")
-		if name == "frame" || name == "small" || name == "shelfwork" {
+		if name == "frame" || name == "small" || name == "shelfwork" || name == "workbox" {
 			continue
 		}
-		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", f)
+		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", "templates/workbox.html", f)
 		if err != nil {
 			return err
 		}
@@ -254,6 +254,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/route", s.takeRoute)
 	in.POST("/jobs/:job/back-up", s.backUp)
 	in.GET("/jobs/:job/safeguard", s.safeguardPage)
+	in.GET("/jobs/:job/confirm", s.confirmPage)
 	in.POST("/jobs/:job/rehearse", s.rehearse)
 	in.POST("/jobs/:job/carry-out", s.carryOut)
 	in.POST("/jobs/:job/resume", s.resume)
@@ -308,6 +309,8 @@ type page struct {
 	Demo   bool
 	Here   string
 	Body   any
+	// Work is what goes on with the drive that the page is about, nil for nothing.
+	Work *workBox
 }
 
 type crumb struct{ Text, Link string }
@@ -361,10 +364,22 @@ func (s *Server) tail() (string, error) {
 	return hex.EncodeToString(b[:]), err
 }
 
-// toUpdate passes a carry-out's progress on.
-func toUpdate(report func(work.Update)) func(carry.Progress) {
+// toUpdate passes the progress of a carry-out, whose steps have the titles, or of taking it
+// back on.
+func toUpdate(report func(work.Update), titles []string, undo bool) func(carry.Progress) {
 	return func(p carry.Progress) {
-		report(work.Update{Phase: p.Text, Step: p.Step, Done: p.Done, Total: p.Total})
+		phase := p.Phase
+		switch {
+		case phase != "":
+		case undo:
+			phase = "taking back"
+		case p.Step < len(titles):
+			phase = titles[p.Step]
+			if len(titles) > 1 {
+				phase = fmt.Sprintf("step %d of %d, %s", p.Step+1, len(titles), phase)
+			}
+		}
+		report(work.Update{Phase: phase, Step: p.Step, Done: p.Done, Total: p.Total})
 	}
 }
 

@@ -16,13 +16,16 @@ var ErrBusy = errors.New("this drive is being worked on; wait until that is done
 
 // State of a piece of work, for people to watch.
 type State struct {
-	Kind    string     `json:"kind"` // back-up, verify-backup, rehearse, carry-out, resume, undo
-	Title   string     `json:"title"`
-	Phase   string     `json:"phase"`
-	Step    int        `json:"step"`
-	Done    disk.Bytes `json:"done"`
-	Total   disk.Bytes `json:"total"`
-	Began   time.Time  `json:"began"`
+	Kind  string     `json:"kind"` // back-up, verify-backup, rehearse, carry-out, resume, undo
+	Title string     `json:"title"`
+	Phase string     `json:"phase"`
+	Step  int        `json:"step"`
+	Done  disk.Bytes `json:"done"`
+	Total disk.Bytes `json:"total"`
+	Began time.Time  `json:"began"`
+	// Since is when the present part of the work began, and From how much was done then.
+	Since   time.Time  `json:"-"`
+	From    disk.Bytes `json:"-"`
 	Ended   *time.Time `json:"ended,omitempty"`
 	Trouble string     `json:"trouble,omitempty"`
 	Outcome string     `json:"outcome,omitempty"`
@@ -79,7 +82,12 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 	d.wg.Go(func() {
 		defer stop()
 		outcome, err := f(ctx, func(u Update) {
-			d.change(it, func(s *State) { s.Phase, s.Step, s.Done, s.Total = u.Phase, u.Step, u.Done, u.Total })
+			d.change(it, func(s *State) {
+				if s.Total != u.Total || u.Done < s.Done || s.Since.IsZero() {
+					s.Since, s.From = time.Now(), u.Done
+				}
+				s.Phase, s.Step, s.Done, s.Total = u.Phase, u.Step, u.Done, u.Total
+			})
 		})
 		d.change(it, func(s *State) {
 			now := time.Now()

@@ -42,6 +42,8 @@ var (
 
 // Progress is how far a run is. Bytes count what is put on the device.
 type Progress struct {
+	// Phase is what is done before and after the carrying itself, empty for that.
+	Phase string     `json:"phase,omitempty"`
 	Step  int        `json:"step"`
 	Done  disk.Bytes `json:"done"`
 	Total disk.Bytes `json:"total"`

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
@@ -72,7 +73,7 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 	e := sv.Table.Entries[i]
 	if p.Container == 0 {
 		set, err := sv.Table.Set(number, e.Moved(start, end))
-		return append(s, set...), err
+		return slices.Concat(s, set, vacated(ranges, p, start, 0, sec)), err
 	}
 	// A logical volume's record moves with it: it leaves the chain, and is put in again.
 	record, err := recordAsItIs(sv, number, dev)
@@ -97,7 +98,42 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 	}
 	e.Record += start - p.Start
 	in, err := left.Insert(e.Record, e.Moved(start, end), nil)
-	return slices.Concat(record, s, out, in), err
+	return slices.Concat(record, s, out, in, vacated(ranges, p, start, e.Record, sec)), err
+}
+
+// vacated makes holes of what was moved, where it lay before and the volume's new place, or
+// the new place of its record, does not lie over it: on a drive that can do that, and in an
+// image, a slide takes no room. Nothing is lost: it is where it was moved to.
+func vacated(ranges [][2]disk.Bytes, p *layout.Span, start, record disk.LBA, sec disk.Bytes) script.Script {
+	from, to := p.Start.Offset(sec), start.Offset(sec)
+	stays := [][2]disk.Bytes{{to, to + p.Bytes}}
+	if record != 0 {
+		stays = append(stays, [2]disk.Bytes{record.Offset(sec), (record + 1).Offset(sec)})
+	}
+	left := make([][2]disk.Bytes, 0, len(ranges))
+	for _, r := range ranges {
+		left = append(left, [2]disk.Bytes{from + r[0], from + r[1]})
+	}
+	for _, k := range stays {
+		var outside [][2]disk.Bytes
+		for _, r := range left {
+			if a := min(r[1], k[0]); r[0] < a {
+				outside = append(outside, [2]disk.Bytes{r[0], a})
+			}
+			if b := max(r[0], k[1]); b < r[1] {
+				outside = append(outside, [2]disk.Bytes{b, r[1]})
+			}
+		}
+		left = outside
+	}
+	var s script.Script
+	for _, r := range left {
+		s = append(s, script.Op{Kind: script.Hole, Off: r[0], Len: r[1] - r[0]})
+	}
+	if len(s) > 0 {
+		s.Barrier("its former place is empty")
+	}
+	return s
 }
 
 // takenOff takes a partition's entry out of the table. The record of a logical volume stays

@@ -128,12 +128,17 @@ func TestBackUpEntersTheTrail(t *testing.T) {
 
 // TestNoRoom refuses a run before it begins when the host is short of room.
 func TestNoRoom(t *testing.T) {
-	if err := roomFor(t.TempDir(), nil); err != nil {
+	dev := disk.NewPaper(8*disk.TiB, 512)
+	if err := roomFor(t.TempDir(), dev, nil); err != nil {
 		t.Errorf("an empty script: %v", err)
 	}
 	huge := script.Script{{Kind: script.Fill, Len: disk.Bytes(1) << 55}}
-	if err := roomFor(t.TempDir(), huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
+	if err := roomFor(t.TempDir(), dev, huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
 		t.Errorf("more than any disk has: %v", err)
+	}
+	holes := script.Script{{Kind: script.Move, From: 0, Off: 4 * disk.TiB, Len: 4 * disk.TiB}}
+	if err := roomFor(t.TempDir(), dev, holes); err != nil {
+		t.Errorf("nothing but holes is moved: %v", err)
 	}
 }
 

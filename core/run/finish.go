@@ -171,6 +171,9 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 		return res, err
 	}
 	began = time.Now()
+	if o.Report != nil {
+		o.Report(carry.Progress{Phase: "reading the drive again, and proving it"})
+	}
 	proof, sv, err := prove(o, m, c, rec, p, w)
 	if err != nil {
 		return res, err

@@ -125,7 +125,7 @@ type holding struct {
 	names map[int]string
 }
 
-func held(t *testing.T, im *disk.Image) holding {
+func holds(t *testing.T, im *disk.Image) holding {
 	t.Helper()
 	sv, err := survey.Read(im, nil)
 	if err != nil {
@@ -334,7 +334,7 @@ func TestRandomPlans(t *testing.T) {
 		}
 		drives++
 		p := &player{rng: rng, stash: map[string]map[string]string{}}
-		before := held(t, im)
+		before := holds(t, im)
 		for tries, plans := 0, 0; tries < 60 && plans < 8 && done < wanted; tries++ {
 			o := s.options(im)
 			o.PC, o.Serial, o.Lead = nil, "7f3k", true
@@ -383,7 +383,7 @@ func TestRandomPlans(t *testing.T) {
 			}
 			done++
 			plans++
-			want, after := before.files, held(t, im)
+			want, after := before.files, holds(t, im)
 			if p.fresh = ""; !undone {
 				var went []map[string]string
 				want, went = p.led(before, after, s.steps)

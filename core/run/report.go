@@ -160,7 +160,7 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 
 // progress returns a reader's report of how much of all volumes has been read.
 func progress(sv *survey.Survey, text string, report func(carry.Progress)) func(n disk.Bytes) {
-	pr := carry.Progress{Text: text}
+	pr := carry.Progress{Phase: text}
 	for _, p := range sv.Layout.Partitions() {
 		if sv.Volumes[p.Number] != nil {
 			pr.Total += p.Volume.UsedBytes

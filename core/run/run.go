@@ -128,6 +128,7 @@ type Meta struct {
 	Trail    string            `json:"trail,omitempty"`
 	Kept     []string          `json:"kept"` // ids of records
 	Plan     *plan.Plan        `json:"plan"`
+	Titles   []string          `json:"titles,omitempty"` // of its steps
 	PC       *pc.Facts         `json:"pc,omitempty"`
 	PCAfter  *pc.Facts         `json:"pc_after,omitempty"` // where the plan changes them
 	PCRef    string            `json:"pc_ref,omitempty"`
@@ -223,7 +224,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	dir := filepath.Join(o.Runs, p.meta.ID)
-	if err := roomFor(o.Runs, p.script); err != nil {
+	if err := roomFor(o.Runs, o.Dev, p.script); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -282,7 +283,7 @@ func serialCheck(o Options) error {
 
 // roomFor checks that the host has room for the journal (the script and what it
 // replaces) and for what the image may newly take.
-func roomFor(runs string, s script.Script) error {
+func roomFor(runs string, dev disk.Device, s script.Script) error {
 	if err := os.MkdirAll(runs, 0o755); err != nil {
 		return err
 	}
@@ -291,15 +292,31 @@ func roomFor(runs string, s script.Script) error {
 		return err
 	}
 	need := 3*s.Kept() + s.Rewritten() + 16*disk.MiB
+	moved := disk.Bytes(0)
 	for _, op := range s {
 		if op.Kind == script.Move { // no more than it is moved by comes to lie where nothing lay
-			need -= op.Len - min(op.Len, max(op.Off-op.From, op.From-op.Off))
+			need -= op.Len
+			moved += min(op.Len, max(op.Off-op.From, op.From-op.Off))
 		}
+	}
+	if moved > 0 { // and no more than there is: holes are moved as holes
+		need += min(moved, held(dev))
 	}
 	if free := disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize); free < need {
 		return fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, free)
 	}
 	return nil
+}
+
+// held is how much of a drive is no hole.
+func held(dev disk.Device) (n disk.Bytes) {
+	for at := disk.Bytes(0); ; {
+		start, end, ok := dev.Data(at)
+		if !ok {
+			return n
+		}
+		n, at = n+end-max(start, at), end
+	}
 }
 
 func openJournal(dir string, o Options) (disk.File, *os.File, error) {
@@ -357,14 +374,18 @@ func prepare(o Options) (*prepared, error) {
 		return p, err
 	}
 	p.columns = cols
+	var titles []string
+	for _, c := range cols {
+		titles = append(titles, c.Title)
+	}
 	p.meta = &Meta{
 		Version: 1, ID: id, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
-		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
+		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, Titles: titles, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
 	}
 	if err := p.freeze(o.Dev); err != nil {
 		return p, err
 	}
-	if err := p.enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(cols), Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
+	if err := p.enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(titles), Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
 		return p, err
 	}
 	p.checkAll(o)
@@ -794,10 +815,6 @@ func (p *prepared) enter(o Options, e trail.Entry) error {
 	return err
 }
 
-func wordPlan(cols []plan.Column) string {
-	var t []string
-	for _, c := range cols {
-		t = append(t, c.Title)
-	}
-	return fmt.Sprintf("Plan of %d steps begun: %s", len(cols), strings.Join(t, ", "))
+func wordPlan(titles []string) string {
+	return fmt.Sprintf("Plan of %d steps begun: %s", len(titles), strings.Join(titles, ", "))
 }

@@ -16,10 +16,9 @@ const renewed = () => {
   goalForm(document);
 };
 if (map) send = soft(map, renewed);
-const work = document.getElementById("work");
-if (work) {
-  const events = watchWork(work);
-  if (map) news(events, map.shown);
+for (const box of document.querySelectorAll(".work[data-url]")) {
+  const events = watchWork(box);
+  if (map && box.id === "work") news(events, map.shown);
 }
 renewed();
 for (const form of document.querySelectorAll("form[data-upload]")) uploads(form);
