@@ -345,7 +345,7 @@ func (s *Server) carryOut(c *gin.Context) {
 			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
 		}
 		if res.Written >= leastMeasured {
-			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Written, took)
+			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
 			if err != nil {
 				return "", err
 			}

@@ -190,6 +190,9 @@ func (st *jobState) stages() []stage {
 	if st.Pending != nil {
 		out.Line, out.State, out.Care = "an unfinished run", "here", true
 	}
+	if st.Busy && slices.Contains([]string{"carry-out", "resume", "undo"}, st.Work.Kind) {
+		out.Line, out.State, out.Care = "under way", "here", false
+	}
 	if st.Last != nil {
 		confirm.Line, confirm.State = "as planned, "+st.Last.Time.Local().Format("2 Jan 15:04"), "done"
 		if st.Good {

@@ -124,7 +124,13 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 	if err != nil {
 		return err
 	}
-	at := progress(sv, "reading every file before the run", report)
+	total := disk.Bytes(0)
+	for _, v := range sv.Volumes {
+		if err := v.Walk(func(x volume.File) error { total += x.Bytes; return nil }); err != nil {
+			return err
+		}
+	}
+	at := counting("reading every file before the run", total, report)
 	f, err := os.Create(filepath.Join(dir, "contents.jsonl"))
 	if err != nil {
 		return err
@@ -158,14 +164,9 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 	return f.Sync()
 }
 
-// progress returns a reader's report of how much of all volumes has been read.
-func progress(sv *survey.Survey, text string, report func(carry.Progress)) func(n disk.Bytes) {
-	pr := carry.Progress{Phase: text}
-	for _, p := range sv.Layout.Partitions() {
-		if sv.Volumes[p.Number] != nil {
-			pr.Total += p.Volume.UsedBytes
-		}
-	}
+// counting returns what reports how much of a total has been read.
+func counting(phase string, total disk.Bytes, report func(carry.Progress)) func(n disk.Bytes) {
+	pr := carry.Progress{Phase: phase, Total: total}
 	return func(n disk.Bytes) {
 		if pr.Done = min(pr.Done+n, pr.Total); report != nil {
 			report(pr)
@@ -197,12 +198,11 @@ func compareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 		return nil, err
 	}
 	defer f.Close()
-	at := progress(sv, "reading every file after the run", report)
 	type name struct {
 		number       int
 		path, stream string
 	}
-	was, b := map[name]content{}, make([]byte, disk.MiB)
+	was, b, total := map[name]content{}, make([]byte, disk.MiB), disk.Bytes(0)
 	in := json.NewDecoder(bufio.NewReader(f))
 	for {
 		var c content
@@ -212,7 +212,9 @@ func compareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 			return nil, err
 		}
 		was[name{c.Number, c.Path, c.Stream}] = c
+		total += c.Bytes
 	}
+	at := counting("reading every file after the run", total, report)
 	out := &Compared{}
 	for _, p := range sv.Layout.Partitions() {
 		v := sv.Volumes[p.Number]
