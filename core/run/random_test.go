@@ -449,7 +449,7 @@ func keep(t *testing.T, im *disk.Image, image, to string, h holding) {
 	}
 	var b strings.Builder
 	for _, p := range sv.Layout.Partitions() {
-		if p.Volume == nil {
+		if sv.Volumes[p.Number] == nil {
 			continue
 		}
 		for path, sum := range h.of(h.names[p.Number]) {

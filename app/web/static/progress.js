@@ -34,6 +34,7 @@ export function watchWork(box) {
     const line = box.querySelector("[data-line]") ?? title.insertAdjacentElement("afterend", Object.assign(document.createElement("span"), { className: "" }));
     line.dataset.line = "";
     line.textContent = [s.phase, s.line].filter(Boolean).join(", ");
+    for (const x of box.querySelectorAll("[data-going]")) x.hidden = false;
     bar.hidden = !s.total;
     bar.value = s.percent;
     left.textContent = s.left;

@@ -10,13 +10,14 @@ import (
 // order of their types.
 type builder struct {
 	raw      []byte
+	cluster  disk.Bytes
 	off      int
 	instance uint16
 	full     bool
 }
 
 func (m *maker) builder(num, seq int64, flags uint16) *builder {
-	b := &builder{raw: m.mft[num*int64(m.record) : (num+1)*int64(m.record)]}
+	b := &builder{raw: m.mft[num*int64(m.record) : (num+1)*int64(m.record)], cluster: m.cluster}
 	n := m.record/512 + 1
 	copy(b.raw, "FILE")
 	le.PutUint16(b.raw[4:], 0x30)
@@ -97,7 +98,7 @@ func (b *builder) view(name string, collation uint32, entries []entry) {
 	for _, e := range entries {
 		body = e.append(body, -1)
 	}
-	b.resident(atIndexRoot, name, indexRoot(0, collation, 4096, 1, appendLast(body, -1), false), false)
+	b.resident(atIndexRoot, name, indexRoot(0, collation, 4096, byte(blockUnits(4096, b.cluster)), appendLast(body, -1), false), false)
 }
 
 func (b *builder) close() error {

@@ -44,7 +44,25 @@ func (v *Volume) Check() finding.List {
 	}
 	v.checkBitmap(&l, t)
 	v.checkFolders(&l, t)
+	v.checkUnits(&l)
 	return l
+}
+
+// checkUnits looks at the unit in which the file system's own indexes count their blocks: a
+// driver may refuse the volume for it.
+func (v *Volume) checkUnits(l *finding.List) {
+	for _, x := range []struct {
+		num  int64
+		name string
+	}{{recRoot, "$I30"}, {recSecure, "$SDH"}, {recSecure, "$SII"}} {
+		root, err := v.system(x.num, atIndexRoot, x.name)
+		if err != nil || len(root.value) < 16 {
+			continue // what is missing is said elsewhere
+		}
+		if block := le.Uint32(root.value[8:]); block >= 512 && block <= 1<<20 && int64(root.value[12]) != blockUnits(int(block), v.boot.cluster) {
+			l.Add(finding.Warning, "index-units", "The index %s of record %d counts its blocks in another unit than the volume's.", x.name, x.num)
+		}
+	}
 }
 
 // mirrored is how many records $MFTMirr repeats.

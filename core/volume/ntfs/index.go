@@ -8,6 +8,7 @@ import (
 	"unicode"
 	"unicode/utf16"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/volume"
 )
 
@@ -146,6 +147,15 @@ func indexBlock(block int, vcn int64, body []byte, node bool) []byte {
 	copy(b[h:], body)
 	fix(b)
 	return b
+}
+
+// blockUnits is in how many units a block of an index is counted: in clusters, or in 512 bytes
+// where a cluster is larger than a block.
+func blockUnits(block int, cluster disk.Bytes) int64 {
+	if cluster > disk.Bytes(block) {
+		return int64(block) / 512
+	}
+	return int64(block) / int64(cluster)
 }
 
 // indexRoot is the value of an $INDEX_ROOT attribute.

@@ -545,11 +545,7 @@ func (m *maker) folder(d *folder, flags uint16) error {
 		up.entries = append(up.entries, entry{ref: d.ref(), key: fn})
 	}
 	m.sort(d.entries)
-	// Blocks are counted in clusters, or in 512 bytes where a cluster is larger.
-	per := int64(m.index) / min(int64(m.cluster), int64(m.index))
-	if m.cluster > disk.Bytes(m.index) {
-		per = int64(m.index) / 512
-	}
+	per := blockUnits(m.index, m.cluster)
 	b := m.builder(d.num, d.seq, inUse|flags)
 	b.standard(d.modified, attrs&^0x10000000, sid)
 	b.resident(atFileName, "", fn, true)

@@ -118,10 +118,7 @@ func bytesBefore(a, b entry) int { return bytes.Compare(a.key, b.key) }
 // room bytes of its record.
 func (l *loader) index(name string, typ, collation uint32, entries []entry, room int) ([]piece, error) {
 	block := l.v.boot.index
-	per := int64(block) / min(int64(l.v.boot.cluster), int64(block))
-	if l.v.boot.cluster > disk.Bytes(block) {
-		per = int64(block) / 512
-	}
+	per := blockUnits(block, l.v.boot.cluster)
 	body, blocks := indexTree(entries, block, max(room-(24+2*len(name)+16+32), 32), per)
 	out := []piece{whole(atIndexRoot, name, indexRoot(typ, collation, block, byte(per), body, len(blocks) > 0), false)}
 	if len(blocks) == 0 {
