@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check build setup-demo setup-test
+.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check kill-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -32,7 +32,7 @@ e2e: setup-test build
 prove:
 	JADETRAIL_PROVE=1 go test ./core/plan -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold'
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
-	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run TestRandomPlans
+	scripts/plans-check.sh
 
 # Five minutes for each parser; the seeds stand in the tests.
 fuzz:
@@ -49,3 +49,7 @@ map-speed: setup-test build
 # A stock Linux kernel in an emulator reads and writes what the program wrote.
 kernel-check: build
 	scripts/kernel-check.sh
+
+# Kills the server and the database while a partition of 3 GiB is slid through the interface.
+kill-check: setup-test build
+	d=$$(mktemp -d) && JADETRAIL_DATA=$$d scripts/with-db.sh $$d node scripts/kill-check.mjs; s=$$?; rm -rf $$d; exit $$s

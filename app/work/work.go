@@ -142,9 +142,8 @@ func (d *Desk) Watch(key string) (<-chan State, func()) {
 		now := time.Now()
 		it.state.Ended = &now
 		d.items[key] = it
-	} else {
-		c <- it.state
 	}
+	c <- it.state // that there is no work is worth knowing too: the program may have been started anew
 	it.watch[c] = true
 	return c, func() {
 		d.mu.Lock()

@@ -21,8 +21,7 @@ export function watchWork(box) {
   const events = new EventSource(box.dataset.url);
   events.onmessage = (message) => {
     const s = JSON.parse(message.data);
-    if (!s.kind) return;
-    if (s.ended) {
+    if (s.ended || !s.kind) { // no work that is known of: the program was started anew
       ended = running;
       load();
       return;
