@@ -97,17 +97,46 @@ for pass in 1 2 3; do
   echo "  zstd $(took "$a" "$b") s, backup $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}')"
 done
 
+# parts RUN CP: how a run was at its parts, beside a copy that took so long.
+parts() {
+  node -e '
+    const r = JSON.parse(require("fs").readFileSync(process.argv[1])), t = r.seconds, cp = Number(process.argv[2]), all = t.prepare + t.write + t.read_back + t.prove;
+    console.log(`writing ${t.write.toFixed(2)} s, ${(cp / t.write).toFixed(2)} of the rate; reading back ${t.read_back.toFixed(2)} s; before and after ${(t.prepare + t.prove).toFixed(2)} s; all together ${(cp / all).toFixed(2)} of the rate; ${(r.bytes_written / 2 ** 20).toFixed(1)} MiB written for ${(r.bytes_rewritten / 2 ** 20).toFixed(1)}`);
+  ' "$1" "$2"
+}
 echo "Sliding a partition with 2 GiB that do not compress, each piece read back and compared, against cp --sparse=always of it; both synced:"
-for by in 64 200; do
+for by in 64 64 64 200 200; do
   rm -rf "$work/slide.img"*; cp --sparse=always "$work/backup.img" "$work/slide.img"; drop; cat "$work/raw" >/dev/null
   a=$(now); cp --sparse=always "$work/raw" "$work/raw.copy"; sync -f "$work/raw.copy"; b=$(now)
   rm -f "$work/raw.copy"; drop; dd if="$work/slide.img" of=/dev/null bs=4M status=none
   echo "{\"version\": 1, \"steps\": [{\"do\": \"slide\", \"partition\": \"1\", \"by\": \"$by MiB\"}]}" >"$work/plan.json"
-  c=$(now); bin/jadetrail carry-out --json --plan "$work/plan.json" "$work/slide.img" >"$work/slid"; d=$(now)
+  bin/jadetrail carry-out --json --plan "$work/plan.json" "$work/slide.img" >"$work/slid"
   bin/jadetrail check "$work/slide.img" >/dev/null
-  echo "  by $by MiB: cp $(took "$a" "$b") s, slide $(took "$c" "$d") s, $(awk -v x="$(took "$a" "$b")" -v y="$(took "$c" "$d")" 'BEGIN {printf "%.2f of the rate", x / y}'), $(node -e 'const r = JSON.parse(require("fs").readFileSync(0)); console.log((r.bytes_written / 2 ** 20).toFixed(1), "MiB written for", (r.bytes_rewritten / 2 ** 20).toFixed(1))' <"$work/slid"), peak memory $(peak bin/jadetrail carry-out --plan <(sed 's/"by": "/&-/' "$work/plan.json") "$work/slide.img") MiB"
+  echo "  by $by MiB: cp $(took "$a" "$b") s, $(parts "$work/slid" "$(took "$a" "$b")"), peak memory $(peak bin/jadetrail carry-out --plan <(sed 's/"by": "/&-/' "$work/plan.json") "$work/slide.img") MiB"
 done
 rm -rf "$work/slide.img"*
+
+"$work/make" give "$work/give.img" >/dev/null
+echo "A volume gives up its second half, in which 2 GiB lie that must move, against cp --sparse=always of as much; both synced:"
+for pass in 1 2 3; do
+  rm -rf "$work/slide.img"*; cp --sparse=always "$work/give.img" "$work/slide.img"; drop; cat "$work/raw" >/dev/null
+  a=$(now); cp --sparse=always "$work/raw" "$work/raw.copy"; sync -f "$work/raw.copy"; b=$(now)
+  rm -f "$work/raw.copy"; drop; dd if="$work/slide.img" of=/dev/null bs=4M status=none
+  echo '{"version": 1, "steps": [{"do": "shrink", "partition": "1", "to": "2300 MiB"}]}' >"$work/plan.json"
+  bin/jadetrail carry-out --json --plan "$work/plan.json" "$work/slide.img" >"$work/slid"
+  bin/jadetrail check "$work/slide.img" >/dev/null
+  echo "  cp $(took "$a" "$b") s, $(parts "$work/slid" "$(took "$a" "$b")")"
+done
+rm -rf "$work/slide.img"* "$work/give.img"
+
+JADETRAIL_DATA=$work/demo bin/jadetrail demo >/dev/null
+image=$work/demo/drives/tidewater-reception.img
+echo '{"version": 1, "steps": [{"do": "slide", "partition": "6", "by": "60 GiB"}, {"do": "slide", "partition": "5", "by": "50 GiB"}]}' >"$work/plan.json"
+sync -f "$image"; before=$(du -k "$image" | cut -f1)
+bin/jadetrail carry-out --json --plan "$work/plan.json" "$image" >"$work/slid"
+sync -f "$image"
+echo "Sliding $(node -e 'console.log((JSON.parse(require("fs").readFileSync(process.argv[1])).bytes_rewritten / 2 ** 30).toFixed(1))' "$work/slid") GiB of clusters that are reserved and empty but for a little: the image takes $(du -k "$image" | cut -f1) KiB, before $before KiB."
+rm -rf "$work/demo"
 
 "$work/make" files "$work/files.img"
 # Once to have the files in a folder, for tar.

@@ -252,3 +252,69 @@ func onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up bool) (<-cha
 	})
 	return out, func() { close(left); done.Wait() }
 }
+
+// former is a device as it was before a run, of which so much is done.
+type former struct {
+	disk.Device
+	moves []script.Op // that were done, the last perhaps in part
+}
+
+// Former is the device as it was before the run, as far as moves go: what was moved is read
+// where it lies now. Only for looking at it; what else the run wrote reads as it is now.
+func (c *Carry) Former(dev disk.Device) disk.Device {
+	f := &former{Device: dev}
+	for i, op := range c.script {
+		if op.Kind != script.Move || i > c.passed {
+			continue
+		}
+		if i == c.passed { // in part: from the start on, or from the end
+			if op.Off > op.From {
+				op.From, op.Off = op.From+op.Len-c.within, op.Off+op.Len-c.within
+			}
+			op.Len = c.within
+		}
+		if op.Len > 0 {
+			f.moves = append(f.moves, op)
+		}
+	}
+	return f
+}
+
+// where is where a place lies now, and for how many bytes at least that holds.
+func (f *former) where(off, n disk.Bytes) (disk.Bytes, disk.Bytes) {
+	at := off
+	for _, m := range f.moves {
+		switch {
+		case at >= m.From && at < m.From+m.Len:
+			n = min(n, m.From+m.Len-at)
+			at += m.Off - m.From
+		case at < m.From:
+			n = min(n, m.From-at)
+		}
+	}
+	return at, n
+}
+
+// ReadAt implements io.ReaderAt.
+func (f *former) ReadAt(b []byte, off int64) (int, error) {
+	done := 0
+	for done < len(b) {
+		at, n := f.where(disk.Bytes(off)+disk.Bytes(done), disk.Bytes(len(b)-done))
+		k, err := f.Device.ReadAt(b[done:done+int(n)], int64(at))
+		if done += k; err != nil {
+			return done, err
+		}
+	}
+	return done, nil
+}
+
+// Data implements disk.Device; nothing is known of holes.
+func (f *former) Data(off disk.Bytes) (disk.Bytes, disk.Bytes, bool) {
+	return off, f.Size(), off < f.Size()
+}
+
+// WriteAt implements io.WriterAt: nothing can be written.
+func (f *former) WriteAt([]byte, int64) (int, error) { return 0, disk.ErrReadOnly }
+
+// Zero implements disk.Device: nothing can be written.
+func (f *former) Zero(disk.Bytes, disk.Bytes) error { return disk.ErrReadOnly }

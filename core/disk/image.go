@@ -20,6 +20,7 @@ type Image struct {
 	size   Bytes
 	sector Bytes
 	ro     bool
+	bad    [][2]Bytes   // what the drive cannot read or write
 	dirty  atomic.Int64 // bytes written since the kernel was last told to write them back
 	once   sync.Once
 	past   *os.File // reads past the page cache; nil where the host cannot do that
@@ -77,6 +78,10 @@ func OpenImage(path string, sector Bytes, write bool) (*Image, error) {
 	if im.size < 8*im.sector {
 		f.Close()
 		return nil, fmt.Errorf("%s: %w: %d bytes is too little for a partition table", path, ErrNotImage, im.size)
+	}
+	if im.bad, err = badPlaces(path, im.sector); err != nil {
+		f.Close()
+		return nil, err
 	}
 	return im, nil
 }
@@ -136,11 +141,14 @@ func (im *Image) ReadAt(p []byte, off int64) (int, error) {
 	if err := inBounds(im, off, int64(len(p))); err != nil {
 		return 0, err
 	}
+	if err := im.hurt(Bytes(off), Bytes(len(p)), false); err != nil {
+		return 0, err
+	}
 	n, err := im.f.ReadAt(p, off)
 	if err == io.EOF && n < len(p) {
 		err = io.ErrUnexpectedEOF
 	}
-	return n, err
+	return n, im.told(err, Bytes(off), Bytes(len(p)), false)
 }
 
 // WriteAt implements io.WriterAt.
@@ -149,6 +157,9 @@ func (im *Image) WriteAt(p []byte, off int64) (int, error) {
 		return 0, ErrReadOnly
 	}
 	if err := inBounds(im, off, int64(len(p))); err != nil {
+		return 0, err
+	}
+	if err := im.hurt(Bytes(off), Bytes(len(p)), true); err != nil {
 		return 0, err
 	}
 	n, err := im.f.WriteAt(p, off)
@@ -273,6 +284,9 @@ func (im *Image) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
 	if err := inBounds(im, int64(off), int64(n)); err != nil {
 		return nil, err
 	}
+	if err := im.hurt(off, n, false); err != nil {
+		return nil, err
+	}
 	start := off.Down(page)
 	buf = alignedTo(buf, int((off+n).Up(page)-start))
 	im.once.Do(func() { // the same file, whatever now has its name
@@ -284,7 +298,7 @@ func (im *Image) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
 		if k, err := im.past.ReadAt(buf, int64(start)); Bytes(k) >= off+n-start {
 			return buf[off-start:][:n], nil
 		} else if !errors.Is(err, unix.EINVAL) {
-			return nil, cmp.Or(err, io.ErrUnexpectedEOF)
+			return nil, cmp.Or(im.told(err, off, n, false), io.ErrUnexpectedEOF)
 		}
 	}
 	// Where the host cannot do that, dropped from the cache first.

@@ -168,7 +168,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 		err = e
 	}
 	if err != nil {
-		return res, err
+		return res, stopped(o.Dev, m, c, err)
 	}
 	began = time.Now()
 	if o.Report != nil {

@@ -147,6 +147,7 @@ type Meta struct {
 // prepared is a run worked out on a copy, to the last byte, before anything is
 // written.
 type prepared struct {
+	before  *layout.Layout // the drive as it is
 	sv      *survey.Survey
 	over    *disk.Overlay // the copy as it is so far
 	pc      *pc.Facts     // as they are so far
@@ -213,6 +214,9 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		defer p.release()
 	}
 	if err != nil {
+		if p != nil {
+			err = hurt(o.Dev, p.before, err, false)
+		}
 		return nil, err
 	}
 	p.onDrive(o.Dev)
@@ -346,7 +350,7 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	p := &prepared{sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}}
+	p := &prepared{before: now.Layout, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}}
 	facts, err := gatherFacts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, o.Plan.Steps, o.Random, p.gathered)
 	for _, g := range p.gathered {
 		p.close = append(p.close, g.r.Close)

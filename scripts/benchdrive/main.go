@@ -20,7 +20,7 @@ import (
 func main() {
 	log.SetFlags(0)
 	if len(os.Args) != 3 {
-		log.Fatal("usage: benchdrive inspect|grow|backup|files|look|summary|page|read IMAGE, or damaged FOLDER")
+		log.Fatal("usage: benchdrive inspect|grow|backup|give|files|look|summary|page|read IMAGE, or damaged FOLDER")
 	}
 	if os.Args[1] == "damaged" {
 		if err := damaged(os.Args[2]); err != nil {
@@ -34,11 +34,11 @@ func main() {
 		}
 		return
 	}
-	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}, "files": {3 * disk.GiB}, "look": {6 * disk.GiB}}
+	sizes := map[string][]disk.Bytes{"grow": {138 * disk.GiB}, "backup": {2080 * disk.MiB}, "files": {3 * disk.GiB}, "give": {4600 * disk.MiB}, "look": {6 * disk.GiB}}
 	for range 20 {
 		sizes["inspect"] = append(sizes["inspect"], 92*disk.GiB)
 	}
-	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB, "files": 7 * disk.GiB, "look": 7 * disk.GiB}
+	whole := map[string]disk.Bytes{"inspect": 2000398934016, "grow": 256 * disk.GiB, "backup": 2300 * disk.MiB, "files": 7 * disk.GiB, "give": 5 * disk.GiB, "look": 7 * disk.GiB}
 	if err := build(os.Args[1], os.Args[2], whole[os.Args[1]], sizes[os.Args[1]]); err != nil {
 		log.Fatal(err)
 	}
@@ -62,6 +62,20 @@ func build(what, path string, whole disk.Bytes, parts []disk.Bytes) error {
 	if err := table.New(im, "5a1c77e0-be9c-4d0b-9c3e-000000000100", entries...).Apply(im, nil); err != nil {
 		return err
 	}
+	if what == "give" {
+		w := disk.NewWindow(im, disk.MiB, parts[0])
+		v, err := ntfs.Open(w)
+		if err != nil {
+			return err
+		}
+		s, err := v.Remove([]string{"first"}, time.Unix(1.79e9, 0))
+		if err != nil {
+			return err
+		}
+		if err := s.Apply(w, nil); err != nil {
+			return err
+		}
+	}
 	if err := im.Sync(); err != nil {
 		return err
 	}
@@ -79,6 +93,9 @@ func files(what string, size disk.Bytes) []volume.Source {
 		n = 4000
 	case "backup":
 		n, each = 32, 64<<20
+	case "give": // what comes first is taken away again
+		out = append(out, volume.Source{Path: "first", Data: []byte("x"), Reserve: 2350 * disk.MiB})
+		n, each = 32, 64<<20
 	case "look":
 		return manyFiles(rng)
 	case "files":
@@ -89,7 +106,7 @@ func files(what string, size disk.Bytes) []volume.Source {
 		rng.Read(b)
 		out = append(out, volume.Source{Path: fmt.Sprintf("Folder %d/file %d.bin", i%40, i), Data: b})
 	}
-	if what != "backup" { // scattered, so that the bitmaps are no plain stretch
+	if what != "backup" && what != "give" { // scattered, so that the bitmaps are no plain stretch
 		for i := range 60 {
 			out = append(out, volume.Source{Path: fmt.Sprintf("Large/%d.bin", i), Data: []byte("x"), Reserve: size / 80})
 		}

@@ -1,0 +1,98 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"maps"
+	"os"
+	"strings"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/volume"
+)
+
+// badly makes sectors of a shop's drive such that they cannot be read or written.
+func (s *shop) badly(t *testing.T, sectors ...[2]disk.LBA) {
+	t.Helper()
+	b, err := json.Marshal(sectors)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(s.image+".bad.json", b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestHurt slides a volume of which a file cannot be read: the run stops there, names the
+// file, and is taken back; what can be read is backed up.
+func TestHurt(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Slide, Partition: "6", By: "40 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "6 MiB"})
+	im := s.open(t)
+	before := contents(t, im)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x, _ := sv.Layout.Find(5)
+	files, err := sv.Volumes[5].Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var file volume.File
+	for _, f := range files {
+		if f.Kind == volume.Plain && len(f.Extents) == 1 && f.Extents[0].Off > 0 {
+			file = f
+		}
+	}
+	im.Close()
+	lba := (x.Start.Offset(512) + file.Extents[0].Off).At(512)
+	s.badly(t, [2]disk.LBA{lba, 2})
+	im = s.open(t)
+	_, err = CarryOut(context.Background(), s.options(im))
+	var bad *disk.BadPlace
+	if !errors.Is(err, ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Take the run back") {
+		t.Fatal(err)
+	}
+	if m, err := Pending(s.options(im).Runs, s.image); err != nil || m == nil {
+		t.Fatal("nothing is there to be taken back", err)
+	}
+	again := s.options(im)
+	again.PC = nil
+	if r, err := Resume(context.Background(), again, true); err != nil || !r.Undone {
+		t.Fatal(err)
+	}
+	// Which comparison of every file would have found before anything was written.
+	o := s.options(im)
+	o.Compare = true
+	m, err := BackUp(context.Background(), o, Wanted{Partition: 5, Kind: shelf.Files}, nil)
+	if err != nil || m.Unreadable != 1 {
+		t.Fatalf("the backup of what can be read: %+v, %v", m, err)
+	}
+	im.Close()
+	if err := os.Remove(s.image + ".bad.json"); err != nil {
+		t.Fatal(err)
+	}
+	im = s.open(t)
+	if !maps.Equal(contents(t, im), before) {
+		t.Error("the files are not as they were")
+	}
+	im.Close()
+
+	// A free place that cannot be written.
+	s.badly(t, [2]disk.LBA{lba + (6 * disk.MiB).At(512), 1})
+	im = s.open(t)
+	_, err = CarryOut(context.Background(), s.options(im))
+	if !errors.As(err, &bad) || !bad.Write || !strings.Contains(err.Error(), "stays free") {
+		t.Fatal(err)
+	}
+	again = s.options(im)
+	again.PC = nil
+	if _, err := Resume(context.Background(), again, true); err != nil {
+		t.Fatal(err)
+	}
+}
