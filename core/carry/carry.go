@@ -90,6 +90,10 @@ type Carry struct {
 	Seen func(off disk.Bytes, b []byte) error
 	// ReadBack is how long was spent on reading back what was moved.
 	ReadBack time.Duration
+	// there are what is moved on its way: one is filled, one waits, one is written, one is
+	// being taken; back is what is read back.
+	there [4][]byte
+	back  [2][]byte
 	// While a journal is begun its frames are gathered before they are written.
 	gathering bool
 	pending   []byte

@@ -55,7 +55,7 @@ func (c *Carry) settle(dev disk.Device, i int, within disk.Bytes) error {
 		return fmt.Errorf("the drive could not make its writes durable: %w", err)
 	}
 	began := time.Now()
-	if err := compared(dev, c.unsure.pieces); err != nil {
+	if err := c.compared(dev, c.unsure.pieces); err != nil {
 		return err
 	}
 	c.ReadBack += time.Since(began)
@@ -64,23 +64,25 @@ func (c *Carry) settle(dev disk.Device, i int, within disk.Bytes) error {
 }
 
 // compared reads pieces back past the page cache, two at a time.
-func compared(dev disk.Device, pieces []movedPiece) error {
+func (c *Carry) compared(dev disk.Device, pieces []movedPiece) error {
 	var all errgroup.Group
 	var next atomic.Int64
-	for range 2 {
+	for k := range c.back {
 		all.Go(func() error {
-			var buf []byte
 			for {
 				i := int(next.Add(1)) - 1
 				if i >= len(pieces) {
 					return nil
 				}
 				m := pieces[i]
-				b, err := disk.Fresh(dev, m.off, m.n, buf)
+				b, err := disk.Fresh(dev, m.off, m.n, c.back[k])
 				if err != nil {
 					return err
 				}
-				if buf = b; blake3.Sum256(b) != m.sum {
+				if cap(b) > cap(c.back[k]) {
+					c.back[k] = b[:cap(b)]
+				}
+				if blake3.Sum256(b) != m.sum {
 					return fmt.Errorf("%w: %d bytes at %d", ErrMoved, m.n, m.off)
 				}
 			}
@@ -118,7 +120,7 @@ func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.B
 	if longest == 0 || lo >= hi {
 		return nil
 	}
-	pieces, leave := onTheWay(dev, from, lo, hi, longest, up)
+	pieces, leave := c.onTheWay(dev, from, lo, hi, longest, up)
 	defer leave()
 	for p := range pieces {
 		if p.err != nil {
@@ -201,13 +203,12 @@ type carried struct {
 // onTheWay reads the pieces from lo to hi of what lies at from, the first or the last first,
 // while those before are written: no piece is written to where a later one comes from. leave
 // ends it.
-func onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up bool) (<-chan carried, func()) {
+func (c *Carry) onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up bool) (<-chan carried, func()) {
 	out, left := make(chan carried, 1), make(chan struct{})
 	var done sync.WaitGroup
 	done.Go(func() {
 		defer close(out)
 		data := extents(dev, from+lo, from+hi)
-		bufs := [4][]byte{} // one is filled, one waits, one is written, one may be taken
 		for k := 0; lo < hi; k++ {
 			p := carried{at: lo, n: hi - lo}
 			hole := len(data) == 0
@@ -226,8 +227,8 @@ func onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up bool) (<-cha
 				p.at = hi - p.n
 			}
 			if !hole {
-				b := &bufs[k%len(bufs)]
-				if *b == nil {
+				b := &c.there[k%len(c.there)]
+				if disk.Bytes(len(*b)) < p.n {
 					*b = make([]byte, longest)
 				}
 				p.data = (*b)[:p.n]
