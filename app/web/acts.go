@@ -137,12 +137,15 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 	}
 	steps := append([]plan.Step{}, st.Steps...)
 	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear)
+		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
 	})
 	if at < 0 {
 		at = len(steps)
 		if i := firstDelete(steps, step); i >= 0 {
 			at = i
+		}
+		if step.Do == plan.Restart { // all steps are carried out within it
+			at = 0
 		}
 		steps = slices.Insert(steps, at, step)
 	}

@@ -63,6 +63,8 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 		case "switch-off", "start-order", "read-facts", "close-volume", "letter":
 			text := map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}[c]
 			out = append(out, way{Text: text, Link: at("/pc")})
+		case "restart":
+			out = append(out, way{Text: "carry out around a restart", Link: at("/pc") + "#restart"})
 		case "attach":
 			out = append(out, way{Text: "attach it for writing", Link: "/dock"})
 		case "copy-out", "move-files":

@@ -596,7 +596,7 @@ func (st *jobState) price() []price {
 	if cost.Checks > 0 {
 		add(fmt.Sprint(cost.Checks), "to check on the PC", true)
 	}
-	add("0", "restarts", false)
+	add(fmt.Sprint(cost.Restarts), map[bool]string{true: "restart", false: "restarts"}[cost.Restarts == 1], cost.Restarts > 0)
 	return out
 }
 

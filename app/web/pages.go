@@ -26,7 +26,7 @@ type trailView struct {
 
 func (s *Server) trailPage(c *gin.Context) {
 	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Limit: 500}
-	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActCreate, trail.ActCopyBack, trail.ActBringBack, trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.ActLetter, trail.ActDone, trail.ActMark, trail.ActUndone}}
+	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActCreate, trail.ActCopyBack, trail.ActBringBack, trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActDone, trail.ActMark, trail.ActUndone}}
 	var err error
 	if v.Entries, err = s.store.Entries(f); err == nil {
 		v.Report, err = s.store.Verify(c.Request.Context())

@@ -110,7 +110,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 			gone, err = takenOff(sv, col.Absorbed, g.Dev)
 			d.Script = append(d.Script, gone...)
 		}
-	case plan.DropStartEntry, plan.StartOrder, plan.NoteIdentity, plan.Letter: // nothing on the drive changes
+	case plan.DropStartEntry, plan.StartOrder, plan.NoteIdentity, plan.Letter, plan.Restart: // nothing on the drive changes
 	default:
 		err = fmt.Errorf("%w: %q", ErrCannot, col.Step.Do)
 	}

@@ -146,7 +146,7 @@ func heldOpen(p *layout.Span) *Obstacle {
 	if p.Loses != "" {
 		text += fmt.Sprintf(" Closing it by force would lose %s.", p.Loses)
 	}
-	return obstacle(Held, text+" Switch the PC off and take the drive to a bay, or free the volume.", p.Number).clear("switch-off", "free-volume")
+	return obstacle(Held, text+" Switch the PC off and take the drive to a bay, free the volume, or carry out around a restart.", p.Number).clear("switch-off", "free-volume", "restart")
 }
 
 // mayDelete says why a partition cannot be deleted at all, or nil.

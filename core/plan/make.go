@@ -295,7 +295,7 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 func mayTake(p *layout.Span, room disk.Bytes) *Obstacle {
 	switch {
 	case p.Held != "":
-		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume")
+		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume", "restart")
 	case p.Volume == nil:
 		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):

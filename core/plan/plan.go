@@ -105,6 +105,9 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		return
 	}
 	switch {
+	case c.Step.Do == Restart:
+		restart(c, l, f)
+		return
 	case c.Step.Do == Create:
 		newPartition(c, l, f)
 		return

@@ -89,7 +89,9 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		}
 	}
 	for _, c := range cols {
-		p.Rewritten += tableSectors * now.Sector
+		if c.Step.Do != Restart {
+			p.Rewritten += tableSectors * now.Sector
+		}
 		was, there := l.Find(c.Number)
 		switch {
 		case c.Step.Do == Delete && there:
@@ -101,8 +103,11 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 				gone(from)
 			}
 		}
-		if c.Step.Do == Clear {
+		switch c.Step.Do {
+		case Clear:
 			p.Tables++
+		case Restart:
+			p.Restarts++
 		}
 		p.Over += len(c.Over)
 		for _, n := range c.Notes {
@@ -139,7 +144,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		}
 		l = c.Layout
 	}
-	p.Seconds = int64(p.Rewritten/rate) + int64(len(cols))
+	p.Seconds = int64(p.Rewritten/rate) + int64(len(cols)) + int64(p.Restarts)*restartSeconds
 	return p
 }
 

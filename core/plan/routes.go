@@ -136,6 +136,7 @@ func Routes(l *layout.Layout, f Facts, g *Goal) *Answer {
 	default:
 		s.clearDrive()
 	}
+	s.aroundRestart()
 	s.best()
 	return s.Answer
 }

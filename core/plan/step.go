@@ -41,6 +41,7 @@ const (
 	Rebuild        Do = "rebuild"   // a partition as a record has it
 	Clear          Do = "clear"     // everything, and an empty table
 	Container      Do = "container" // of logical volumes
+	Restart        Do = "restart"   // of the PC, around all steps that follow
 )
 
 // Step is one change in a plan.
@@ -187,6 +188,7 @@ func (s Step) valid() error {
 		return s.validRetag()
 	case ParkRecovery, UseRecovery, DropStartEntry, StartOrder, NoteIdentity, Letter:
 		return s.validPC()
+	case Restart:
 	case Mend:
 		if s.Keep < 0 || s.Keep > 2 {
 			return fmt.Errorf("keep is %d; a table has the copies 1 and 2", s.Keep)

@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -195,6 +196,9 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	r.Proof, r.Took = proof, res.Took
 	closing := []trail.Entry{{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
 	good, why := mark(r.Volumes, m)
+	if m.PCDuring != nil {
+		closing = append(closing, up(m))
+	}
 	if r.Why = why; why == "" {
 		r.Good = true
 		closing = append(closing, good)
@@ -378,7 +382,16 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	}
 	closing := trail.Entry{ID: "e-" + m.ID + "-undone", Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
 	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
-	return res, closeRun(o, m, &Report{Ended: EndUndone}, closing)
+	last := []trail.Entry{closing}
+	if m.PCDuring != nil {
+		last = append(last, up(m))
+	}
+	return res, closeRun(o, m, &Report{Ended: EndUndone}, last...)
+}
+
+// up says in the trail that the PC was started again.
+func up(m *Meta) trail.Entry {
+	return trail.Entry{ID: "e-" + m.ID + "-up", Act: trail.Act(plan.Restart), Text: "The PC was started again, and reaches its drive in place"}
 }
 
 func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {

@@ -5,10 +5,12 @@ import (
 	"encoding/binary"
 	"errors"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
+	"jadetrail/core/carry"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
@@ -490,5 +492,58 @@ func TestWhatStarts(t *testing.T) {
 	im.Close()
 	if f := facts(mbr); f.NoStartCode {
 		t.Error("its code is not seen")
+	}
+}
+
+// TestAroundRestart: a running PC is shut down for the run and started again afterwards, which
+// its facts and the trail show, also when the run is stopped and taken back.
+func TestAroundRestart(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Restart}, deleteRecovery, growC)
+	im := s.open(t)
+	for _, undo := range []bool{true, false} {
+		o := s.options(im)
+		running := *o.PC
+		running.State = pc.Running
+		o.PC = &running
+		var states []pc.State
+		o.SavePC = func(f *pc.Facts) error { states = append(states, f.State); return nil }
+		ctx, stop := context.WithCancel(context.Background())
+		if undo {
+			o.Report = func(p carry.Progress) {
+				if p.Done > 0 {
+					stop()
+				}
+			}
+		}
+		res, err := CarryOut(ctx, o)
+		if undo {
+			if !errors.Is(err, carry.ErrStopped) {
+				t.Fatal(err)
+			}
+			if m, _ := Pending(o.Runs, s.image); m == nil || len(states) != 1 || states[0] != pc.Off {
+				t.Fatalf("on the way: %v", states)
+			}
+			again := o
+			again.Report = nil
+			res, err = Resume(context.Background(), again, true)
+		}
+		stop()
+		if err != nil || !slices.Equal(states, []pc.State{pc.Off, pc.Running}) {
+			t.Fatalf("undo %v: %v, %v", undo, states, err)
+		}
+		list, err := trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}.Read()
+		if err != nil || !slices.ContainsFunc(list, func(e trail.Entry) bool {
+			return e.Run == res.Run && strings.Contains(e.Text, "The PC was started again")
+		}) {
+			t.Errorf("undo %v: the trail does not tell of it: %v", undo, err)
+		}
+	}
+	// Without the restart the running system is in the way.
+	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "3", By: "1 MiB"}}
+	o := s.options(im)
+	o.PC.State = pc.Running
+	var blocked *Blocked
+	if _, err := CarryOut(context.Background(), o); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.Held {
+		t.Errorf("%v", err)
 	}
 }

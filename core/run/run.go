@@ -139,7 +139,8 @@ type Meta struct {
 	Arrivals []Arrival         `json:"arrivals,omitempty"`
 	Erased   []Erased          `json:"erased,omitempty"`
 	Intact   Intact            `json:"intact"`
-	Start    []plan.Check      `json:"start,omitempty"` // whether the PC will start, as the copy has it
+	PCDuring *pc.Facts         `json:"pc_during,omitempty"` // of a PC that is shut down for the run
+	Start    []plan.Check      `json:"start,omitempty"`     // whether the PC will start, as the copy has it
 	Entries  []trail.Entry     `json:"entries"`
 	Identity survey.Identity   `json:"identity"`
 }
@@ -270,6 +271,11 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	c, err := carry.Begin(j, o.Dev, p.script)
 	if err != nil {
 		return nil, err
+	}
+	if p.meta.PCDuring != nil {
+		if err := savePC(o, p.meta, p.meta.PCDuring); err != nil {
+			return nil, err
+		}
 	}
 	return finish(ctx, o, p.meta, c, p, res)
 }
@@ -405,6 +411,11 @@ func prepare(o Options) (*prepared, error) {
 	}
 	if err := p.intact(now); err != nil {
 		return p, fmt.Errorf("the plan does not leave the files as they are: %w. Nothing was written", err)
+	}
+	if p.pc != nil && o.PC.State == pc.Running && p.pc.State == pc.Off { // it comes up again
+		up := *p.pc
+		p.meta.PCDuring, up.State = p.pc, pc.Running
+		p.pc = &up
 	}
 	if p.meta.After = p.sv.Layout; p.pc != o.PC {
 		p.meta.PCAfter = p.pc
