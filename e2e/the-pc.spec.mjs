@@ -63,3 +63,30 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   }
   await sound(page);
 });
+
+test("a running PC is shut down for the run, and started again", async ({ page }) => {
+  await signIn(page, "tobias");
+  await page.goto("/jobs/J-1047?p=3");
+  const grow = page.locator(".part:not([hidden]) .deed[data-deed=grow]").first();
+  await expect(grow).toContainText("The PC is running, and the running system holds it open.");
+  await grow.getByRole("link", { name: "carry out around a restart" }).click();
+  await sound(page);
+  await page.getByRole("button", { name: "Plan around a restart" }).click();
+  await expect(step(page, "Restart the PC")).toBeVisible();
+  await page.goto("/jobs/J-1047?p=3");
+  const amount = page.locator(".part:not([hidden]) .deed[data-deed=shrink]").first();
+  await amount.getByLabel("Gives up").fill("2 GiB");
+  await amount.getByRole("button", { name: "Add step" }).click();
+  await expect(step(page, "Shrink C: System")).toBeVisible();
+  await expect(page.locator("[data-part=price]")).toContainText(/restart\s*1/);
+  await page.getByRole("button", { name: "Carry out", exact: true }).click();
+  await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 90_000 });
+  await page.goto("/jobs/J-1047/pc?bay=H");
+  await expect(page.getByRole("heading", { name: /is running/ })).toBeVisible();
+  await page.goto("/trail?job=J-1047");
+  await expect(page.locator("tbody")).toContainText("The PC was started again, and reaches its drive in place");
+  await expect(page.locator("tbody")).toContainText("Restart the PC: shut down before the steps that follow");
+  await page.goto("/jobs/J-1047/confirm");
+  await expect(page.locator("tbody")).toContainText("smaller by 2 GiB");
+  await sound(page);
+});

@@ -165,6 +165,8 @@ var actWords = map[trail.Act]string{
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
 	trail.ActShelf: "made a shelf", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
 	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
+	trail.Act(plan.Slide): "slid", trail.Act(plan.Shrink): "made smaller", trail.Act(plan.Absorb): "absorbed", trail.Act(plan.Container): "container changed", trail.Act(plan.Clear): "cleared",
+	trail.Act(plan.Rebuild): "made again", trail.Act(plan.CopyOut): "files taken out", trail.Act(plan.Restart): "PC restarted",
 }
 
 // ago words how long something is back.
