@@ -129,11 +129,7 @@ func remove(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script,
 		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, col.Number)
 	}
 	s = append(s, script.Op{Kind: script.NoReturn, Text: "from here on it is being erased"})
-	const part = 256 * disk.MiB
-	start := p.Start.Offset(sv.Layout.Sector)
-	for at := disk.Bytes(0); at < p.Bytes; at += part {
-		s = append(s, script.Op{Kind: script.Hole, Off: start + at, Len: min(part, p.Bytes-at)})
-	}
+	s.Empty(p.Start.Offset(sv.Layout.Sector), p.Bytes)
 	s.Barrier("erased")
 	return s, nil
 }
@@ -148,6 +144,10 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	}
 	start := p.Start.Offset(sv.Layout.Sector)
 	var s script.Script
+	if col.Step.Test { // written everywhere; what is read back is looked at afterwards
+		s.Empty(start, p.Bytes)
+		s.Barrier("every sector written")
+	}
 	switch {
 	case g.Image.Backup != nil:
 		if m := g.Image.Backup; m.Bytes > p.Bytes || m.From.Sector != sv.Layout.Sector {
@@ -168,7 +168,7 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 		}
-		s = made.Shift(start)
+		s = append(s, made.Shift(start)...)
 	default: // nothing that was here before may be taken for the new partition's contents
 		edge := min(disk.MiB, p.Bytes)
 		for _, off := range []disk.Bytes{0, p.Bytes - edge} {

@@ -75,3 +75,58 @@ func (im *Image) told(err error, off, n Bytes, write bool) error {
 	}
 	return err
 }
+
+// Unreadable reads every sector of n bytes at off past the page cache, and returns the places
+// that cannot be read, in order, at most 1000 of them. report, where it is set, is told how
+// much more was read.
+func Unreadable(dev Device, off, n Bytes, report func(Bytes)) ([]BadPlace, error) {
+	var out []BadPlace
+	var buf []byte
+	sector := dev.SectorBytes()
+	var try func(at, n Bytes) error
+	try = func(at, n Bytes) error {
+		b, err := Fresh(dev, at, n, buf)
+		if err == nil {
+			if cap(b) > cap(buf) {
+				buf = b[:cap(b)]
+			}
+			return nil
+		}
+		var bad *BadPlace
+		switch {
+		case !errors.As(err, &bad):
+			return err
+		case len(out) == 1000:
+			return fmt.Errorf("there are more than %d bad places: %w", len(out), err)
+		case n <= sector:
+			if k := len(out); k > 0 && out[k-1].Off+out[k-1].Len == at {
+				out[k-1].Len += n
+			} else {
+				out = append(out, BadPlace{Off: at, Len: n, Sector: sector})
+			}
+			return nil
+		}
+		half := max((n / 2).Down(sector), sector)
+		return errors.Join(try(at, half), try(at+half, n-half))
+	}
+	const piece = 4 * MiB
+	for at := off; at < off+n; {
+		k := min(piece, off+n-at)
+		if start, _, ok := dev.Data(at); !ok || start >= at+k { // a hole reads as zeros, if its place can be read at all
+			if h, knows := dev.(interface{ Hurt(off, n Bytes) error }); knows && h.Hurt(at, k) == nil {
+				at += k
+				continue
+			}
+		}
+		if err := try(at, k); err != nil {
+			return out, err
+		}
+		if at += k; report != nil {
+			report(k)
+		}
+	}
+	return out, nil
+}
+
+// Hurt is the bad place that reading n bytes at off would meet, nil for none that is known.
+func (im *Image) Hurt(off, n Bytes) error { return im.hurt(off, n, false) }

@@ -186,6 +186,9 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 			p.Role = layout.Unknown
 		}
 	}
+	if s.Test {
+		defer func() { c.Detail += ", every sector tested" }()
+	}
 	c.Number, c.Detail = n, fmt.Sprintf("%s, %s", p.Bytes, map[string]string{"ntfs": "NTFS", "fat32": "FAT32", "none": "no volume"}[s.Format])
 	c.Layout = l.With(append(l.Partitions(), p))
 }
@@ -370,6 +373,9 @@ func (s Step) validCreate() error {
 	}
 	if s.In != "" && s.In != "container" {
 		return fmt.Errorf("in is %q, not container", s.In)
+	}
+	if s.Test && s.Backup != "" {
+		return fmt.Errorf("an image is put into the new partition; testing its sectors is not asked for with it")
 	}
 	if s.StartLBA < 0 {
 		return fmt.Errorf("start_lba is %d", s.StartLBA)

@@ -74,6 +74,9 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 	if c.Step.Erase {
 		return "it overwrites what it deletes"
 	}
+	if c.Step.Test {
+		return "it writes over all that lies in the new partition's place"
+	}
 	p, ok := c.Layout.Find(c.Number)
 	moves := c.Step.Do == Slide || c.Step.Do == Shrink || c.Step.Edge == "head" && c.Step.Do != Container
 	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup && !moves {

@@ -103,6 +103,9 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 				gone(from)
 			}
 		}
+		if q, ok := c.Layout.Find(c.Number); ok && c.Step.Test {
+			p.Rewritten += q.Bytes
+		}
 		switch c.Step.Do {
 		case Clear:
 			p.Tables++

@@ -69,7 +69,9 @@ type Step struct {
 	Name       string   `json:"name,omitempty"`
 	Attributes string   `json:"attributes,omitempty"`
 	As         string   `json:"as,omitempty"`
-	Active     *bool    `json:"active,omitempty"` // of a retag on an MBR, nil for as it is
+	// Test asks for every sector of a new partition to be read, written and read again.
+	Test   bool  `json:"test,omitempty"`
+	Active *bool `json:"active,omitempty"` // of a retag on an MBR, nil for as it is
 	// Of files that come back: from which backup, which of them (none for all), and
 	// into which folder.
 	Backup string   `json:"backup,omitempty"`

@@ -309,6 +309,12 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 	}
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
 		len(m.Prints), c.Script().Rewritten()) + m.Intact.words()
+	for _, x := range m.Tested {
+		if err := x.proven(o); err != nil {
+			return "", nil, err
+		}
+		text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
+	}
 	for _, x := range m.Erased {
 		if err := x.proven(o.Dev, c.Script()); err != nil {
 			return "", nil, err

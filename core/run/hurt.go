@@ -3,10 +3,12 @@ package run
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )
@@ -75,4 +77,67 @@ const inGap = ", in a gap"
 // stopped says of an error that ended a run on its way what is known of it.
 func stopped(dev disk.Device, m *Meta, c *carry.Carry, err error) error {
 	return hurt(c.Former(dev), m.Before, err, true)
+}
+
+// Tested is a place of which every sector is tested.
+type Tested struct {
+	Title string     `json:"title"`
+	Off   disk.Bytes `json:"off"`
+	Len   disk.Bytes `json:"len"`
+}
+
+// test reads every sector of where a partition is to be made; nothing is made over one that
+// cannot be read.
+func (p *prepared) test(o Options, c plan.Column) error {
+	q, ok := c.Layout.Find(c.Number)
+	if !ok {
+		return fmt.Errorf("%s: there is no partition %d in the plan", c.Title, c.Number)
+	}
+	x := Tested{Title: q.Title(), Off: q.Start.Offset(c.Layout.Sector), Len: q.Bytes}
+	p.meta.Tested = append(p.meta.Tested, x)
+	bad, err := x.read(o, "reading every sector of the new partition's place")
+	if err != nil {
+		return err
+	}
+	if len(bad) > 0 {
+		return fmt.Errorf("%w: of the place for %s it cannot read %s. Nothing was written. Make the partition where they are not", ErrHurt, x.Title, sectors(bad))
+	}
+	return nil
+}
+
+func (x Tested) read(o Options, phase string) ([]disk.BadPlace, error) {
+	return disk.Unreadable(o.Dev, x.Off, x.Len, counting(phase, x.Len, o.Report))
+}
+
+// proven reads it all again after the run.
+func (x Tested) proven(o Options) error {
+	bad, err := x.read(o, "reading every sector of the new partition again")
+	if err == nil && len(bad) > 0 {
+		err = fmt.Errorf("%w: after writing, of %s it cannot read %s", ErrHurt, x.Title, sectors(bad))
+	}
+	return err
+}
+
+// sectors words bad places, the first few of them.
+func sectors(bad []disk.BadPlace) string {
+	var out []string
+	n := int64(0)
+	for i, b := range bad {
+		first, last := int64(b.Off/b.Sector), int64((b.Off+b.Len)/b.Sector)-1
+		n += last - first + 1
+		switch {
+		case i == 8:
+			out = append(out, "and more")
+		case i > 8:
+		case first == last:
+			out = append(out, disk.Grouped(first))
+		default:
+			out = append(out, disk.Grouped(first)+" to "+disk.Grouped(last))
+		}
+	}
+	word := "sectors"
+	if n == 1 {
+		word = "sector"
+	}
+	return fmt.Sprintf("%d %s: %s", n, word, strings.Join(out, ", "))
 }

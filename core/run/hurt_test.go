@@ -96,3 +96,49 @@ func TestHurt(t *testing.T) {
 		t.Fatal(err)
 	}
 }
+
+// TestEverySector makes a partition of which every sector is tested; over one that cannot be
+// read none is made, and the sectors are named.
+func TestEverySector(t *testing.T) {
+	step := plan.Step{Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new", Test: true}
+	s := newShop(t, step)
+	im := s.open(t)
+	gap := 0
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range sv.Layout.Partitions() {
+		gap = max(gap, int(p.End)+1)
+	}
+	at := disk.LBA(gap).Offset(512)
+	if _, err := im.WriteAt([]byte("left behind"), int64(at+9*disk.MiB+disk.KiB)); err != nil {
+		t.Fatal(err)
+	}
+	im.Close()
+	bad := (at + 11*disk.MiB).At(512)
+	s.badly(t, [2]disk.LBA{bad, 3}, [2]disk.LBA{bad + 4000, 1})
+	im = s.open(t)
+	_, err = CarryOut(context.Background(), s.options(im))
+	if !errors.Is(err, ErrHurt) || !strings.Contains(err.Error(), "4 sectors: ") || !strings.Contains(err.Error(), disk.Grouped(int64(bad))+" to "+disk.Grouped(int64(bad+2))) || !strings.Contains(err.Error(), disk.Grouped(int64(bad+4000))) {
+		t.Fatal(err)
+	}
+	if m, err := Pending(s.options(im).Runs, s.image); m != nil || err != nil {
+		t.Fatal("something was begun", err)
+	}
+	im.Close()
+	if err := os.Remove(s.image + ".bad.json"); err != nil {
+		t.Fatal(err)
+	}
+	im = s.open(t)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil || !strings.Contains(res.Report.Proof, "every sector of New (20 MiB) read, written and read again") {
+		t.Fatal(res, err)
+	}
+	if b, _ := disk.ReadFull(im, at+9*disk.MiB, disk.MiB); strings.Contains(string(b), "left behind") {
+		t.Error("what lay there was not written over")
+	}
+	if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
+		t.Error(err, sv.Check())
+	}
+}

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -138,6 +139,7 @@ type Meta struct {
 	Backups  []string          `json:"backups,omitempty"`
 	Arrivals []Arrival         `json:"arrivals,omitempty"`
 	Erased   []Erased          `json:"erased,omitempty"`
+	Tested   []Tested          `json:"tested,omitempty"`
 	Intact   Intact            `json:"intact"`
 	PCDuring *pc.Facts         `json:"pc_during,omitempty"` // of a PC that is shut down for the run
 	Start    []plan.Check      `json:"start,omitempty"`     // whether the PC will start, as the copy has it
@@ -167,14 +169,15 @@ type prepared struct {
 	gathered map[string]*gathering
 	// sound tells of the volumes that steps touch whether they check sound as they are then;
 	// checked gives the same of all volumes as they were before.
-	sound   map[int]bool
-	checked chan map[int]bool
+	sound    map[int]bool
+	checked  chan map[int]bool
+	checking sync.WaitGroup
 }
 
 // checkAll checks the volumes as they are, meanwhile. It reads the drive by itself.
 func (p *prepared) checkAll(o Options) {
 	p.checked = make(chan map[int]bool, 1)
-	go func() {
+	p.checking.Go(func() {
 		sound := map[int]bool{}
 		defer func() { p.checked <- sound }()
 		if o.Rehearse {
@@ -188,7 +191,7 @@ func (p *prepared) checkAll(o Options) {
 			sound[n] = v.Check().FirstError() == nil
 			delete(sv.Volumes, n) // what it has read is not needed any more
 		}
-	}()
+	})
 }
 
 type prepRecord struct {
@@ -197,6 +200,7 @@ type prepRecord struct {
 }
 
 func (p *prepared) release() {
+	p.checking.Wait() // also of a run that is refused: then nothing reads the drive any more
 	for _, f := range p.close {
 		f()
 	}
@@ -580,6 +584,11 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	case plan.Rebuild:
 		e.Record = c.Step.Record
 	case plan.Create:
+		if c.Step.Test {
+			if err := p.test(o, c); err != nil {
+				return err
+			}
+		}
 		if c.Step.Backup == "" {
 			break
 		}

@@ -70,6 +70,14 @@ func (s *Script) Put(off disk.Bytes, data []byte) {
 // Barrier appends a barrier.
 func (s *Script) Barrier(text string) { *s = append(*s, Op{Kind: Barrier, Text: text}) }
 
+// Empty appends holes over n bytes at off, which nobody is promised to get back.
+func (s *Script) Empty(off, n disk.Bytes) {
+	const part = 256 * disk.MiB
+	for at := disk.Bytes(0); at < n; at += part {
+		*s = append(*s, Op{Kind: Hole, Off: off + at, Len: min(part, n-at)})
+	}
+}
+
 // Shift returns the script with every place moved by off, for a volume's own
 // script to be used on its drive.
 func (s Script) Shift(off disk.Bytes) Script {
