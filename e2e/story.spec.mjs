@@ -59,7 +59,11 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   await expect(page.locator("#work")).toContainText("the drive is as planned");
   await expect(block(page, "C: System, 139 GiB")).toBeVisible();
   await sound(page);
-  await picture(page, "carried-out");
+  await page.locator(".stages").getByRole("link", { name: "Confirm" }).click();
+  await expect(page.getByText("The drive was read back and is as planned.")).toBeVisible();
+  await expect(page.locator("tbody tr", { hasText: "C: System" })).toContainText("grown by 1 GiB");
+  await sound(page);
+  await picture(page, "confirm");
 
   // The trail has every act under her name, and its chain is whole.
   await page.getByRole("link", { name: "Trail", exact: true }).click();

@@ -95,7 +95,6 @@ test("one file is restored from the browser, the plan carried out, its place era
   await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "E: Lending" }).innerText() });
   await page.getByLabel(/Into its folder/).fill("From Catalogue");
   await sound(page);
-  await picture(page, "inside-backup");
   await page.getByRole("button", { name: "Plan it" }).click();
   await expect(step(page, "Put files into E: Lending")).toBeVisible();
   await page.getByLabel(/Serial check/).fill("0-4D7C");

@@ -1,44 +1,13 @@
-import { createHash, randomFillSync } from "node:crypto";
-import { closeSync, ftruncateSync, openSync, readSync, writeSync } from "node:fs";
 import { join } from "node:path";
 import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
+import { hashAt, rawDrive } from "./raw.mjs";
 
-const MiB = 1 << 20, large = 640;
+const large = 640; // MiB
 const data = process.env.JADETRAIL_DATA;
 
-// drive makes an image with an old table and one partition that nothing is known of, full of
-// bytes that do not repeat; it returns what these hash to.
-function drive(path) {
-  const f = openSync(path, "w+"), first = Buffer.alloc(512), piece = Buffer.alloc(MiB), hash = createHash("sha256");
-  ftruncateSync(f, 2048 * MiB);
-  first.writeUInt32LE(0x7f3b5c5c, 440);
-  first[446 + 4] = 0x07;
-  first.writeUInt32LE(2048, 446 + 8);
-  first.writeUInt32LE(large * 2048, 446 + 12);
-  first.writeUInt16LE(0xaa55, 510);
-  writeSync(f, first, 0, 512, 0);
-  for (let i = 0; i < large; i++) {
-    randomFillSync(piece);
-    hash.update(piece);
-    writeSync(f, piece, 0, MiB, (1 + i) * MiB);
-  }
-  closeSync(f);
-  return hash.digest("hex");
-}
-
-function hashAt(path, at) {
-  const f = openSync(path, "r"), piece = Buffer.alloc(MiB), hash = createHash("sha256");
-  for (let i = 0; i < large; i++) {
-    readSync(f, piece, 0, MiB, at + i * MiB);
-    hash.update(piece);
-  }
-  closeSync(f);
-  return hash.digest("hex");
-}
-
 test("a long run is watched by two, stopped, finished and confirmed", async ({ browser, page }) => {
-  const sum = drive(join(data, "dock", "long drive.img"));
+  const sum = rawDrive(join(data, "dock", "long drive.img"), 2048, large, 0x7f3b5c5c);
   await signIn(page, "tobias");
   await page.goto("/dock");
   const docked = page.locator(".docked li", { hasText: "long drive.img" });
@@ -81,7 +50,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await page.getByRole("button", { name: "Finish it" }).click();
   await expect(page.locator("#work")).toContainText("The run was finished: the drive is as planned.", { timeout: 120_000 });
   await expect(page.locator(".stages")).toContainText("marked good");
-  expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 2 * MiB)).toBe(sum);
+  expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 2, large)).toBe(sum);
   await page.locator(".stages").getByRole("link", { name: "Confirm" }).click();
   await expect(page.getByText("The drive was read back and is as planned.")).toBeVisible();
   await expect(page.locator("tbody tr").first()).toContainText("begins 1 MiB further on");
@@ -97,7 +66,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await page.getByRole("button", { name: "Stop at a safe point" }).click();
   await page.getByRole("button", { name: "Take it back" }).click();
   await expect(page.locator("#work")).toContainText("The run was taken back", { timeout: 120_000 });
-  expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 2 * MiB)).toBe(sum);
+  expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 2, large)).toBe(sum);
   await page.goto(confirm);
   await expect(page.getByText("The latest run was taken back")).toBeVisible();
   await sound(page);

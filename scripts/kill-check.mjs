@@ -1,14 +1,14 @@
 // Kills the server, and the database, while a partition of several GiB is slid through the
 // interface, and looks whether anything is lost: scripts/with-db.sh FOLDER node
 // scripts/kill-check.mjs, with JADETRAIL_DATA naming the same folder. GIB says how much is slid.
-import { createHash, randomFillSync } from "node:crypto";
 import { execFileSync, spawn } from "node:child_process";
-import { closeSync, ftruncateSync, mkdirSync, openSync, readFileSync, readSync, writeSync } from "node:fs";
+import { mkdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { setTimeout as sleep } from "node:timers/promises";
 import { chromium } from "@playwright/test";
+import { hashAt, rawDrive } from "../e2e/raw.mjs";
 
-const data = process.env.JADETRAIL_DATA, MiB = 1 << 20, size = 1024 * Number(process.env.GIB ?? 3), by = 64;
+const data = process.env.JADETRAIL_DATA, size = 1024 * Number(process.env.GIB ?? 3), by = 64;
 const env = { ...process.env, JADETRAIL_OWNER_DSN: undefined };
 let server, address = "127.0.0.1:0", url;
 
@@ -31,35 +31,12 @@ async function kill() {
 }
 
 const image = join(data, "drives", "kll1-003-9d9d.img");
-const whole = createHash("sha256");
-{
-  execFileSync("bin/jadetrail", ["migrate"]);
-  execFileSync("bin/jadetrail", ["demo"]);
-  mkdirSync(join(data, "dock"), { recursive: true });
-  const f = openSync(join(data, "dock", "kill.img"), "w+"), first = Buffer.alloc(512), piece = Buffer.alloc(MiB);
-  ftruncateSync(f, (size + 1024) * MiB);
-  first.writeUInt32LE(0x7f3b9d9d, 440);
-  first[446 + 4] = 0x07;
-  first.writeUInt32LE(2048, 446 + 8);
-  first.writeUInt32LE(size * 2048, 446 + 12);
-  first.writeUInt16LE(0xaa55, 510);
-  writeSync(f, first, 0, 512, 0);
-  for (let i = 0; i < size; i++) {
-    randomFillSync(piece);
-    whole.update(piece);
-    writeSync(f, piece, 0, MiB, (1 + i) * MiB);
-  }
-  closeSync(f);
-}
-const sum = whole.digest("hex");
+execFileSync("bin/jadetrail", ["migrate"]);
+execFileSync("bin/jadetrail", ["demo"]);
+mkdirSync(join(data, "dock"), { recursive: true });
+const sum = rawDrive(join(data, "dock", "kill.img"), size + 1024, size, 0x7f3b9d9d);
 function same(at) {
-  const f = openSync(image, "r"), piece = Buffer.alloc(MiB), hash = createHash("sha256");
-  for (let i = 0; i < size; i++) {
-    readSync(f, piece, 0, MiB, (at + i) * MiB);
-    hash.update(piece);
-  }
-  closeSync(f);
-  const ok = hash.digest("hex") === sum;
+  const ok = hashAt(image, at, size) === sum;
   console.log(`${ok ? "ok   " : "WRONG"} all ${size / 1024} GiB ${at === 1 ? "in their old place" : `${at - 1} MiB further on`}`);
   if (!ok) process.exitCode = 1;
 }

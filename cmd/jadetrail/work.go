@@ -165,9 +165,9 @@ func reporter() func(carry.Progress) {
 
 func carryOutCmd() *cobra.Command {
 	var p places
-	var asJSON, rehearse bool
+	var asJSON, rehearse, all bool
 	var pcPath, planPath, serial string
-	c := &cobra.Command{Use: "carry-out [--json] [--rehearse] [--pc PC.json] [--who NAME] [--serial LAST4] --plan PLAN.json [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE",
+	c := &cobra.Command{Use: "carry-out [--json] [--rehearse] [--pc PC.json] [--who NAME] [--serial LAST4] [--compare] --plan PLAN.json [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE",
 		Short: "Carry a plan out, or rehearse it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if planPath == "" {
@@ -186,11 +186,12 @@ func carryOutCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			o.Plan, o.Serial, o.Rehearse = pl, serial, rehearse
+			o.Plan, o.Serial, o.Rehearse, o.Compare = pl, serial, rehearse, all
 			return carryOut(cmd.Context(), o, asJSON)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().BoolVar(&all, "compare", false, "read every file before and after, and compare")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "on a throw-away copy")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC; what the plan changes in them is written back")
 	c.Flags().StringVar(&planPath, "plan", "", "the plan")
