@@ -103,9 +103,6 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 				gone(from)
 			}
 		}
-		if q, ok := c.Layout.Find(c.Number); ok && c.Step.Test {
-			p.Rewritten += q.Bytes
-		}
 		switch c.Step.Do {
 		case Clear:
 			p.Tables++
@@ -139,6 +136,9 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		p.Beside = max(p.Beside, beside)
 		if q, ok := c.Layout.Find(c.Number); ok && there && c.Step.Do == Shrink {
 			p.Given += was.Bytes - q.Bytes
+		}
+		if q, ok := c.Layout.Find(c.Number); ok && c.Step.Test {
+			p.Rewritten += q.Bytes
 		}
 		if there && was.Volume != nil {
 			p.Rewritten += resized(c, was)

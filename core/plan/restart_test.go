@@ -34,6 +34,10 @@ func TestRestart(t *testing.T) {
 	if len(a.Routes) == 0 || a.Routes[0].Price.Restarts != 1 || !strings.HasSuffix(a.Routes[0].Title, "around a restart") || a.Routes[0].Plan.Steps[0].Do != Restart {
 		t.Errorf("%+v", a)
 	}
+	// A step that cannot be done has a price too: that of what comes before it.
+	if p := PriceOf(l, Lay(l, f, []Step{{Do: Restart}, {Do: Delete, Partition: "9"}, {Do: Create, Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}}), f); p.Restarts != 1 {
+		t.Errorf("%+v", p)
+	}
 	for what, x := range map[string]Facts{"nothing-to-do": {PC: &pc.Facts{State: pc.Off}}, "no-pc": {}} {
 		if cols := Lay(l, x, []Step{{Do: Restart}}); codes(cols[0].Obstacles) != what {
 			t.Errorf("%s: %+v", what, cols[0].Obstacles)
