@@ -168,6 +168,7 @@ func fill(sp *layout.Span) int {
 }
 
 func blocks(l *layout.Layout, before *layout.Layout) []block {
+	l = follow(l, before)
 	var out []block
 	for _, sp := range l.Spans {
 		if sp.Kind == layout.Gap {
@@ -200,6 +201,23 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 		out = append(out, b)
 	}
 	return out
+}
+
+// follow is a layout in which the partitions of an MBR, which are known by their places, go by
+// the ids that they had before: so the map sees where one has gone to.
+func follow(l, before *layout.Layout) *layout.Layout {
+	if l == nil || before == nil || l.Scheme != "mbr" || before.Scheme != "mbr" {
+		return l
+	}
+	parts := l.Partitions()
+	for i := range parts {
+		p := &parts[i]
+		was, ok := before.Find(p.Number)
+		if ok && was.Role == p.Role && (was.Volume == nil) == (p.Volume == nil) && (p.Volume == nil || was.Volume.Serial == p.Volume.Serial) {
+			p.UniqueID = was.UniqueID
+		}
+	}
+	return l.With(parts)
 }
 
 // past builds the columns before now from the runs in the trail, the latest few; good is

@@ -28,6 +28,10 @@ type reach struct {
 func (st *jobState) hands() map[string]hand {
 	l, facts := st.end(), st.Facts
 	facts.PC = st.pcAtEnd()
+	shown := st.Drive.sv.Layout // as the map's newest column has it
+	for _, c := range st.Columns {
+		shown = follow(c.Layout, shown)
+	}
 	out := map[string]hand{}
 	for _, p := range l.Partitions() {
 		h := hand{Number: p.Number, Title: p.Title()}
@@ -59,6 +63,9 @@ func (st *jobState) hands() map[string]hand {
 			}
 		}
 		key := p.UniqueID
+		if q, ok := shown.Find(p.Number); ok {
+			key = q.UniqueID
+		}
 		if key == "" {
 			key = blockKey(p.Number)
 		}

@@ -534,21 +534,22 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	before := l
 	for i, c := range st.Columns {
 		m := mapColumn{Kind: "plan", Step: i + 1, Title: c.Title, Sub: c.Detail}
-		if c.Layout != nil {
-			m.Blocks = blocks(c.Layout, before)
+		after := follow(c.Layout, before)
+		if after != nil {
+			m.Blocks = blocks(after, before)
 		}
 		if len(c.Obstacles) > 0 {
 			m.Why = c.Obstacles[0].Text
 		}
 		if before != nil && c.Step.Deletes() {
 			for _, p := range before.Partitions() {
-				if c.Layout != nil && !slices.ContainsFunc(c.Layout.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }) {
+				if after != nil && !slices.ContainsFunc(after.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }) {
 					m.Piles = append(m.Piles, pile{Key: p.UniqueID, Title: p.Title()})
 				}
 			}
 		}
 		cols = append(cols, m)
-		before = c.Layout
+		before = after
 	}
 	d := mapData{Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState, Act: fmt.Sprintf("/jobs/%s/steps?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState)}
 	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.end() != nil {

@@ -243,10 +243,14 @@ func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
 		return 0, notAdjacent(l, p, f)
 	}
 	end := (gap.End + 1).Offset(l.Sector).Down(disk.Grid).At(l.Sector) - 1
+	limited := false
 	if most := maxVolume(p.Volume, l.Sector); end > p.Start+most-1 {
-		end = p.Start + most - 1
+		end, limited = p.Start+most-1, true
 	}
-	if end <= p.End {
+	if end <= p.End || limited && (end-p.End).Offset(l.Sector) < disk.Grid {
+		if p.Volume.Tables != nil && p.Volume.BadClusters > 0 && gap.Bytes >= disk.MiB {
+			return 0, obstacle(BadPlaces, "It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.", p.Number).clear("copy-out")
+		}
 		if gap.Bytes >= disk.MiB {
 			return 0, obstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.", p.Volume.ClusterBytes), p.Number).clear("copy-out")
 		}

@@ -290,6 +290,8 @@ func (s *search) gain() {
 			s.Obstacles = append([]Obstacle{*obstacle(GapTooSmall, fmt.Sprintf("%s can gain %s at most (%s) with what may go.", p.Title(), s.Most, s.Most.Exact()), p.Number)}, s.Obstacles...)
 		} else if _, o := mayGrow(s.l, p, s.f); o != nil {
 			s.Obstacles = append([]Obstacle{*o}, s.Obstacles...)
+		} else {
+			s.block(obstacle(GapTooSmall, fmt.Sprintf("%s cannot gain anything with what may go.", p.Title()), p.Number))
 		}
 		return
 	}

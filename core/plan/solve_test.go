@@ -276,8 +276,10 @@ func anyDrive(rng *rand.Rand, n int) *layout.Layout {
 		if v := p.Volume; v != nil {
 			v.Label = fmt.Sprintf("Volume %d", number)
 			v.UsedBytes = disk.Bytes(rng.Int64N(int64(v.TotalBytes) + 1)).Down(4096)
-			v.ShrinkMin = v.UsedBytes
-			v.ShrinkCut = v.UsedBytes + disk.Bytes(rng.Int64N(int64(v.TotalBytes-v.UsedBytes)+1)).Down(4096)
+			if v.ShrinkMin = v.UsedBytes; v.Tables != nil {
+				v.ShrinkMin += v.Tables.Lead
+			}
+			v.ShrinkCut = v.ShrinkMin + disk.Bytes(rng.Int64N(int64(v.TotalBytes-v.UsedBytes)+1)).Down(4096)
 			v.Clean = rng.IntN(12) > 0
 			v.RestorePoints = rng.IntN(9) == 0
 			if rng.IntN(15) == 0 {
