@@ -137,7 +137,10 @@ func TestCatalogue(t *testing.T) {
 		{RestorePoints, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.RestorePoints = true }), 5, none, with(r, 5, tight), 5, none, "earlier states", "drop-restore-points"},
 		{BadPlaces, Slide, "", with(r, 6, func(s *layout.Span) { s.Volume.BadClusters = 3 }), 6, none, r, 6, none, "3 bad clusters", "copy-out"},
 		{BadPlaces, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.BadClusters = 1 }), 5, none, with(r, 5, tight), 5, none, "Bad clusters", "copy-out"},
-		{BadPlaces, Grow, "", with(r, 6, func(s *layout.Span) { oldKind(256 * disk.KiB)(s); s.Volume.Tables.Bytes, s.Volume.BadClusters = 114690, 2 }), 6, none, r, 6, none, "would have to grow", "copy-out"},
+		{BadPlaces, Grow, "", with(r, 6, func(s *layout.Span) {
+			oldKind(256 * disk.KiB)(s)
+			s.Volume.Tables.Bytes, s.Volume.BadClusters = 114690, 2
+		}), 6, none, r, 6, none, "would have to grow", "copy-out"},
 		{NotClean, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Clean = false }), 6, none, r, 6, none, "not clean", "close-volume"},
 		{Hibernated, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Hibernated = true }), 6, none, r, 6, none, "hibernated", "close-volume"},
 		{Hibernated, Grow, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "C: System of the same PC", "close-volume"},
