@@ -183,7 +183,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
 		return res, err
 	}
-	if !slices.Equal(r.Start, m.Start) {
+	if m.Start != nil && !slices.Equal(r.Start, m.Start) { // a run begun by an older version has none
 		return res, fmt.Errorf("%w: the start check does not come out as on the copy: %v instead of %v", ErrDiffers, r.Start, m.Start)
 	}
 	if r.Compared, err = compareContents(filepath.Join(o.Runs, m.ID), sv, o.Report); err != nil {
