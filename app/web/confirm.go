@@ -121,7 +121,7 @@ func (v *confirmView) fill(entries []trail.Entry) {
 	}
 	v.Map = &mapData{Job: v.Job.Number, Columns: []mapColumn{
 		{Kind: "past", Title: "Before", Sub: m.Begun.Local().Format("2 Jan 15:04"), Blocks: blocks(m.Before, nil)},
-		{Kind: "now", Title: "After", Sub: r.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(m.After, m.Before)},
+		{Kind: "now", Title: "After", Sub: r.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(follow(m.After, m.Before), m.Before)},
 	}}
 	for _, x := range v.Rows {
 		if x.Ends {

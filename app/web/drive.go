@@ -168,7 +168,6 @@ func fill(sp *layout.Span) int {
 }
 
 func blocks(l *layout.Layout, before *layout.Layout) []block {
-	l = follow(l, before)
 	var out []block
 	for _, sp := range l.Spans {
 		if sp.Kind == layout.Gap {

@@ -191,8 +191,7 @@ func (s *Server) switchPC(c *gin.Context) {
 			return nil, "", errors.New("a PC is off or running; nothing was changed")
 		}
 		if f.State == pc.Off {
-			f.Held, f.Loses = nil, nil
-			return &f, "The PC is switched off and its drive is in the bay: nothing holds it open.", nil
+			return f.SwitchedOff(), "The PC is switched off and its drive is in the bay: nothing holds it open.", nil
 		}
 		return &f, "The PC is running.", nil
 	})

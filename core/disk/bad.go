@@ -107,7 +107,10 @@ func Unreadable(dev Device, off, n Bytes, report func(Bytes)) ([]BadPlace, error
 			return nil
 		}
 		half := max((n / 2).Down(sector), sector)
-		return errors.Join(try(at, half), try(at+half, n-half))
+		if err := try(at, half); err != nil {
+			return err
+		}
+		return try(at+half, n-half)
 	}
 	const piece = 4 * MiB
 	for at := off; at < off+n; {

@@ -79,6 +79,13 @@ type Recovery struct {
 	Bytes  int64  `json:"bytes,omitempty"`
 }
 
+// SwitchedOff are the facts of the PC when it is off: nothing holds a volume open.
+func (f *Facts) SwitchedOff() *Facts {
+	off := *f
+	off.State, off.Held, off.Loses = Off, nil, nil
+	return &off
+}
+
 // ErrFacts is returned for facts that cannot be read or do not fit each other.
 var ErrFacts = errors.New("the facts about the PC cannot be read")
 

@@ -10,9 +10,6 @@ import (
 // restartSeconds is about how long a PC takes to shut down and to come up again.
 const restartSeconds = 180
 
-// PCRunning tells that the PC of a drive is running and reaches it in place.
-func PCRunning(f Facts) bool { return f.PC != nil && f.PC.State == pc.Running }
-
 // restart shuts the PC down before the steps that follow; it is started again when all are
 // done. Nothing holds a volume open meanwhile.
 func restart(c *Column, l *layout.Layout, f Facts) {
@@ -25,9 +22,7 @@ func restart(c *Column, l *layout.Layout, f Facts) {
 		c.Obstacles = append(c.Obstacles, *obstacle(NothingToDo, "The PC is off already: nothing needs a restart."))
 		return
 	}
-	off := *f.PC
-	off.State, off.Held, off.Loses = pc.Off, nil, nil
-	c.PC = &off
+	c.PC = f.PC.SwitchedOff()
 	c.Layout = unheld(l, func(p layout.Span) {
 		if p.Loses != "" {
 			c.Notes = append(c.Notes, *obstacle(Held, fmt.Sprintf("%s holds %s open. Shutting down before it is closed there loses %s.", p.Held, p.Title(), p.Loses), p.Number))
@@ -51,12 +46,11 @@ func unheld(l *layout.Layout, seen func(p layout.Span)) *layout.Layout {
 func (s *search) aroundRestart() {
 	held := 0
 	l := unheld(s.l, func(layout.Span) { held++ })
-	if held == 0 || !PCRunning(s.f) {
+	if held == 0 || s.f.PC == nil || s.f.PC.State != pc.Running {
 		return
 	}
-	f, off := s.f, *s.f.PC
-	off.State, off.Held, off.Loses = pc.Off, nil, nil
-	f.PC = &off
+	f := s.f
+	f.PC = f.PC.SwitchedOff()
 	for _, r := range Routes(l, f, s.g).Routes {
 		steps := append([]Step{{Do: Restart}}, r.Plan.Steps...)
 		cols := Lay(s.l, s.f, steps)
