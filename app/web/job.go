@@ -170,17 +170,9 @@ func (st *jobState) stages() []stage {
 		if len(releases) > 0 {
 			wants = append(wants, plural(len(releases), "release", "releases"))
 		}
-		later := 0
-		for _, c := range st.Columns {
-			if c.Later {
-				later++
-			}
-		}
 		switch {
 		case len(obstacles) > 0:
 			out.Line = "the plan cannot be done"
-		case later > 0:
-			out.Line, out.Care = plural(later, "step is", "steps are")+" not carried out by this version", true
 		case len(wants) > 0:
 			out.Line = "after " + strings.Join(wants, " and ")
 		default:
@@ -298,8 +290,7 @@ type jobView struct {
 	Wait       int // for how many seconds the PC asks at the plan's end
 	Goal       goalView
 	Plans      plansView
-	Later      []plan.Obstacle // steps that this version does not carry out
-	Checks     []plan.Check    // whether the PC will start
+	Checks     []plan.Check // whether the PC will start
 }
 
 // workBox is work on a drive, for a page that shows the drive.
@@ -359,12 +350,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	v := jobView{jobState: st, L: st.Drive.sv.Layout, Box: st.box(), Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
-	for _, c := range st.Columns {
-		if c.Later && len(c.Obstacles) == 0 {
-			v.Later = append(v.Later, plan.NotCarried(c))
-		}
-	}
-	v.Ready = len(st.Steps) > 0 && len(v.Later) == 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
+	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
 	v.Deletes = slices.ContainsFunc(st.Steps, plan.Step.Deletes)
 	v.Forever = slices.IndexFunc(st.Columns, func(c plan.Column) bool { return c.NoReturn != "" })
 	if v.Forever++; v.Forever > 0 {

@@ -50,7 +50,8 @@ type Given struct {
 	// Files are on their way into the volume, from the script's source of this name.
 	Files  []volume.Incoming
 	Source string
-	Image  Image // what a new partition is filled from
+	Onto   map[string]string // not nil for some more files of those that an earlier script put there
+	Image  Image             // what a new partition is filled from
 	Dev    disk.Device
 }
 
@@ -91,11 +92,11 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		if col.From == 0 && col.Step.Do != plan.CopyBack {
 			break
 		}
-		if d, err = load(sv, col, g); err != nil || !col.Moves {
+		if d, err = Load(sv, col, g); err != nil || !col.Moves {
 			break
 		}
 		var gone script.Script
-		gone, err = takeOut(sv, col.From, col.Base, g.Now)
+		gone, err = TakeOut(sv, col.From, []string{col.Base}, g.Now)
 		d.Script = append(d.Script, gone...)
 	case plan.Container:
 		d.Script, err = container(sv, col)
@@ -103,7 +104,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		d.Script, err = clearDrive(sv, col, g)
 	case plan.Absorb:
 		if len(g.Files) > 0 { // else it is empty
-			d, err = load(sv, col, g)
+			d, err = Load(sv, col, g)
 		}
 		if err == nil {
 			var gone script.Script
@@ -230,14 +231,14 @@ func onPaper(paper *disk.Paper, makes func(disk.Device) error) (script.Script, e
 	return s, err
 }
 
-// load puts files into a volume.
-func load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
+// Load returns the script that puts files into a column's volume.
+func Load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	p, ok := sv.Layout.Find(col.Number)
 	v, can := sv.Volumes[col.Number].(volume.Loader)
 	if !ok || !can {
 		return Done{}, fmt.Errorf("%w: no files can be put into partition %d", ErrCannot, col.Number)
 	}
-	l, err := v.Load(col.Step.Folder, g.Files, volume.LoadOptions{Source: g.Source, Now: g.Now})
+	l, err := v.Load(col.Step.Folder, g.Files, volume.LoadOptions{Source: g.Source, Now: g.Now, Onto: g.Onto})
 	if err != nil {
 		return Done{}, fmt.Errorf("%w: %w", ErrCannot, err)
 	}
@@ -333,14 +334,14 @@ func relabel(sv *survey.Survey, col plan.Column) (script.Script, error) {
 	return s.Shift(p.Start.Offset(sv.Layout.Sector)), nil
 }
 
-// takeOut takes a folder out of a volume.
-func takeOut(sv *survey.Survey, number int, folder string, now time.Time) (script.Script, error) {
+// TakeOut returns the script that takes files and folders out of a volume.
+func TakeOut(sv *survey.Survey, number int, paths []string, now time.Time) (script.Script, error) {
 	p, ok := sv.Layout.Find(number)
 	v, can := sv.Volumes[number].(volume.Keeper)
 	if !ok || !can {
 		return nil, fmt.Errorf("%w: nothing can be taken out of partition %d", ErrCannot, number)
 	}
-	s, err := v.Remove([]string{folder}, now)
+	s, err := v.Remove(paths, now)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 	}

@@ -30,8 +30,7 @@ type Act struct {
 	Act ContainerAct `json:"act,omitempty"`
 	// Limit is the most that can be gained, cut off, or taken.
 	Limit    disk.Bytes `json:"limit,omitempty"`
-	Note     string     `json:"note,omitempty"`  // what goes with a possible act
-	Later    bool       `json:"later,omitempty"` // worked out, but not carried out by this version
+	Note     string     `json:"note,omitempty"` // what goes with a possible act
 	Obstacle *Obstacle  `json:"obstacle,omitempty"`
 	Missing  []Obstacle `json:"missing,omitempty"`
 }
@@ -485,7 +484,7 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 }
 
 func split(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Split, Later: true}
+	a := Act{Do: Split}
 	s := shrink(l, p, f)
 	if a.Obstacle = s.Obstacle; a.Obstacle != nil {
 		return a

@@ -87,7 +87,7 @@ func TestRoutes(t *testing.T) {
 	// What is moved is not lost, and costs.
 	a := Routes(l, withPC, &Goal{Version: 1, Receiver: "3", Gain: "1 GiB", Keep: []string{"5"}})
 	moved, gone := a.Routes[0], a.Routes[3]
-	if len(moved.Lost) != 0 || len(gone.Lost) != 1 || moved.Price.Copied != disk.GiB || gone.Price.Copied != 0 || moved.Price.Releases != 1 || moved.Price.Rewritten <= gone.Price.Rewritten || moved.Later {
+	if len(moved.Lost) != 0 || len(gone.Lost) != 1 || moved.Price.Copied != disk.GiB || gone.Price.Copied != 0 || moved.Price.Releases != 1 || moved.Price.Rewritten <= gone.Price.Rewritten || moved.Portions {
 		t.Errorf("%+v, %+v", moved, gone)
 	}
 }

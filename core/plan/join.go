@@ -194,9 +194,13 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	switch {
 	case need <= room:
 		c.Detail = "its files first, then its place"
-	case need <= grown:
-		c.Later = true
+	case need+need/64+2*disk.MiB <= grown: // what the files' bookkeeping may take
+		c.Portions = true
 		c.Detail = fmt.Sprintf("in portions: %s has %s free, and the files take %s", to.Title(), room, need)
+		if o := inPortions(l, p, to, f); o != nil {
+			block(o)
+			return
+		}
 	default:
 		block(obstacle(Full, fmt.Sprintf("The files of %s take %s, and %s would have room for %s.", p.Title(), need, to.Title(), grown), p.Number, to.Number).clear("shrink", "move-files"))
 		return
@@ -225,6 +229,14 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	c.Absorbed, c.From = p.Number, p.Number
 	c.Layout = l.With(parts)
+}
+
+// inPortions tells whether a volume can go over into another bit by bit.
+func inPortions(l *layout.Layout, p, to *layout.Span, f Facts) *Obstacle {
+	if p.Volume.Kind != volume.NTFS || to.Volume.Kind != volume.NTFS {
+		return obstacle(NotYet, fmt.Sprintf("%s has not room for all files of %s at once, and in portions they go from NTFS into NTFS only.", to.Title(), p.Title()), p.Number, to.Number).clear("copy-out", "move-files")
+	}
+	return movable(p, f)
 }
 
 // mayGrowTo tells whether a volume can grow up to a sector.

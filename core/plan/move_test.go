@@ -110,13 +110,13 @@ func TestJoins(t *testing.T) {
 	insides := Facts{Insides: map[int]InsideFacts{3: {Folders: []Folder{{"Users/Ines/Pictures", 30 * disk.GiB}, {"Users/Ines/Music", 8 * disk.GiB}}}}}
 	held := with(l, 5, func(s *layout.Span) { s.Held = "a program" })
 	for _, c := range []struct {
-		name  string
-		l     *layout.Layout
-		f     Facts
-		steps []Step
-		want  string // obstacles of the last column
-		miss  string // what the gate asks for in all of them
-		later bool
+		name     string
+		l        *layout.Layout
+		f        Facts
+		steps    []Step
+		want     string // obstacles of the last column
+		miss     string // what the gate asks for in all of them
+		portions bool
 	}{
 		{"through another volume", roomy, Facts{}, []Step{out("3"), gone, again, back}, "", "", false},
 		{"which has no room", l, Facts{}, []Step{out("3")}, "full", "", false},
@@ -151,8 +151,8 @@ func TestJoins(t *testing.T) {
 		for _, x := range cols {
 			miss = append(miss, x.Missing...)
 		}
-		if codes(last.Obstacles) != c.want || codes(miss) != c.miss || last.Later != c.later {
-			t.Errorf("%s: %q, missing %q, later %v: %v", c.name, codes(last.Obstacles), codes(miss), last.Later, last.Obstacles)
+		if codes(last.Obstacles) != c.want || codes(miss) != c.miss || last.Portions != c.portions {
+			t.Errorf("%s: %q, missing %q, in portions %v: %v", c.name, codes(last.Obstacles), codes(miss), last.Portions, last.Obstacles)
 		}
 		if (last.Layout == nil) != (c.want != "") {
 			t.Errorf("%s: %v", c.name, last.Layout)

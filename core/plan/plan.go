@@ -74,6 +74,9 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 	if c.Step.Erase {
 		return "it overwrites what it deletes"
 	}
+	if c.Portions {
+		return "the files go over in portions, each into places that the ones before have left"
+	}
 	if c.Step.Test {
 		return "it writes over all that lies in the new partition's place"
 	}

@@ -25,8 +25,8 @@ type Route struct {
 	Plan  Plan     `json:"plan"`
 	// Gained is what those volumes gain that are to be given something.
 	Gained disk.Bytes `json:"bytes_gained"`
-	// Later tells that this version does not carry it out.
-	Later bool `json:"later,omitempty"`
+	// Portions tells that files go over in portions, because there is no room for all at once.
+	Portions bool `json:"portions,omitempty"`
 	// Notes are consequences that somebody should know.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -72,8 +72,8 @@ func (r *Route) Words() []string {
 	if len(r.Lost) > 0 {
 		t = append(t, "gone: "+join(r.Lost))
 	}
-	if r.Later {
-		t = append(t, "not carried out by this version")
+	if r.Portions {
+		t = append(t, "in portions, and not to be taken back")
 	}
 	return t
 }
@@ -426,7 +426,7 @@ func (s *search) add(gone []layout.Span, kept *layout.Span, steps []Step) {
 			s.Obstacles = append(s.Obstacles, c.Obstacles...)
 			return
 		}
-		r.Later = r.Later || c.Later
+		r.Portions = r.Portions || c.Portions
 		for _, n := range c.Notes {
 			r.Notes = append(r.Notes, n.Text)
 		}
@@ -535,7 +535,7 @@ func (a *Answer) best() {
 	worse := func(r, s Route) bool {
 		p, q := r.Price, s.Price
 		return p.Rewritten >= q.Rewritten && p.Copied >= q.Copied && p.Beside >= q.Beside && p.Given >= q.Given && p.Deleted >= q.Deleted && p.Releases >= q.Releases && p.Restarts >= q.Restarts && p.Tables >= q.Tables && p.Over >= q.Over && p.Checks >= q.Checks && len(r.Lost) >= len(s.Lost) &&
-			r.Gained <= s.Gained && (r.Later || !s.Later)
+			r.Gained <= s.Gained && (r.Portions || !s.Portions)
 	}
 	var kept []Route
 	for i, r := range a.Routes {

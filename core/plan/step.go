@@ -408,8 +408,9 @@ type Column struct {
 	Base string `json:"-"`
 	// Moves tells that what it takes is gone from there afterwards.
 	Moves bool `json:"-"`
-	// Later tells that this version works the step out and does not carry it out.
-	Later bool `json:"later,omitempty"`
+	// Portions tells that the files go over in portions: the volume that they leave gives up
+	// what they took, and the other one grows by that.
+	Portions bool `json:"portions,omitempty"`
 	// Hold is where files wait that a step copies out to another volume, nil for none;
 	// Backup is the backup that stands for them on the shelf, "" while none does.
 	Hold   *Hold  `json:"-"`
@@ -436,8 +437,3 @@ const (
 	InPlace    Place = "in-place"    // the entry alone; the contents are still there
 	FromBackup Place = "from-backup" // the contents come from the backup
 )
-
-// NotCarried says that a step is worked out, and not carried out by this version.
-func NotCarried(c Column) Obstacle {
-	return *obstacle(NotYet, fmt.Sprintf("%s is worked out, but this version does not carry it out.", c.Title), c.Number)
-}

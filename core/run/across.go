@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 
+	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
@@ -47,6 +48,9 @@ func (a *Arrival) gatherOn(v volume.Volume) (*volume.Together, error) {
 	files, err := below(v, a.Base)
 	if err != nil {
 		return nil, err
+	}
+	if a.Portion > 0 {
+		files = a.portion(files)
 	}
 	in, all, lost, err := volume.Gather(v, files, a.Base)
 	a.in, a.Lost = in, lost
@@ -91,6 +95,11 @@ func (p *prepared) across(a *Arrival) error {
 	}
 	p.sources[a.source()] = all
 	return nil
+}
+
+// wouldBeLost refuses to take a place away from which files cannot come along.
+func (a *Arrival) wouldBeLost() error {
+	return fmt.Errorf("%w: %d of its files cannot be read and would be lost. Take them out on their own PC, or back the partition up as an image", compile.ErrCannot, len(a.Lost))
 }
 
 // noted are the files of an arrival as they were noted before the run.

@@ -102,9 +102,13 @@ type Arrival struct {
 	Compared int               `json:"compared"`
 	// Passed tells that a later step moves them on; they are compared where they come to lie.
 	Passed bool `json:"passed,omitempty"`
+	// Portion counts the parts in which files go over that have no room all at once; 0 where
+	// they have.
+	Portion int `json:"portion,omitempty"`
 
 	from volume.Volume // what they come from, and what arrives of it, while the run lasts
 	in   []volume.Incoming
+	take map[string]bool // the files of a portion, by their paths
 }
 
 // Sum is what a file of the drive held before the run.
@@ -119,7 +123,11 @@ type Sum struct {
 // source names the arrival's contents in a script.
 func (a *Arrival) source() string {
 	if a.From != 0 {
-		return fmt.Sprintf("files of partition %d at %d, %s", a.From, a.Span.Start, a.Base)
+		name := fmt.Sprintf("files of partition %d at %d, %s", a.From, a.Span.Start, a.Base)
+		if a.Portion > 0 {
+			name += fmt.Sprintf(", portion %d", a.Portion)
+		}
+		return name
 	}
 	return "files of " + a.Backup + " " + strings.Join(a.Only, "\x00")
 }

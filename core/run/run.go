@@ -376,9 +376,6 @@ func prepare(o Options) (*prepared, error) {
 		if !o.Rehearse {
 			blocked.Obstacles = append(blocked.Obstacles, c.Missing...)
 		}
-		if c.Later {
-			blocked.Obstacles = append(blocked.Obstacles, plan.NotCarried(c))
-		}
 	}
 	if len(blocked.Obstacles) > 0 {
 		return p, blocked
@@ -621,14 +618,24 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	if c.From != 0 {
 		p.sound[c.From] = false // something may be taken out of there
 		a := Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
+		if c.Portions {
+			var err error
+			if a.Portion, given.Onto, err = p.portions(o, i, c, facts); err != nil {
+				return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+			}
+			given.Dev = p.over
+		}
 		if err := p.across(&a); err != nil {
 			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 		}
 		// What cannot be read cannot come along, and must not go with the place it was in.
 		if len(a.Lost) > 0 && (c.Moves || c.Absorbed != 0 || c.Hold != nil) {
-			return fmt.Errorf("step %d, %s: %w: %d of its files cannot be read and would be lost. Nothing was written. Take them out on their own PC, or back the partition up as an image", i+1, c.Title, compile.ErrCannot, len(a.Lost))
+			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, a.wouldBeLost())
 		}
 		given.Files, given.Source = a.in, a.source()
+		if a.Portion > 1 {
+			a.Folders = 0 // they were made with the first portion
+		}
 		if len(a.in) > 0 {
 			p.meta.Arrivals = append(p.meta.Arrivals, a)
 		}
@@ -639,7 +646,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	s := done.Script
-	if c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
+	if !c.Portions && c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
 		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
 	}
 	if a := done.Arrival; a != nil {
@@ -649,47 +656,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			e.Text += fmt.Sprintf("; %d could not be read in the backup", len(last.Lost))
 		}
 	}
-	after, err := p.do(i, c, s)
+	s, after, err := p.through(i, c, s, given)
 	if err != nil {
 		return err
-	}
-	// A volume can be made to fill its place only once it is there.
-	if q, ok := c.Layout.Find(c.Number); ok && given.Image.Backup != nil && q.Volume != nil && given.Image.Backup.Bytes < q.Bytes {
-		more, err := compile.GrowWithin(after, c.Number)
-		if err != nil {
-			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
-		}
-		if after, err = p.do(i, c, more); err != nil {
-			return err
-		}
-		s = append(s, more...)
-	}
-	// Smaller at its end first, and then along to where that is its head.
-	if q, ok := after.Layout.Find(c.Number); ok && c.Step.Do == plan.Shrink {
-		if to, _ := c.Layout.Find(c.Number); to.Start > q.Start {
-			more, err := compile.Slid(after, c, p.over)
-			if err != nil {
-				return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
-			}
-			if after, err = p.do(i, c, more); err != nil {
-				return err
-			}
-			s = append(s, more...)
-		}
-	}
-	// The files first, and then the place that they came from; at the head, there first and
-	// then larger.
-	if q, ok := after.Layout.Find(c.Number); ok && (c.Absorbed != 0 || c.Step.Do == plan.Grow && c.Step.Edge == "head") {
-		if to, _ := c.Layout.Find(c.Number); to.End > q.End {
-			more, err := compile.GrowTo(after, c)
-			if err != nil {
-				return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
-			}
-			if after, err = p.do(i, c, more); err != nil {
-				return err
-			}
-			s = append(s, more...)
-		}
 	}
 	if d := layout.Differ(c.Layout, after.Layout); len(d) > 0 {
 		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(d, " "))
@@ -714,6 +683,48 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return err
 	}
 	return p.enter(o, e)
+}
+
+// through does the script of a step on the copy, and what of the step can be worked out only
+// then. It returns all of it, and the copy as it is afterwards.
+func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.Given) (script.Script, *survey.Survey, error) {
+	after, err := p.do(i, c, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	further := func(more script.Script, err error) error {
+		if err != nil {
+			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+		}
+		if after, err = p.do(i, c, more); err == nil {
+			s = append(s, more...)
+		}
+		return err
+	}
+	// A volume can be made to fill its place only once it is there.
+	if q, ok := c.Layout.Find(c.Number); ok && given.Image.Backup != nil && q.Volume != nil && given.Image.Backup.Bytes < q.Bytes {
+		if err := further(compile.GrowWithin(after, c.Number)); err != nil {
+			return nil, nil, err
+		}
+	}
+	// Smaller at its end first, and then along to where that is its head.
+	if q, ok := after.Layout.Find(c.Number); ok && c.Step.Do == plan.Shrink {
+		if to, _ := c.Layout.Find(c.Number); to.Start > q.Start {
+			if err := further(compile.Slid(after, c, p.over)); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	// The files first, and then the place that they came from; at the head, there first and
+	// then larger.
+	if q, ok := after.Layout.Find(c.Number); ok && (c.Absorbed != 0 || c.Step.Do == plan.Grow && c.Step.Edge == "head") {
+		if to, _ := c.Layout.Find(c.Number); to.End > q.End {
+			if err := further(compile.GrowTo(after, c)); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return s, after, nil
 }
 
 // passed notes what of the files that came into volumes a step takes on from there, or

@@ -63,6 +63,10 @@ type LoadOptions struct {
 	// Source names the script's source that the extents lie in.
 	Source string
 	Now    time.Time
+	// Onto, if it is not nil, tells that these are some more files of a load that was done
+	// before: folders are the ones that it made. It gives the names at the top that it had to
+	// keep apart from others, under those that they have where they come from.
+	Onto map[string]string
 	// Apart tells that contents lie in clusters of their own, however short they are.
 	Apart bool
 }

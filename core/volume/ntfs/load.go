@@ -47,6 +47,7 @@ type loader struct {
 	objectIDs  map[string]bool
 	reparses   []entry
 	secureFull bool
+	again      []*folder // that an earlier load made
 	out        volume.Arrival
 	notes      map[string]int
 }
@@ -246,6 +247,13 @@ func (l *loader) load(into string, files []volume.Incoming) error {
 		}
 		l.touch(base.num)
 	}
+	for _, d := range l.again { // as they came, and keep their times
+		if len(d.entries) > 0 {
+			if err := l.reindex(d.num, "$I30", d.entries, l.sort); err != nil {
+				return err
+			}
+		}
+	}
 	if err := l.shared(); err != nil {
 		return err
 	}
@@ -362,6 +370,14 @@ func (l *loader) sortOut(base *folder, dirs []*folder, files []volume.Incoming) 
 			return nil, nil, err
 		}
 		n := named{dir, name, f.Short}
+		if l.o.Onto != nil && f.Kind == volume.Folder {
+			d, err := l.onto(dir, top, name)
+			if err != nil {
+				return nil, nil, err
+			}
+			byDir[f.Path] = d
+			continue
+		}
 		if dir == top {
 			n = l.apart(n, taken)
 		}
@@ -387,6 +403,25 @@ func (l *loader) sortOut(base *folder, dirs []*folder, files []volume.Incoming) 
 		l.out.Files++
 	}
 	return all, folders, nil
+}
+
+// onto finds a folder that an earlier load made.
+func (l *loader) onto(dir, top *folder, name string) (*folder, error) {
+	if now, renamed := l.o.Onto[name]; renamed && dir == top {
+		l.out.Renamed[name], name = now, now
+	}
+	rows, _, err := l.v.rows(dir.num, "$I30")
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if len(r.key) >= 66 && r.key[65] != 2 && text16(r.key[66:]) == name {
+			d := &folder{num: int64(r.ref & (1<<48 - 1)), seq: int64(r.ref >> 48), name: name, parent: dir}
+			l.again = append(l.again, d)
+			return d, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: the folder %q of the files before these", volume.ErrNotFound, name)
 }
 
 func parentOf(p string) string { return p[:max(strings.LastIndexByte(p, '/'), 0)] }
