@@ -67,7 +67,7 @@ func (s *Server) addStep(c *gin.Context) {
 	defer st.Drive.close()
 	text := func(key string) string { return strings.TrimSpace(c.PostForm(key)) }
 	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: text("by"), Release: text("release"), Waiver: text("waiver"),
-		Erase: c.PostForm("erase") != "", Test: c.PostForm("test") != "", Folder: text("folder"), Letter: text("letter"), Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label"), Edge: c.PostForm("edge"), Into: c.PostForm("into"), In: c.PostForm("in"), To: text("to"), Act: c.PostForm("act"), Scheme: c.PostForm("scheme")}
+		Erase: c.PostForm("erase") != "", Test: c.PostForm("test") != "", Folder: text("folder"), Letter: text("letter"), Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label"), Edge: c.PostForm("edge"), Into: c.PostForm("into"), In: c.PostForm("in"), To: text("to"), DropRestorePoints: c.PostForm("drop") != "", Act: c.PostForm("act"), Scheme: c.PostForm("scheme")}
 	if step.Erase {
 		step.Backups = c.PostForm("backups")
 	}

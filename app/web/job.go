@@ -617,7 +617,7 @@ func (s *Server) amount(c *gin.Context) {
 	}
 	step := plan.Step{Do: plan.Grow, Partition: c.Query("partition"), By: text, Edge: c.Query("edge")}
 	if do := plan.Do(c.Query("do")); do == plan.Shrink || do == plan.Slide {
-		step.Do = do
+		step.Do, step.DropRestorePoints = do, do == plan.Shrink && c.Query("drop") != ""
 	}
 	if err := valid(step); err != nil {
 		c.JSON(200, amountMeaning{Text: run.Sentence(err)})

@@ -75,7 +75,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		}
 		d.Script, err = grow(sv, col)
 	case plan.Shrink:
-		d.Script, err = shrink(sv, col, g.Dev)
+		d.Script, err = shrink(sv, col, g)
 	case plan.Slide:
 		d.Script, err = Slid(sv, col, g.Dev)
 	case plan.Mend:
@@ -403,7 +403,7 @@ type shrinker interface {
 
 // shrink makes the volume shorter first, and then its partition: the end of it, where it is
 // to give up its head too. What lies behind the new end is moved before.
-func shrink(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script, error) {
+func shrink(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
 	p, ok := sv.Layout.Find(col.Number)
 	q, left := col.Layout.Find(col.Number)
 	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
@@ -411,27 +411,34 @@ func shrink(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script,
 	if !ok || !left || i < 0 || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be made smaller", ErrCannot, col.Number)
 	}
+	// What is to be cut is the volume as it is when each part before is done.
+	over, err := disk.NewOverlay(survey.Window(g.Dev, *p), "")
+	if err != nil {
+		return nil, err
+	}
+	defer over.Close()
 	var s script.Script
-	var err error
-	n, apart := v.(*ntfs.Volume)
-	if apart { // it is emptied behind the new end by a script of its own
-		s, err = n.Vacate(q.Bytes)
-	}
-	if err == nil && len(s) > 0 { // what is to be cut is the volume as it is then
-		over, e := disk.NewOverlay(survey.Window(dev, *p), "")
-		if e != nil {
-			return nil, e
+	if n, ok := v.(*ntfs.Volume); ok {
+		parts := []func(n *ntfs.Volume) (script.Script, error){func(n *ntfs.Volume) (script.Script, error) { return n.Vacate(q.Bytes) }}
+		if files, kept := n.RestorePoints(); kept && col.Step.DropRestorePoints {
+			parts = slices.Insert(parts, 0, func(n *ntfs.Volume) (script.Script, error) { return n.Remove(files, g.Now) })
 		}
-		defer over.Close()
-		if e := s.Apply(over, nil); e != nil {
-			return nil, e
+		for _, part := range parts {
+			more, e := part(n)
+			if err = e; err == nil && len(more) > 0 {
+				if err := more.Apply(over, nil); err != nil {
+					return nil, err
+				}
+				s = append(s, more...)
+				n, err = ntfs.Open(over)
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrCannot, err)
+			}
 		}
-		v, err = ntfs.Open(over)
+		v = n
 	}
-	var cut script.Script
-	if err == nil {
-		cut, err = v.Shrink(q.Bytes)
-	}
+	cut, err := v.Shrink(q.Bytes)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 	}

@@ -55,6 +55,13 @@ func (f *Facts) WithStart(id, title string) *Facts {
 	return &out
 }
 
+// WithoutRestorePoints returns the facts with no earlier states kept of a volume.
+func (f *Facts) WithoutRestorePoints(id string) *Facts {
+	out := *f
+	out.RestorePoints = slices.DeleteFunc(slices.Clone(f.RestorePoints), func(x string) bool { return strings.EqualFold(x, id) })
+	return &out
+}
+
 // WithWait returns the facts with another time, in seconds from 0 to MaxWait, for which
 // the PC asks which system to start.
 func (f *Facts) WithWait(seconds int) (*Facts, error) {

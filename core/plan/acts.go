@@ -29,7 +29,9 @@ type Act struct {
 	// Act is what is done with a container.
 	Act ContainerAct `json:"act,omitempty"`
 	// Limit is the most that can be gained, cut off, or taken.
-	Limit    disk.Bytes `json:"limit,omitempty"`
+	Limit disk.Bytes `json:"limit,omitempty"`
+	// Dropped is how much more could be cut off where the volume's restore points are dropped.
+	Dropped  disk.Bytes `json:"dropped,omitempty"`
 	Note     string     `json:"note,omitempty"` // what goes with a possible act
 	Obstacle *Obstacle  `json:"obstacle,omitempty"`
 	Missing  []Obstacle `json:"missing,omitempty"`
@@ -424,6 +426,7 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 		a.Obstacle = obstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).clear("move-files", "copy-out")
 		return a
 	case v.RestorePoints && cut < disk.Grid:
+		a.Dropped = most
 		a.Obstacle = obstacle(RestorePoints, "It keeps earlier states of itself, which moving data would make unusable. Drop them, or shrink no further than its last used cluster.", p.Number).clear("drop-restore-points")
 		return a
 	}
@@ -434,6 +437,10 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 	}
 	if last.Fixed || v.RestorePoints || v.BadClusters > 0 {
 		a.Limit, a.Note = cut, a.Note+" What lies there cannot be moved."
+		if !last.Fixed && v.BadClusters == 0 {
+			a.Dropped = most
+			a.Note += fmt.Sprintf(" Without its restore points it could give up %s.", most)
+		}
 	}
 	return a
 }

@@ -109,6 +109,9 @@ func Touching(l *layout.Layout, p *layout.Span) (up, down disk.Bytes) {
 func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Shrink " + p.Title()
 	head := c.Step.Edge == "head"
+	if c.Step.DropRestorePoints {
+		p = dropRestorePoints(c, p, f)
+	}
 	a := shrink(l, p, f)
 	if a.Obstacle == nil && head {
 		a.Obstacle = movable(p, f)
@@ -131,10 +134,29 @@ func shrinkStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	moved(c, l, p, start, end, f)
 	q, _ := c.Layout.Find(p.Number)
+	if q.Volume.RestorePoints && c.Step.DropRestorePoints {
+		v := *q.Volume
+		v.RestorePoints, q.Volume = false, &v
+	}
 	c.Detail = fmt.Sprintf("%s to %s", p.Bytes, q.Bytes)
 	if head {
 		c.Detail += ", at its head"
 	}
+}
+
+// dropRestorePoints is a partition as it is without the earlier states that its volume keeps.
+func dropRestorePoints(c *Column, p *layout.Span, f Facts) *layout.Span {
+	if p.Volume == nil || !p.Volume.RestorePoints {
+		c.Obstacles = append(c.Obstacles, *obstacle(RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number))
+		return p
+	}
+	q, v := *p, *p.Volume
+	v.RestorePoints, q.Volume = false, &v
+	c.Notes = append(c.Notes, *obstacle(RestorePoints, fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()), p.Number))
+	if f.PC != nil {
+		c.PC = f.PC.WithoutRestorePoints(p.UniqueID)
+	}
+	return &q
 }
 
 // growHeadStep makes a volume larger toward the start: it slides there and grows.

@@ -77,6 +77,9 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 	if c.Portions {
 		return "the files go over in portions, each into places that the ones before have left"
 	}
+	if c.Step.DropRestorePoints {
+		return "it may write over the earlier states that it drops"
+	}
 	if c.Step.Test {
 		return "it writes over all that lies in the new partition's place"
 	}

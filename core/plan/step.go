@@ -51,11 +51,14 @@ type Step struct {
 	By        string `json:"by,omitempty"`
 	To        string `json:"to,omitempty"`
 	Edge      string `json:"edge,omitempty"`
-	Release   string `json:"release,omitempty"`
-	Waiver    string `json:"waiver,omitempty"`
-	Erase     bool   `json:"erase,omitempty"`
-	Record    string `json:"record,omitempty"`
-	Keep      int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
+	// DropRestorePoints takes away the earlier states that a volume keeps of itself, before it
+	// is made smaller.
+	DropRestorePoints bool   `json:"drop_restore_points,omitempty"`
+	Release           string `json:"release,omitempty"`
+	Waiver            string `json:"waiver,omitempty"`
+	Erase             bool   `json:"erase,omitempty"`
+	Record            string `json:"record,omitempty"`
+	Keep              int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
 	// Backups is what becomes of the backups of a partition that is erased: kept, or
 	// with "delete" taken away too.
 	Backups string `json:"backups,omitempty"`

@@ -67,6 +67,9 @@ func (p *prepared) takenFrom(number int) []string {
 		if c.Moves && c.From == number {
 			out = append(out, c.Base)
 		}
+		if c.Step.DropRestorePoints && c.Number == number {
+			out = append(out, "System Volume Information")
+		}
 	}
 	return out
 }

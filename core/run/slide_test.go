@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"context"
+	"errors"
 	"maps"
 	"math/rand/v2"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
 )
 
 // train slides what stands behind C: to the drive's end, one after the other, so that C: can
@@ -333,5 +335,61 @@ func TestIntactSeesLoss(t *testing.T) {
 			t.Errorf("%s was not seen", what)
 		}
 		over.Close()
+	}
+}
+
+// TestRestorePointsDropped makes a volume smaller whose restore points lie near its end: they
+// stay, and bound it, or go by choice.
+func TestRestorePointsDropped(t *testing.T) {
+	const mark = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
+	s := newShop(t, plan.Step{Do: plan.Shrink, Partition: "5", To: "12 MiB"})
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	w := survey.Window(im, *p)
+	many := append(files("X-rays", 30), volume.Source{Path: "large", Data: bytes.Repeat([]byte{7}, int(16*disk.MiB))},
+		volume.Source{Path: "System Volume Information/" + mark, Data: []byte("catalogue")},
+		volume.Source{Path: "System Volume Information/{5a1c77e0-1043-11ee-9c3e-7f3ba1043001}" + mark, Data: bytes.Repeat([]byte{9}, int(2*disk.MiB))})
+	if err := ntfs.Make(w, ntfs.Options{Label: "X-rays", Serial: 30, Hidden: uint32(p.Start), Time: day, Files: many}); err != nil {
+		t.Fatal(err)
+	}
+	n, err := ntfs.Open(w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := n.Remove([]string{"large"}, day)
+	if err == nil {
+		err = out.Apply(w, nil)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := contents(t, im)
+	var blocked *Blocked
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) {
+		t.Fatalf("kept: %v", err)
+	}
+	s.steps[0].DropRestorePoints = true
+	o := s.options(im)
+	o.PC.RestorePoints = []string{uid(5), uid(3)}
+	kept := s.withPC(&o)
+	if _, err := CarryOut(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+	after := contents(t, im)
+	for k, v := range before {
+		if after[k] != v && !strings.Contains(k, mark) {
+			t.Errorf("%s is not as it was", k)
+		}
+	}
+	sv, err = survey.Read(im, kept())
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	if q, _ := sv.Layout.Find(5); q.Bytes != 12*disk.MiB || q.Volume.RestorePoints || len(after) != len(before)-2 || len(kept().RestorePoints) != 1 {
+		t.Errorf("%s, %d files of %d, %v", q.Bytes, len(after), len(before), kept().RestorePoints)
 	}
 }

@@ -5,7 +5,7 @@ export function amounts(root) {
     form.dataset.bound = "yes";
     const field = form.elements.by, means = form.querySelector(".means"), start = means.textContent;
     let asked = 0, timer;
-    field.addEventListener("input", () => {
+    const tell = () => {
       clearTimeout(timer);
       timer = setTimeout(async () => {
         const turn = ++asked;
@@ -15,6 +15,7 @@ export function amounts(root) {
           return;
         }
         const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value, do: form.elements.do.value, edge: form.elements.edge?.value ?? "" });
+        if (form.elements.drop?.checked) query.set("drop", "yes");
         let answer;
         try {
           answer = await (await fetch(`${form.dataset.amount}&${query}`)).json();
@@ -26,6 +27,8 @@ export function amounts(root) {
         means.classList.toggle("care", !answer.ok);
         field.setAttribute("aria-invalid", String(!answer.ok));
       }, 120);
-    });
+    };
+    field.addEventListener("input", tell);
+    form.elements.drop?.addEventListener("change", tell);
   }
 }

@@ -249,14 +249,29 @@ const restoreMark = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
 
 // restorePoints tells whether the volume keeps earlier states of itself.
 func (v *Volume) restorePoints() bool {
-	num, ok := v.lookup("System Volume Information")
+	_, kept := v.RestorePoints()
+	return kept
+}
+
+// RestorePoints lists the files in which the volume keeps earlier states of itself, and the
+// catalogue of them; kept tells that there are any states.
+func (v *Volume) RestorePoints() (files []string, kept bool) {
+	const folder = "System Volume Information"
+	num, ok := v.lookup(folder)
 	if !ok {
-		return false
+		return nil, false
 	}
 	list, err := v.page(num, "", 1000)
-	return err == nil && slices.ContainsFunc(list, func(x indexed) bool {
-		return strings.HasSuffix(strings.ToLower(x.name), restoreMark) && !strings.EqualFold(x.name, restoreMark)
-	})
+	if err != nil {
+		return nil, false
+	}
+	for _, x := range list {
+		if strings.HasSuffix(strings.ToLower(x.name), restoreMark) {
+			files = append(files, folder+"/"+x.name)
+			kept = kept || !strings.EqualFold(x.name, restoreMark)
+		}
+	}
+	return files, kept
 }
 
 // eachUsed calls f for every stretch [from, to) of clusters that $Bitmap marks
