@@ -24,6 +24,7 @@ import (
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
@@ -89,7 +90,20 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sec
 			_, err = w.WriteAt(noise, int64(size/2))
 		default:
 			cluster := []disk.Bytes{0, 0, 4096, 16384}[rng.IntN(4)]
-			err = ntfs.Make(w, ntfs.Options{Label: tag, Cluster: cluster, Serial: uint64(n), Hidden: uint32(e.Start), Time: day, Files: files(tag, 5+rng.IntN(60))})
+			in := files(tag, 5+rng.IntN(60))
+			if rng.IntN(4) == 0 {
+				in = append(in, volume.Source{Path: "Windows/System32/config/SYSTEM", Data: []byte("a system")})
+			}
+			if rng.IntN(2) == 0 { // nearly full
+				for k := disk.Bytes(0); k < size*3/4/disk.MiB; k++ {
+					b := make([]byte, disk.MiB-k*999)
+					for x := 0; x < len(b); x += 16 {
+						b[x] = byte(rng.Uint32())
+					}
+					in = append(in, volume.Source{Path: fmt.Sprintf("large %d/plate %d", k%2, k), Data: b})
+				}
+			}
+			err = ntfs.Make(w, ntfs.Options{Label: tag, Cluster: cluster, Serial: uint64(n), Hidden: uint32(e.Start), Time: day, Files: in})
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -191,6 +205,51 @@ type player struct {
 	// backup is one of files, with what is in it.
 	backup string
 	backed map[string]string
+	// pc is the drive's PC, nil where nothing is known of it; hurt tells that one copy of the
+	// table is damaged.
+	pc   *pc.Facts
+	hurt bool
+	// recovery is the partition that the PC's recovery environment is in.
+	recovery int
+}
+
+// aPC makes up a PC to which a drive belongs: it starts one of its volumes, offers others, and
+// keeps a recovery environment in one of them.
+func aPC(rng *rand.Rand, l *layout.Layout) *pc.Facts {
+	f := &pc.Facts{Version: 1, State: []pc.State{pc.Off, pc.Off, pc.Running}[rng.IntN(3)], Letters: map[string]string{}, Held: map[string]string{}}
+	for i, p := range l.Partitions() {
+		if p.Volume == nil || p.Role == layout.Container {
+			continue
+		}
+		f.Letters[p.UniqueID] = string(rune('D' + i))
+		switch {
+		case f.Start == "" && p.Volume.Kind == volume.NTFS && rng.IntN(2) == 0:
+			f.Start = p.UniqueID
+			f.Order = append([]pc.StartEntry{{Partition: p.UniqueID, Title: p.Title()}}, f.Order...)
+		case f.Recovery == nil && p.Volume.Kind == volume.NTFS:
+			f.Recovery = &pc.Recovery{Partition: p.UniqueID, InUse: true}
+		case p.Role == layout.OtherSystem:
+			f.Order = append(f.Order, pc.StartEntry{Partition: p.UniqueID, Title: p.Title()})
+		case rng.IntN(3) == 0:
+			f.Held[p.UniqueID] = "the till's program"
+		}
+	}
+	return f
+}
+
+// onPC is a plan about the drive's PC.
+func (p *player) onPC(any func() string) []plan.Step {
+	wait := p.rng.IntN(30)
+	switch p.rng.IntN(3) {
+	case 0: // the recovery environment goes to another partition
+		return []plan.Step{
+			{Do: plan.ParkRecovery}, {Do: plan.Create, Size: fmt.Sprintf("%d MiB", 10+p.rng.IntN(14)), Type: "recovery", Format: "ntfs", Label: "Elsewhere", As: "new"},
+			{Do: plan.UseRecovery, Partition: "new"}, {Do: plan.StartOrder, Wait: &wait},
+		}
+	case 1:
+		return []plan.Step{{Do: plan.NoteIdentity, Partition: any()}, {Do: plan.DropStartEntry, Partition: any()}}
+	}
+	return []plan.Step{{Do: plan.Letter, Partition: any(), Letter: string(rune('R' + p.rng.IntN(4)))}, {Do: plan.StartOrder, Partition: any(), Wait: &wait}}
 }
 
 // steps is a plan that may or may not be possible.
@@ -202,15 +261,29 @@ func (p *player) steps(h holding) []plan.Step {
 	if p.fresh != "" && rng.IntN(2) == 0 {
 		return append(out, plan.Step{Do: plan.BringBack, Record: p.fresh})
 	}
+	if p.hurt {
+		out = append(out, plan.Step{Do: plan.Mend})
+	}
+	if p.pc != nil {
+		if p.pc.State == pc.Running && rng.IntN(2) == 0 {
+			out = append(out, plan.Step{Do: plan.Restart})
+		}
+		if rng.IntN(15) == 0 {
+			return append(out, p.onPC(any)...)
+		}
+	}
+	if rng.IntN(300) == 0 {
+		return append(out, plan.Step{Do: plan.Clear, Scheme: []string{"gpt", "mbr"}[rng.IntN(2)], Waiver: "for the test", Release: "for the test"}, plan.Step{Do: plan.Create, Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "Anew"})
+	}
 	for i := range 1 + rng.IntN(5) {
 		s := plan.Step{Partition: any(), By: fmt.Sprintf("%d MiB", 1+rng.IntN(12))}
 		if rng.IntN(3) == 0 {
 			s.By = fmt.Sprintf("%d MiB", 12+rng.IntN(20))
 		}
 		folder := fmt.Sprintf("Taken %d.%d", p.turns, i)
-		switch rng.IntN(20) {
+		switch rng.IntN(24) {
 		case 0:
-			s = plan.Step{Do: plan.Delete, Partition: s.Partition, Waiver: "for the test"}
+			s = plan.Step{Do: plan.Delete, Partition: s.Partition, Waiver: "for the test", Release: "for the test", Erase: rng.IntN(3) == 0}
 		case 1, 2, 3:
 			s.Do = plan.Grow
 		case 4, 5:
@@ -220,7 +293,7 @@ func (p *player) steps(h holding) []plan.Step {
 		case 8, 9:
 			s.Do, s.Edge = plan.Shrink, "head"
 		case 10:
-			s = plan.Step{Do: plan.Absorb, Partition: s.Partition, Into: any(), Folder: folder}
+			s = plan.Step{Do: plan.Absorb, Partition: s.Partition, Into: any(), Folder: folder, Release: "for the test"}
 		case 11:
 			s = plan.Step{Do: plan.Create, Size: s.By, Type: "basic", Format: []string{"ntfs", "none"}[rng.IntN(2)], Label: "Made"}
 		case 12:
@@ -228,6 +301,20 @@ func (p *player) steps(h holding) []plan.Step {
 		case 13:
 			s.By, s.Do, s.Act = "", plan.Container, string([]plan.ContainerAct{plan.GrowIt, plan.ShrinkIt}[rng.IntN(2)])
 			s.Partition, s.By, s.Edge = "2", "3 MiB", []string{"", "head"}[rng.IntN(2)]
+		case 20:
+			s = plan.Step{Do: plan.Retag, Partition: s.Partition, Type: []string{"basic", "oem", "linux"}[rng.IntN(3)], Release: "for the test"}
+			if rng.IntN(2) == 0 {
+				s.Attributes = "0x8000000000000000"
+			}
+		case 21, 23: // the one behind it
+			n := 1 + rng.IntN(7)
+			s = plan.Step{Do: plan.Absorb, Partition: strconv.Itoa(n + 1), Into: strconv.Itoa(n), Folder: folder, Release: "for the test"}
+		case 22:
+			if s.By, s.Partition = "", ""; len(p.stash) > 0 {
+				s = plan.Step{Do: plan.Rebuild, Record: slices.Sorted(maps.Keys(p.stash))[rng.IntN(len(p.stash))], Size: fmt.Sprintf("%d MiB", 12+rng.IntN(20))}
+				break
+			}
+			s = plan.Step{Do: plan.Create, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Made"}
 		case 14:
 			if p.backup != "" {
 				s = plan.Step{Do: plan.CopyBack, Partition: s.Partition, Backup: p.backup, Folder: folder}
@@ -278,6 +365,17 @@ func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []
 			for k, v := range p.stash[s.Record] {
 				now.files[k] = v
 			}
+		case plan.Clear:
+			clear(now.files)
+		case plan.UseRecovery: // into the one volume that was not there before
+			for _, made := range after.names {
+				if slices.Contains(slices.Collect(maps.Values(h.names)), made) {
+					continue
+				}
+				for k, v := range h.of(h.names[p.recovery]) {
+					now.files[made+"/"+k] = v
+				}
+			}
 		case plan.Absorb:
 			files := take(name(s.Partition))
 			for k, v := range files {
@@ -323,7 +421,7 @@ func TestRandomPlans(t *testing.T) {
 	}
 	t.Logf("JADETRAIL_SEED=%d", seed)
 	rng := rand.New(rand.NewPCG(seed, 1))
-	done, finished, back, drives, kinds := 0, 0, 0, 0, map[plan.Do]int{}
+	done, finished, back, drives, portions, kinds := 0, 0, 0, 0, 0, map[plan.Do]int{}
 	for done < wanted {
 		dir := t.TempDir()
 		s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(done)}
@@ -334,10 +432,17 @@ func TestRandomPlans(t *testing.T) {
 		}
 		drives++
 		p := &player{rng: rng, stash: map[string]map[string]string{}}
+		if sv, err := survey.Read(im, nil); err == nil && rng.IntN(3) == 0 {
+			p.pc = aPC(rng, sv.Layout)
+		}
 		before := holds(t, im)
 		for tries, plans := 0, 0; tries < 60 && plans < 8 && done < wanted; tries++ {
 			o := s.options(im)
-			o.PC, o.Serial, o.Lead = nil, "7f3k", true
+			o.PC, o.Serial, o.Lead = p.pc, "7f3k", true
+			if p.pc != nil {
+				o.SavePC = func(f *pc.Facts) error { p.pc = f; return nil }
+			}
+			was := p.hurtTable(t, im)
 			if p.backup == "" && rng.IntN(8) == 0 {
 				n := 1 + rng.IntN(6)
 				if m, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil); err == nil {
@@ -356,17 +461,18 @@ func TestRandomPlans(t *testing.T) {
 				}
 			}
 			known, _ := o.Records.Of(before.disk)
-			_, err := CarryOut(ctx, o)
+			res, err := CarryOut(ctx, o)
 			stop()
 			var blocked *Blocked
 			if errors.As(err, &blocked) || errors.Is(err, compile.ErrCannot) {
+				p.healTable(t, im, was)
 				continue
 			}
 			undone := false
 			if errors.Is(err, carry.ErrStopped) {
 				undo := rng.IntN(2) == 0
 				again := s.options(im)
-				again.PC = nil
+				again.PC, again.SavePC = nil, o.SavePC
 				var r *Result
 				r, err = Resume(context.Background(), again, undo)
 				if errors.Is(err, carry.ErrNoReturn) {
@@ -381,18 +487,28 @@ func TestRandomPlans(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%+v: %v", s.steps, err)
 			}
+			if undone {
+				p.healTable(t, im, was)
+			}
+			p.hurt = false
 			done++
 			plans++
+			if res != nil && slices.ContainsFunc(res.Arrivals, func(a Arrival) bool { return a.Portion > 1 }) {
+				portions++
+			}
 			want, after := before.files, holds(t, im)
 			if p.fresh = ""; !undone {
 				var went []map[string]string
 				want, went = p.led(before, after, s.steps)
 				for _, x := range s.steps {
 					kinds[x.Do]++
+					if x.Erase {
+						kinds["(erased)"]++
+					}
 				}
 				last := s.steps[len(s.steps)-1]
 				n, _ := strconv.Atoi(last.Partition)
-				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do == plan.Delete || last.Do == plan.Absorb) {
+				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do == plan.Delete && !last.Erase || last.Do == plan.Absorb) {
 					p.fresh = newRecord(t, o.Records, before.disk, known)
 					p.stash[p.fresh] = map[string]string{}
 					for k, v := range went[0] {
@@ -421,7 +537,46 @@ func TestRandomPlans(t *testing.T) {
 		im.Close()
 		os.RemoveAll(dir)
 	}
-	t.Logf("%d plans on %d drives, %v; %d stopped and finished, %d taken back", done, drives, kinds, finished, back)
+	t.Logf("%d plans on %d drives, %v; %d in portions, %d stopped and finished, %d taken back", done, drives, kinds, portions, finished, back)
+}
+
+// hurtTable now and then damages one copy of the table, so that it is to be mended. It returns
+// what was there.
+func (p *player) hurtTable(t *testing.T, im *disk.Image) []byte {
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.recovery = 0
+	if p.pc != nil && p.pc.Recovery != nil {
+		for _, x := range sv.Layout.Partitions() {
+			if strings.EqualFold(x.UniqueID, p.pc.Recovery.Partition) {
+				p.recovery = x.Number
+			}
+		}
+	}
+	if p.hurt = sv.Layout.Scheme == "gpt" && p.rng.IntN(12) == 0; !p.hurt {
+		return nil
+	}
+	sec := sv.Layout.Sector
+	was, err := disk.ReadFull(im, im.Size()-sec, sec)
+	if err == nil {
+		_, err = im.WriteAt(make([]byte, sec), int64(im.Size()-sec))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return was
+}
+
+// healTable puts it back where nothing has mended it.
+func (p *player) healTable(t *testing.T, im *disk.Image, was []byte) {
+	if p.hurt = false; was == nil {
+		return
+	}
+	if _, err := im.WriteAt(was, int64(im.Size())-int64(len(was))); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // newRecord is the record that was not known before.
