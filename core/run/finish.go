@@ -319,7 +319,11 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		if err := x.proven(o.Dev, c.Script()); err != nil {
 			return "", nil, err
 		}
-		text += fmt.Sprintf("; %s erased and read back as zeros", x.Title)
+		left, err := x.left(o.Dev)
+		if err != nil {
+			return "", nil, err
+		}
+		text += fmt.Sprintf("; %s erased and read back as zeros%s", x.Title, left)
 	}
 	for i := range m.Arrivals {
 		a := &m.Arrivals[i]

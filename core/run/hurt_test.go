@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"os"
 	"strings"
@@ -140,5 +141,26 @@ func TestEverySector(t *testing.T) {
 	}
 	if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
 		t.Error(err, sv.Check())
+	}
+}
+
+// TestErasedButForBadPlaces erases a partition with a bad sector: the proof says what is left.
+func TestErasedButForBadPlaces(t *testing.T) {
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	im.Close()
+	s.badly(t, [2]disk.LBA{p.Start + 30000, 3})
+	im = s.open(t)
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := fmt.Sprintf("zeros, but for 1.50 KiB in 1 places that the drive cannot write or read, the first at sector %s", disk.Grouped(int64(p.Start+30000))); !strings.Contains(res.Report.Proof, want) {
+		t.Errorf("%q does not say %q", res.Report.Proof, want)
 	}
 }

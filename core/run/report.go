@@ -125,10 +125,8 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 		return err
 	}
 	total := disk.Bytes(0)
-	for _, v := range sv.Volumes {
-		if err := v.Walk(func(x volume.File) error { total += x.Bytes; return nil }); err != nil {
-			return err
-		}
+	if err := p.staying(sv, func(_ int, _ volume.Volume, x volume.File) error { total += x.Bytes; return nil }); err != nil {
+		return err
 	}
 	at := counting("reading every file before the run", total, report)
 	f, err := os.Create(filepath.Join(dir, "contents.jsonl"))
@@ -138,6 +136,24 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 	defer f.Close()
 	w, b := bufio.NewWriter(f), make([]byte, disk.MiB)
 	out := json.NewEncoder(w)
+	err = p.staying(sv, func(number int, v volume.Volume, x volume.File) error {
+		c := content{Number: number, Path: x.Path, Stream: x.Stream, Bytes: x.Bytes}
+		if h, err := readWhole(v, x, b, at); err == nil {
+			c.Hash = h
+		}
+		return out.Encode(c)
+	})
+	if err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// staying visits every file that the plan leaves in its volume.
+func (p *prepared) staying(sv *survey.Survey, visit func(number int, v volume.Volume, x volume.File) error) error {
 	for _, was := range sv.Layout.Partitions() {
 		now, stays := p.meta.After.Find(was.Number)
 		v := sv.Volumes[was.Number]
@@ -149,19 +165,12 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 			if x.Kind != volume.Plain || isBelow(x.Path, taken) {
 				return nil
 			}
-			c := content{Number: was.Number, Path: x.Path, Stream: x.Stream, Bytes: x.Bytes}
-			if h, err := readWhole(v, x, b, at); err == nil {
-				c.Hash = h
-			}
-			return out.Encode(c)
+			return visit(was.Number, v, x)
 		}); err != nil {
 			return err
 		}
 	}
-	if err := w.Flush(); err != nil {
-		return err
-	}
-	return f.Sync()
+	return nil
 }
 
 // counting returns what reports how much of a total has been read.

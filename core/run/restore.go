@@ -435,6 +435,24 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 	return nil
 }
 
+// left words the places of what was erased that the drive cannot write: what they hold may
+// still be there.
+func (x Erased) left(dev disk.Device) (string, error) {
+	start := x.Span.Start.Offset(dev.SectorBytes())
+	if h, knows := dev.(interface{ Hurt(off, n disk.Bytes) error }); !knows || h.Hurt(start, x.Span.Bytes) == nil {
+		return "", nil
+	}
+	bad, err := disk.Unreadable(dev, start, x.Span.Bytes, nil)
+	if err != nil || len(bad) == 0 {
+		return "", err
+	}
+	n := disk.Bytes(0)
+	for _, b := range bad {
+		n += b.Len
+	}
+	return fmt.Sprintf(", but for %s in %d places that the drive cannot write or read, the first at sector %s: what they held may still be there", n, len(bad), disk.Grouped(int64(bad[0].Off/bad[0].Sector))), nil
+}
+
 // proven reads what was erased, but for what later steps put there.
 func (x Erased) proven(dev disk.Device, done script.Script) error {
 	start := x.Span.Start.Offset(dev.SectorBytes())
