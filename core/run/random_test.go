@@ -258,6 +258,7 @@ func (p *player) steps(h holding) []plan.Step {
 	p.turns++
 	any := func() string { return strconv.Itoa(1 + rng.IntN(8)) }
 	var out []plan.Step
+	gone := map[string]bool{}
 	if p.fresh != "" && rng.IntN(2) == 0 {
 		return append(out, plan.Step{Do: plan.BringBack, Record: p.fresh})
 	}
@@ -337,6 +338,14 @@ func (p *player) steps(h holding) []plan.Step {
 			if s.Do = plan.Slide; rng.IntN(2) == 0 {
 				s.By = "-" + s.By
 			}
+		}
+		// A number may be taken again by what the plan makes; which of the two is meant then is
+		// not the matter here.
+		if slices.ContainsFunc([]string{s.Partition, s.Into, s.Volume}, func(n string) bool { return n != "" && gone[n] }) {
+			continue
+		}
+		if s.Do == plan.Delete || s.Do == plan.Absorb {
+			gone[s.Partition] = true
 		}
 		out = append(out, s)
 	}
