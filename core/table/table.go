@@ -242,7 +242,7 @@ func (t *Table) readEntries(g *gptCopy, last disk.LBA) {
 		if string(raw[:16]) == string(make([]byte, 16)) {
 			continue
 		}
-		t.Entries = append(t.Entries, parseEntry(i+1, raw))
+		t.Entries = append(t.Entries, ParseEntry(i+1, raw))
 	}
 	t.order()
 	var before *Entry
@@ -277,7 +277,8 @@ func (t *Table) order() {
 	slices.SortStableFunc(t.Entries, func(a, b Entry) int { return int(min(max(a.Start-b.Start, -1), 1)) })
 }
 
-func parseEntry(slot int, raw []byte) Entry {
+// ParseEntry reads an entry of a GPT, which has at least 128 bytes (UEFI 2.10, table 5.7).
+func ParseEntry(slot int, raw []byte) Entry {
 	le := binary.LittleEndian
 	var name []uint16
 	for i := 56; i < 128; i += 2 {

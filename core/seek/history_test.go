@@ -1,0 +1,605 @@
+package seek
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
+)
+
+// kept is a volume to be put on drives, as bytes.
+type kept struct {
+	kind volume.Kind
+	size disk.Bytes
+	put  func(w disk.Device) error
+}
+
+// library are volumes that other programs and a kernel made: those of the survey's tests, and
+// of the images in JADETRAIL_BASES.
+func library(t testing.TB) []kept {
+	var out []kept
+	images, _ := filepath.Glob(filepath.Join(os.Getenv("JADETRAIL_BASES"), "*.img"))
+	if os.Getenv("JADETRAIL_BASES") == "" {
+		images = nil
+	}
+	for _, name := range []string{"kinds", "driver"} {
+		z, err := os.Open("../survey/testdata/" + name + ".img.zst")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer z.Close()
+		r, err := zstd.NewReader(z)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		path := filepath.Join(t.TempDir(), name+".img")
+		f, err := os.Create(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.Copy(f, r); err != nil {
+			t.Fatal(err)
+		}
+		f.Close()
+		images = append(images, path)
+	}
+	for _, path := range images {
+		im, err := disk.OpenImage(path, 512, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { im.Close() })
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range sv.Layout.Partitions() {
+			if p.Volume == nil || sv.Volumes[p.Number] == nil {
+				continue
+			}
+			w := survey.Window(im, p)
+			out = append(out, kept{p.Volume.Kind, p.Bytes, func(to disk.Device) error { return copyTo(to, w) }})
+		}
+	}
+	return out
+}
+
+// copyTo copies a volume, holes as holes.
+func copyTo(to, from disk.Device) error {
+	for at := disk.Bytes(0); ; {
+		start, end, ok := from.Data(at)
+		if !ok {
+			return nil
+		}
+		for end = min(end, from.Size()); start < end; {
+			b, err := disk.ReadFull(from, start, min(disk.MiB, end-start))
+			if err != nil {
+				return err
+			}
+			if _, err := to.WriteAt(b, int64(start)); err != nil {
+				return err
+			}
+			start += disk.Bytes(len(b))
+		}
+		at = end
+	}
+}
+
+// was is a partition of a drive's history.
+type was struct {
+	kind        volume.Kind
+	start, size disk.Bytes
+	own         disk.Bytes // how long the volume itself is
+	volume      int        // which volume it is, of all that there ever were
+	entry       table.Entry
+	boots       map[Source][]byte // its start and the copies of it, by where they lie
+	at          map[Source]disk.Bytes
+	former      bool // only where a volume was, or how large, that lived on
+	nested      bool // it lies inside a file
+}
+
+// note keeps what the starts of a volume hold.
+func (w *was) note(dev disk.Device) {
+	w.boots, w.at = map[Source][]byte{}, map[Source]disk.Bytes{}
+	keep := func(s Source, at, n disk.Bytes) {
+		if b, err := disk.ReadFull(dev, at, n); err == nil {
+			w.boots[s], w.at[s] = b, at
+		}
+	}
+	switch w.kind {
+	case volume.NTFS:
+		b, _ := disk.ReadFull(dev, w.start, 512)
+		keep(BySector, w.start, 512)
+		keep(ByCopy, w.start+disk.Bytes(binary.LittleEndian.Uint64(b[40:]))*disk.Bytes(binary.LittleEndian.Uint16(b[11:])), 512)
+	case volume.FAT32:
+		keep(BySector, w.start, 512)
+		keep(ByCopy, w.start+6*512, 512)
+	case volume.ExFAT:
+		keep(BySector, w.start, 512)
+		keep(ByCopy, w.start+12*512, 512)
+	case volume.Ext2, volume.Ext3, volume.Ext4:
+		keep(BySector, w.start+1024, 1024)
+		b := w.boots[BySector]
+		block := disk.Bytes(1024) << binary.LittleEndian.Uint32(b[24:])
+		per, first := disk.Bytes(binary.LittleEndian.Uint32(b[32:])), disk.Bytes(binary.LittleEndian.Uint32(b[20:]))
+		if at := w.start + (first+per)*block; at+1024 < w.start+w.size {
+			if c, err := disk.ReadFull(dev, at, 1024); err == nil && c[56] == 0x53 && c[57] == 0xef {
+				keep(ByCopy, at, 1024)
+			}
+		}
+	case volume.Swap:
+		keep(BySector, w.start, 4096)
+	default:
+		keep(BySector, w.start, 512)
+	}
+}
+
+// left are the starts that are still there.
+func (w *was) left(dev disk.Device) (out []Source) {
+	for s, b := range w.boots {
+		if now, err := disk.ReadFull(dev, w.at[s], disk.Bytes(len(b))); err == nil && bytes.Equal(now, b) {
+			out = append(out, s)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// history is a drive with what has become of it.
+type history struct {
+	t       *testing.T
+	rng     *rand.Rand
+	im      *disk.Image
+	lib     []kept
+	used    map[int]bool // of the library: a volume is put on a drive once
+	living  []*was
+	lost    []*was
+	slot    int
+	volumes int
+	serial  uint64
+	erased  [][2]disk.Bytes
+	journal []string
+}
+
+const driveSize = 400 * disk.MiB
+
+func (h *history) say(format string, args ...any) {
+	h.journal = append(h.journal, fmt.Sprintf(format, args...))
+}
+
+// free is a place of n bytes that no living partition takes, on the grid or, now and then,
+// where old systems put one.
+func (h *history) free(n disk.Bytes) (disk.Bytes, bool) {
+	for range 40 {
+		at := disk.MiB + disk.Bytes(h.rng.Int64N(int64((driveSize-n-2*disk.MiB)/disk.MiB)))*disk.MiB
+		if !slices.ContainsFunc(h.living, func(w *was) bool { return at < w.start+w.size && w.start < at+n }) {
+			return at, true
+		}
+	}
+	return 0, false
+}
+
+// some files, with a nested image among them now and then.
+func (h *history) files(n int) (in []volume.Source) {
+	for i := range n {
+		b := make([]byte, h.rng.IntN(60000))
+		for k := range b {
+			b[k] = byte(i + k*7 + k>>8)
+		}
+		in = append(in, volume.Source{Path: fmt.Sprintf("Shelf %d/paper %d.txt", i%4, i), Data: b})
+	}
+	return in
+}
+
+// nested is the bytes of an image that lies in a file: a volume, or a drive with one.
+func (h *history) nested() ([]byte, *was) {
+	size := disk.Bytes(12+h.rng.IntN(6)) * disk.MiB
+	paper, err := disk.CreateImage(filepath.Join(h.t.TempDir(), "nested"), size, 512)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer paper.Close()
+	at := disk.Bytes(0)
+	if h.rng.IntN(2) == 0 {
+		at = disk.MiB
+	}
+	h.serial++
+	n := size - at - disk.Bytes(at/disk.MiB)*disk.MiB
+	if err := ntfs.Make(disk.NewWindow(paper, at, n), ntfs.Options{Label: "Nested", Serial: h.serial, Time: time.Unix(1700000000, 0), Files: h.files(5)}); err != nil {
+		h.t.Fatal(err)
+	}
+	if at > 0 {
+		e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-1045-4d0b-9c3e-000000000077", Start: at.At(512), End: (at + n).At(512) - 1})
+		if err := table.New(paper, "5a1c77e0-1045-4d0b-9c3e-0000000000d7", e).Apply(paper, nil); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+	b, err := disk.ReadFull(paper, 0, size)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return b, &was{kind: volume.NTFS, start: at, size: n, own: n, nested: true}
+}
+
+// create puts a volume at a place.
+func (h *history) create() {
+	rng := h.rng
+	w := &was{}
+	h.serial++
+	serial := h.serial
+	var put func(dev disk.Device, start disk.Bytes) error
+	var nested *was
+	switch k := rng.IntN(10); {
+	case k < 4:
+		w.kind, w.size = volume.NTFS, disk.Bytes(12+rng.IntN(60))*disk.MiB
+		in := h.files(3 + rng.IntN(40))
+		if rng.IntN(3) == 0 && w.size > 36*disk.MiB {
+			b, n := h.nested()
+			nested = n
+			in = append(in, volume.Source{Path: "machine.img", Data: b})
+		}
+		cluster := []disk.Bytes{0, 0, 4096, 16384}[rng.IntN(4)]
+		put = func(dev disk.Device, start disk.Bytes) error {
+			return ntfs.Make(dev, ntfs.Options{Label: fmt.Sprintf("Data %d", serial), Cluster: cluster, Serial: serial, Hidden: uint32(start / 512), Time: time.Unix(1700000000, 0), Files: in})
+		}
+	case k < 6:
+		w.kind, w.size = volume.FAT32, disk.Bytes(36+rng.IntN(30))*disk.MiB
+		in := h.files(3 + rng.IntN(20))
+		put = func(dev disk.Device, start disk.Bytes) error {
+			return fat.Make(dev, fat.Options{Label: "CARD", Cluster: 512, Serial: uint32(serial), Hidden: uint32(start / 512), Time: time.Unix(1700000000, 0), Files: in})
+		}
+	case k == 6:
+		w.kind, w.size = volume.Swap, disk.Bytes(4+rng.IntN(20))*disk.MiB
+		put = func(dev disk.Device, _ disk.Bytes) error {
+			b := make([]byte, 4096)
+			binary.LittleEndian.PutUint32(b[1024:], 1)
+			binary.LittleEndian.PutUint32(b[1028:], uint32(dev.Size()/4096-1))
+			binary.LittleEndian.PutUint64(b[1036:], serial)
+			binary.LittleEndian.PutUint64(b[1044:], 0x7f3b)
+			copy(b[4086:], "SWAPSPACE2")
+			_, err := dev.WriteAt(b, 0)
+			return err
+		}
+	default:
+		i := rng.IntN(len(h.lib))
+		if h.used[i] {
+			return
+		}
+		h.used[i] = true
+		x := h.lib[i]
+		w.kind, w.size = x.kind, x.size
+		put = func(dev disk.Device, _ disk.Bytes) error { return x.put(dev) }
+	}
+	at, ok := h.free(w.size)
+	if !ok {
+		return
+	}
+	h.volumes++
+	w.start, w.own, w.volume = at, w.size, h.volumes
+	// A new volume is made on what reads as zeros here only where it is one of ours: they
+	// write their own structures, and leave what lies in free clusters.
+	if err := over(h.im, at, w.size, func(dev disk.Device) error { return put(dev, at) }); err != nil {
+		h.t.Fatal(err)
+	}
+	w.note(h.im)
+	h.slot++
+	w.entry = table.NewEntry(table.Entry{Slot: h.slot, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-1045-4d0b-9c3e-%012x", h.slot), Start: at.At(512), End: (at + w.size).At(512) - 1})
+	h.living = append(h.living, w)
+	h.say("made %s of %s at %d MiB", w.kind, w.size, at/disk.MiB)
+	if nested != nil { // where in the drive it came to lie
+		if v, err := ntfs.Open(disk.NewWindow(h.im, at, w.size)); err == nil {
+			list, _ := v.Files()
+			for _, f := range list {
+				if f.Path == "machine.img" && len(f.Extents) == 1 {
+					nested.start += at + f.Extents[0].Off
+					nested.note(h.im)
+					h.lost = append(h.lost, nested)
+					h.say("with an image inside a file, its volume at byte %d", nested.start)
+				}
+			}
+		}
+	}
+}
+
+// over makes a volume on paper and puts what it has written on the drive, over what is there.
+func over(im *disk.Image, at, n disk.Bytes, put func(disk.Device) error) error {
+	paper := disk.NewPaper(n, 512)
+	if err := put(paper); err != nil {
+		return err
+	}
+	return copyTo(disk.NewWindow(im, at, n), paper)
+}
+
+// becomes is one more thing that happens to the drive.
+func (h *history) becomes() {
+	rng := h.rng
+	if len(h.living) == 0 || rng.IntN(3) == 0 {
+		h.create()
+		return
+	}
+	i := rng.IntN(len(h.living))
+	w := h.living[i]
+	switch rng.IntN(8) {
+	case 0, 1, 2:
+		h.living = slices.Delete(h.living, i, i+1)
+		h.lost = append(h.lost, w)
+		h.say("deleted the %s at %d MiB", w.kind, w.start/disk.MiB)
+	case 3: // another program moves it, and leaves what was there
+		to, ok := h.free(w.size)
+		if !ok || w.kind != volume.NTFS && w.kind != volume.FAT32 {
+			return
+		}
+		from := disk.NewWindow(h.im, w.start, w.size)
+		if err := copyTo(disk.NewWindow(h.im, to, w.size), from); err != nil {
+			h.t.Fatal(err)
+		}
+		old := *w
+		old.former = true
+		h.lost = append(h.lost, &old)
+		w.start = to
+		w.entry.Start, w.entry.End = to.At(512), (to+w.size).At(512)-1
+		w.entry = table.NewEntry(w.entry)
+		w.note(h.im)
+		h.say("moved a %s from %d to %d MiB", w.kind, old.start/disk.MiB, to/disk.MiB)
+	case 4: // made smaller or larger
+		h.resize(w)
+	case 5: // reformatted
+		put := kept{}
+		for k, x := range h.lib {
+			if !h.used[k] && x.size <= w.size {
+				h.used[k], put = true, x
+				break
+			}
+		}
+		if put.put == nil {
+			return
+		}
+		lost := *w
+		h.lost = append(h.lost, &lost)
+		if err := put.put(disk.NewWindow(h.im, w.start, put.size)); err != nil {
+			h.t.Fatal(err)
+		}
+		h.volumes++
+		w.kind, w.own, w.volume = put.kind, put.size, h.volumes
+		w.note(h.im)
+		h.say("reformatted the %s at %d MiB as %s", lost.kind, w.start/disk.MiB, w.kind)
+	default: // something is written over a gap
+		n := disk.Bytes(1+rng.IntN(2000)) * 4096
+		at, ok := h.free(n.Up(disk.MiB))
+		if !ok {
+			return
+		}
+		b := make([]byte, n)
+		for k := 0; k < len(b); k += 8 {
+			binary.LittleEndian.PutUint64(b[k:], rng.Uint64())
+		}
+		if rng.IntN(2) == 0 {
+			clear(b)
+		}
+		if _, err := h.im.WriteAt(b, int64(at)); err != nil {
+			h.t.Fatal(err)
+		}
+		h.say("%s written over at %d MiB", n, at/disk.MiB)
+	}
+}
+
+// resize makes an NTFS volume smaller or larger.
+func (h *history) resize(w *was) {
+	if w.kind != volume.NTFS {
+		return
+	}
+	old := *w
+	v, err := ntfs.Open(disk.NewWindow(h.im, w.start, w.size))
+	if err != nil {
+		return
+	}
+	to := w.size + 4*disk.MiB
+	if info, err := v.Info(); err == nil && h.rng.IntN(2) == 0 && info.ShrinkCut < w.size-4*disk.MiB {
+		to = info.ShrinkCut.Up(disk.MiB) + disk.MiB
+	}
+	if to > w.size && (w.start+to > driveSize-2*disk.MiB || slices.ContainsFunc(h.living, func(x *was) bool { return x != w && x.start < w.start+to && w.start < x.start+x.size })) {
+		return
+	}
+	dev := disk.NewWindow(h.im, w.start, max(to, w.size))
+	if v, err = ntfs.Open(dev); err != nil {
+		return
+	}
+	s, err := v.Shrink(to)
+	if to > w.size {
+		s, err = v.Grow(to)
+	}
+	if err != nil || s.Apply(dev, nil) != nil {
+		return
+	}
+	old.former = true
+	h.lost = append(h.lost, &old)
+	w.size, w.own = to, to
+	w.entry.End = (w.start + to).At(512) - 1
+	w.entry = table.NewEntry(w.entry)
+	w.note(h.im)
+	h.say("%s at %d MiB went from %s to %s", w.kind, w.start/disk.MiB, old.size, to)
+}
+
+// tally counts by kind what was to be found, and what was.
+type tally struct{ partitions, start, copyOnly, found, ghosts, told, sureLikely, true int }
+
+// TestKnownHistories searches drives of which every partition that was ever on them is known.
+// With JADETRAIL_PROVE there are 300 of them.
+func TestKnownHistories(t *testing.T) {
+	seed, drives := uint64(time.Now().UnixNano()), 12
+	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
+		seed, _ = strconv.ParseUint(s, 10, 64)
+	}
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		drives = 300
+	}
+	t.Logf("JADETRAIL_SEED=%d", seed)
+	rng := rand.New(rand.NewPCG(seed, 1))
+	lib := library(t)
+	tallies := map[string]*tally{}
+	of := func(k volume.Kind) *tally {
+		if tallies[string(k)] == nil {
+			tallies[string(k)] = &tally{}
+		}
+		return tallies[string(k)]
+	}
+	for n := range drives {
+		path := filepath.Join(t.TempDir(), "d.img")
+		im, err := disk.CreateImage(path, driveSize, 512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h := &history{t: t, rng: rng, im: im, lib: lib, used: map[int]bool{}, serial: seed<<16 + uint64(n)<<8}
+		for range 6 + rng.IntN(14) {
+			h.becomes()
+		}
+		h.finish()
+		h.judge(n, of)
+		im.Close()
+		os.Remove(path)
+	}
+	kinds := slices.Sorted(maps.Keys(tallies))
+	sure, right := 0, 0
+	t.Logf("%-8s %10s %7s %10s %6s %7s %6s %12s %6s", "kind", "partitions", "start", "copy only", "found", "ghosts", "told", "sure, likely", "true")
+	for _, k := range kinds {
+		x := tallies[k]
+		t.Logf("%-8s %10d %7d %10d %6d %7d %6d %12d %6d", k, x.partitions, x.start, x.copyOnly, x.found, x.ghosts, x.told, x.sureLikely, x.true)
+		sure, right = sure+x.sureLikely, right+x.true
+	}
+	t.Logf("of %d finds that are sure or likely %d are true", sure, right)
+	if sure < drives/2 || right*100 < sure*99 {
+		t.Errorf("only %d of %d are true", right, sure)
+	}
+}
+
+// finish writes the table as it is at the end, or damages it, and some of what is lost too.
+func (h *history) finish() {
+	var entries []table.Entry
+	for i, w := range h.living {
+		w.entry.Slot = i + 1
+		entries = append(entries, w.entry)
+	}
+	slices.SortFunc(entries, func(a, b table.Entry) int { return int(a.Start - b.Start) })
+	if err := table.New(h.im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0", entries...).Apply(h.im, nil); err != nil {
+		h.t.Fatal(err)
+	}
+	if h.rng.IntN(6) == 0 { // the whole table is gone
+		h.im.Zero(0, disk.MiB)
+		h.im.Zero(driveSize-disk.MiB, disk.MiB)
+		h.lost = append(h.lost, h.living...)
+		h.living = nil
+		h.say("the table was wiped")
+	}
+	for _, w := range h.lost {
+		if h.rng.IntN(4) != 0 || w.nested || slices.ContainsFunc(h.living, func(x *was) bool { return x.start < w.start+4096 && w.start < x.start+x.size }) {
+			continue
+		}
+		h.im.Zero(w.start, 2048) // only what lies at its end, or behind its start, is left
+		h.say("the start at %d MiB was wiped", w.start/disk.MiB)
+	}
+}
+
+// judge compares what a search finds with what is known.
+func (h *history) judge(n int, of func(volume.Kind) *tally) {
+	sv, err := survey.Read(h.im, nil)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	s := New(h.im, sv, nil)
+	if err := s.Likely(context.Background()); err != nil {
+		h.t.Fatal(err)
+	}
+	if reached, err := s.Whole(context.Background(), 0); err != nil || reached != driveSize {
+		h.t.Fatal(err, reached)
+	}
+	finds := s.Finds()
+	same := func(w *was, f Find) bool {
+		return f.Start.Offset(512) == w.start && family(f.Kind) == family(w.kind) && (f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
+	}
+	bad := func(format string, args ...any) {
+		h.t.Errorf("drive %d: %s\n%s", n, fmt.Sprintf(format, args...), strings.Join(h.journal, "\n"))
+		for _, f := range finds {
+			h.t.Logf("  find %s at byte %d, %s, %s, ghost %v: %v", f.Kind, f.Start.Offset(512), f.Bytes, f.Confidence, f.Ghost, f.Reasons)
+		}
+	}
+	for _, w := range h.lost {
+		x := of(w.kind)
+		left := w.left(h.im)
+		i := slices.IndexFunc(finds, func(f Find) bool { return same(w, f) })
+		if w.former || w.nested {
+			if i >= 0 {
+				x.ghosts++
+				if finds[i].Ghost || h.alsoTrue(w) || !h.livesOn(w) {
+					x.told++
+				} else if finds[i].Confidence != Doubtful {
+					bad("%s at byte %d is a ghost and not told to be one", w.kind, w.start)
+				}
+			}
+			continue
+		}
+		x.partitions++
+		switch {
+		case slices.Contains(left, BySector):
+			x.start++
+		case slices.Contains(left, ByCopy):
+			x.copyOnly++
+		default:
+			continue
+		}
+		if i >= 0 {
+			x.found++
+		} else if !h.alsoLives(w) {
+			bad("%s of %s at byte %d is not found, though %v is there", w.kind, w.size, w.start, left)
+		}
+	}
+	for _, f := range finds {
+		if f.Ghost || f.Confidence == Doubtful {
+			continue
+		}
+		x := of(f.Kind)
+		x.sureLikely++
+		if slices.ContainsFunc(h.lost, func(w *was) bool { return !w.nested && !(w.former && h.livesOn(w)) && same(w, f) }) {
+			x.true++
+		} else {
+			bad("%s of %s at byte %d is %s, and never was", f.Kind, f.Bytes, f.Start.Offset(512), f.Confidence)
+		}
+	}
+}
+
+// livesOn tells that a volume is on the drive at another place or of another size, or is lost
+// from there. Else what it left where it was is all there is of it.
+func (h *history) livesOn(w *was) bool {
+	return w.nested || slices.ContainsFunc(h.living, func(x *was) bool { return x.volume == w.volume })
+}
+
+// alsoTrue tells that a lost partition was at the very place of a former extent too.
+func (h *history) alsoTrue(w *was) bool {
+	return slices.ContainsFunc(h.lost, func(x *was) bool {
+		return !x.former && !x.nested && x.start == w.start && family(x.kind) == family(w.kind) && x.size == w.size
+	})
+}
+
+// alsoLives tells that a living one lies at the very place of a lost one.
+func (h *history) alsoLives(w *was) bool {
+	return slices.ContainsFunc(h.living, func(x *was) bool { return x.start == w.start && family(x.kind) == family(w.kind) })
+}

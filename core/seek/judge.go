@@ -1,0 +1,549 @@
+package seek
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/survey"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
+	"jadetrail/core/volume/recognise"
+)
+
+// judge tells what claims are worth on a drive as it is.
+type judge struct {
+	dev    disk.Device
+	sv     *survey.Survey
+	living []*living
+}
+
+// living is a volume that a partition of the drive holds now.
+type living struct {
+	span  layout.Span
+	start disk.Bytes
+	v     volume.Volume
+	used  [][2]disk.Bytes // in bytes of the drive; read when first asked for
+	files *places
+}
+
+func newJudge(dev disk.Device, sv *survey.Survey) *judge {
+	j := &judge{dev: dev, sv: sv}
+	for _, p := range sv.Layout.Partitions() {
+		if p.Role != layout.Container {
+			j.living = append(j.living, &living{span: p, start: p.Start.Offset(sv.Layout.Sector), v: sv.Volumes[p.Number]})
+		}
+	}
+	return j
+}
+
+// inUse are the ranges of the drive that a living partition has in use: all of it where the
+// inside is not known.
+func (l *living) inUse() [][2]disk.Bytes {
+	if l.used != nil {
+		return l.used
+	}
+	if l.v == nil {
+		l.used = [][2]disk.Bytes{{l.start, l.start + l.span.Bytes}}
+		return l.used
+	}
+	if err := l.v.Allocated(func(from, to disk.Bytes) error {
+		l.used = append(l.used, [2]disk.Bytes{l.start + from, l.start + to})
+		return nil
+	}); err != nil || l.used == nil {
+		l.used = [][2]disk.Bytes{{l.start, l.start + l.span.Bytes}}
+	}
+	return l.used
+}
+
+// at tells whether a place is in use.
+func (l *living) at(off disk.Bytes) bool {
+	if off < l.start || off >= l.start+l.span.Bytes {
+		return false
+	}
+	i, found := slices.BinarySearchFunc(l.inUse(), off, func(r [2]disk.Bytes, at disk.Bytes) int {
+		switch {
+		case r[1] <= at:
+			return -1
+		case r[0] > at:
+			return 1
+		}
+		return 0
+	})
+	return found && i < len(l.used)
+}
+
+// taken tells in which living volume's used part a place lies.
+func (j *judge) taken(off disk.Bytes) *living {
+	for _, l := range j.living {
+		if l.at(off) {
+			return l
+		}
+	}
+	return nil
+}
+
+// family is what kinds are told apart by: FAT12 and FAT16 are one, and so are the versions of
+// ext.
+func family(k volume.Kind) string {
+	switch k {
+	case volume.FAT12, volume.FAT16:
+		return "fat16"
+	case volume.Ext2, volume.Ext3, volume.Ext4:
+		return "ext"
+	}
+	return string(k)
+}
+
+func plainSerial(s string) string {
+	s = strings.ToLower(strings.ReplaceAll(s, "-", ""))
+	if strings.Trim(s, "0") == "" {
+		return ""
+	}
+	return s
+}
+
+func sameVolume(kind volume.Kind, serial string, i *volume.Info) bool {
+	return i != nil && family(kind) == family(i.Kind) && plainSerial(serial) != "" && plainSerial(serial) == plainSerial(i.Serial)
+}
+
+// alike tells two volumes for the same where neither has a serial number.
+func alike(a, b *volume.Info) bool {
+	return a != nil && b != nil && a.Kind == b.Kind && plainSerial(a.Serial) == "" && plainSerial(b.Serial) == "" &&
+		a.Label == b.Label && a.TotalBytes == b.TotalBytes && a.UsedBytes == b.UsedBytes && a.UsedBytes > 0
+}
+
+// lives tells that a claim is of a partition that the drive has.
+func (j *judge) lives(c claim) bool {
+	for _, l := range j.living {
+		if l.start != c.start {
+			continue
+		}
+		switch {
+		case c.by == BySector:
+			return true
+		case c.by == ByCopy:
+			v := l.span.Volume
+			if sameVolume(c.kind, c.serial, v) || v != nil && family(c.kind) == family(v.Kind) && plainSerial(c.serial) == plainSerial(v.Serial) && c.size-v.TotalBytes < disk.MiB && v.TotalBytes-c.size < disk.MiB {
+				return true
+			}
+		case c.size == l.span.Bytes || c.size == 0:
+			return true
+		}
+	}
+	return false
+}
+
+// all judges claims together.
+func (j *judge) all(claims []claim) []Find {
+	finds := j.gather(claims)
+	for i := range finds {
+		j.evidence(&finds[i])
+	}
+	finds = explained(finds)
+	j.ghosts(finds)
+	for i := range finds {
+		j.over(&finds[i])
+	}
+	return finds
+}
+
+// gather puts claims of the same volume together, and gives them what tables, chains and
+// records say of the same place.
+func (j *judge) gather(claims []claim) []Find {
+	type key struct {
+		start, size disk.Bytes
+		family      string
+		serial      string
+	}
+	var finds []Find
+	at := map[key]int{}
+	for _, c := range claims {
+		if c.kind == "" {
+			continue
+		}
+		k := key{c.start, c.size, family(c.kind), c.serial}
+		i, there := at[k]
+		if !there {
+			i = len(finds)
+			at[k] = i
+			finds = append(finds, Find{Kind: c.kind, Serial: c.serial})
+		}
+		finds[i].from = append(finds[i].from, c)
+	}
+	alone := map[[2]disk.Bytes]int{}
+	for _, c := range claims {
+		if c.kind != "" {
+			continue
+		}
+		told := false
+		for i := range finds {
+			x := finds[i].from[0]
+			if x.kind != "" && x.start == c.start && (x.size == 0 || x.size <= c.size && c.size-x.size < 4*disk.MiB) {
+				finds[i].from, told = append(finds[i].from, c), true
+			}
+		}
+		k := [2]disk.Bytes{c.start, c.size}
+		if i, there := alone[k]; there {
+			finds[i].from, told = append(finds[i].from, c), true
+		}
+		if !told {
+			alone[k] = len(finds)
+			finds = append(finds, Find{from: []claim{c}})
+		}
+	}
+	return finds
+}
+
+// explained leaves every structure to the find that it speaks for best: a boot sector is that
+// of a volume that begins with it, or the copy of one that ends there, and not both.
+func explained(finds []Find) []Find {
+	slices.SortStableFunc(finds, func(a, b Find) int { return cmp.Compare(b.weight, a.weight) })
+	taken := map[disk.Bytes]bool{}
+	return slices.DeleteFunc(finds, func(f Find) bool {
+		own := false
+		for _, c := range f.from {
+			own = own || c.kind == "" || !taken[c.at]
+		}
+		for _, c := range f.from {
+			if c.kind != "" && own {
+				taken[c.at] = true
+			}
+		}
+		return !own
+	})
+}
+
+// evidence reads what can be read of a find, and words how far it can be believed.
+func (j *judge) evidence(f *Find) {
+	sec := j.sv.Layout.Sector
+	first := f.from[0]
+	var boot, again, table bool
+	var rebuilt claim
+	size := first.size
+	copies := 0
+	for _, c := range f.from {
+		switch c.by {
+		case BySector:
+			boot = true
+		case ByCopy:
+			again, rebuilt = true, c
+			copies++
+		default:
+			table = true
+			f.TypeID, f.UniqueID, f.Name = cmp.Or(f.TypeID, c.entry.TypeID), cmp.Or(f.UniqueID, c.entry.UniqueID), cmp.Or(f.Name, c.entry.Name)
+			f.Chain, f.Record = cmp.Or(f.Chain, c.entry.Record), cmp.Or(f.Record, c.record)
+			if f.Attributes == "" {
+				f.Attributes = fmt.Sprintf("0x%016x", c.entry.Attributes)
+			}
+			size = max(size, c.size)
+		}
+		if !slices.Contains(f.Told, c.by) {
+			f.Told = append(f.Told, c.by)
+		}
+	}
+	f.At = first.at
+	if size == 0 { // it does not say how long it is: up to what comes next
+		size = j.upTo(first.start) - first.start
+	}
+	f.Start, f.Bytes = first.start.At(sec), size.Up(sec)
+	f.End = f.Start + f.Bytes.At(sec) - 1
+	say := func(format string, args ...any) { f.Reasons = append(f.Reasons, fmt.Sprintf(format, args...)) }
+	var dev disk.Device = disk.NewWindow(j.dev, first.start, size)
+	if again && !boot && rebuilt.boot != nil {
+		if over, err := disk.NewOverlay(dev, ""); err == nil {
+			if _, err := over.WriteAt(rebuilt.boot, int64(rebuilt.bootAt)); err == nil {
+				dev, f.Mend = over, true
+			}
+		}
+	}
+	found, err := recognise.Open(dev)
+	if err == nil && found.Info != nil {
+		f.Holds, f.volume = found.Info, found.Volume
+		if f.Kind = cmp.Or(f.Kind, found.Info.Kind); family(f.Kind) == family(found.Info.Kind) {
+			f.Kind, f.Label, f.Serial = found.Info.Kind, found.Info.Label, cmp.Or(found.Info.Serial, f.Serial)
+		} else { // something else lies there
+			f.Holds, f.volume = nil, nil
+		}
+	}
+	f.Kind = cmp.Or(f.Kind, volume.Unknown)
+	if table {
+		say("%s", tableWords(f.Told))
+	}
+	switch {
+	case boot && again:
+		say("Its start and the copy of it agree.")
+	case boot && first.kind != volume.Swap && first.kind != volume.FAT16 && first.kind != volume.Sealed:
+		say("Its start is there; the copy of it is not.")
+	case boot:
+		say("Its start is there.")
+	case again:
+		say("Its start is damaged; the copy of it is there.")
+	}
+	opens, agrees := j.opens(f, say)
+	f.weight = copies + 2*len(f.Told)
+	for _, b := range []bool{opens, opens && agrees, first.start%disk.Grid == 0} {
+		if b {
+			f.weight += 4
+		}
+	}
+	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
+	switch {
+	case opens && agrees && (boot && again || table && (boot || again)):
+		f.Confidence = Sure
+	case opens && agrees && (boot || again), whole && boot:
+		f.Confidence = Likely
+		if table {
+			f.Confidence = Sure
+		}
+	default:
+		f.Confidence = Doubtful
+	}
+	if f.Kind == volume.Sealed && first.size == 0 && !table {
+		say("It does not say how long it is; taken to end where the next thing begins.")
+	}
+}
+
+func tableWords(told []Source) string {
+	var t []string
+	for _, s := range told {
+		switch s {
+		case ByTable:
+			t = append(t, "a table that is not in use")
+		case ByChain:
+			t = append(t, "a record of a container's former chain")
+		case ByRecord:
+			t = append(t, "the trail")
+		}
+	}
+	text := strings.Join(t, " and ")
+	return strings.ToUpper(text[:1]) + text[1:] + " names a partition there."
+}
+
+// opens tells whether the find's own structures can be read, and whether they are its own.
+func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
+	if f.volume == nil {
+		if f.Holds != nil && f.Kind != volume.Swap && f.Kind != volume.Sealed && f.Kind != volume.Unknown {
+			say("Its structures cannot be read.")
+		}
+		return false, true
+	}
+	root, _, err := f.volume.List("", "", 20)
+	if err != nil {
+		say("Its root folder cannot be read: %v.", err)
+		return false, true
+	}
+	switch {
+	case len(root) == 0:
+		say("Its root folder can be read, and is empty.")
+	default:
+		say("Its files can be listed.")
+	}
+	agrees = true
+	table := f.Start.Offset(j.sv.Layout.Sector) + 4096
+	if n, ok := f.volume.(*ntfs.Volume); ok {
+		table = f.Start.Offset(j.sv.Layout.Sector) + n.TableAt()
+		if claimed, ok := n.Claimed(); ok && claimed != n.Length() {
+			say("Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length())
+			agrees = false
+		}
+	}
+	if l := j.taken(table); l != nil {
+		say("Where its table of files was, %s has something now.", l.span.Title())
+		agrees = false
+	}
+	return true, agrees
+}
+
+// upTo is where the next partition begins, or the usable part of the drive ends.
+func (j *judge) upTo(from disk.Bytes) disk.Bytes {
+	end := (j.sv.Layout.LastUsable + 1).Offset(j.sv.Layout.Sector)
+	if end <= from {
+		end = j.dev.Size()
+	}
+	for _, l := range j.living {
+		if l.start > from {
+			end = min(end, l.start)
+		}
+	}
+	return end
+}
+
+// ghosts tells those apart that are only the former extent of a volume that lives on, or of
+// another find, and those that lie inside a file.
+func (j *judge) ghosts(finds []Find) {
+	order := make([]int, len(finds))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(finds[b].weight, finds[a].weight) })
+	for n, i := range order {
+		f := &finds[i]
+		ghost := func(format string, args ...any) {
+			f.Ghost = true
+			f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
+		}
+		for _, l := range j.living {
+			if sameVolume(f.Kind, f.Serial, l.span.Volume) || alike(f.Holds, l.span.Volume) {
+				ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
+				break
+			}
+		}
+		if f.Ghost {
+			continue
+		}
+		if in, name := j.insideLiving(f); in != nil {
+			ghost("It lies inside %s of %s (partition %d).", name, in.span.Title(), in.span.Number)
+			continue
+		}
+		for _, k := range order[:n] {
+			g := &finds[k]
+			if g.Ghost && !sameVolume(f.Kind, f.Serial, g.Holds) {
+				continue
+			}
+			if twice(f, g) {
+				f.Confidence, g.Confidence = Doubtful, Doubtful
+				text := "The same volume lies at two places: one of them is where it was before it was moved, and nothing tells which."
+				f.Reasons, g.Reasons = append(f.Reasons, text), append(g.Reasons, text)
+				continue
+			}
+			if sameVolume(f.Kind, f.Serial, g.Holds) {
+				ghost("It is where %s was, or how large it was, before it came to lie at sector %s.", g.Title(), disk.Grouped(int64(g.Start)))
+				break
+			}
+		}
+	}
+	// What lies inside a file of another find.
+	for i := range finds {
+		f := &finds[i]
+		for k := range finds {
+			g := &finds[k]
+			if f.Ghost || i == k || g.Ghost || g.volume == nil || g.Confidence == Doubtful || f.Start < g.Start || f.Start > g.End || f.Start == g.Start && f.Bytes >= g.Bytes {
+				continue
+			}
+			if name := j.insideFind(f, g); name != "" {
+				f.Ghost = true
+				f.Reasons = append([]string{fmt.Sprintf("It lies inside the file %s of the find %s.", name, g.Title())}, f.Reasons...)
+			}
+		}
+	}
+}
+
+// twice tells that two finds are the same volume, whole, at two places.
+func twice(f, g *Find) bool {
+	if f.Start == g.Start || f.Bytes != g.Bytes || f.volume == nil || g.volume == nil || f.Ghost || g.Ghost || f.Holds.Kind != g.Holds.Kind {
+		return false
+	}
+	if sameVolume(f.Kind, f.Serial, g.Holds) {
+		return true
+	}
+	return alike(f.Holds, g.Holds)
+}
+
+// insideLiving tells in which volume's used part all that tells of a find lies, and in which
+// file.
+func (j *judge) insideLiving(f *Find) (*living, string) {
+	var in *living
+	for _, c := range f.from {
+		if c.kind == "" {
+			return nil, ""
+		}
+		l := j.taken(c.at)
+		if l == nil || in != nil && in != l {
+			return nil, ""
+		}
+		in = l
+	}
+	if in == nil || in.v == nil {
+		return in, "the place"
+	}
+	if in.files == nil {
+		in.files = placesOf(in.v)
+	}
+	if p, ok := in.files.at(f.from[0].at - in.start); ok {
+		return in, "the file " + p.name
+	}
+	return in, "what is in use"
+}
+
+// insideFind names the file of another find that a find lies in: one that begins with it, or
+// with a drive's first sector.
+func (j *judge) insideFind(f, g *Find) string {
+	start := g.Start.Offset(j.sv.Layout.Sector)
+	p, ok := placesOf(g.volume).at(f.from[0].at - start)
+	if !ok || p.file.Bytes < f.from[0].size {
+		return ""
+	}
+	from := f.Start.Offset(j.sv.Layout.Sector) - start
+	into := p.into + from - (f.from[0].at - start)
+	if into == 0 {
+		return p.name
+	}
+	b := make([]byte, 512)
+	if r, err := g.volume.Open(p.file); err == nil {
+		if _, err := r.ReadAt(b, 0); (err == nil || err == io.EOF) && into > 0 && bytes.Equal(b[510:], []byte{0x55, 0xaa}) {
+			return p.name
+		}
+	}
+	return ""
+}
+
+// over notes which partitions lie in a find's place now.
+func (j *judge) over(f *Find) {
+	for _, l := range j.living {
+		lo, hi := max(l.span.Start, f.Start), min(l.span.End, f.End)
+		if lo <= hi {
+			f.Over = append(f.Over, Over{l.span.Number, l.span.Title(), (hi - lo + 1).Offset(j.sv.Layout.Sector)})
+		}
+	}
+}
+
+// places tells which file lies at a place of a volume.
+type places struct {
+	at0 []placed
+}
+
+// placed is a stretch of a file.
+type placed struct {
+	off, len, into disk.Bytes
+	name           string
+	file           volume.File
+}
+
+func placesOf(v volume.Volume) *places {
+	p := &places{}
+	files, err := v.Files()
+	if err != nil {
+		return p
+	}
+	for _, f := range files {
+		into := disk.Bytes(0)
+		for _, e := range f.Extents {
+			if e.Off >= 0 {
+				p.at0 = append(p.at0, placed{e.Off, e.Len, into, f.Path, f})
+			}
+			into += e.Len
+		}
+	}
+	slices.SortFunc(p.at0, func(a, b placed) int { return cmp.Compare(a.off, b.off) })
+	return p
+}
+
+// at finds the stretch at a place; its into is how far into the file the place lies.
+func (p *places) at(off disk.Bytes) (placed, bool) {
+	i, exact := slices.BinarySearchFunc(p.at0, off, func(x placed, at disk.Bytes) int { return cmp.Compare(x.off, at) })
+	if !exact {
+		i--
+	}
+	if i < 0 || off >= p.at0[i].off+p.at0[i].len {
+		return placed{}, false
+	}
+	x := p.at0[i]
+	x.into += off - x.off
+	return x, true
+}
