@@ -33,6 +33,7 @@ type claim struct {
 	start  disk.Bytes
 	size   disk.Bytes // of the volume as it says itself, 0 where it does not
 	serial string
+	hidden disk.LBA // where the volume says it began, 0 where it does not
 	by     Source
 	at     disk.Bytes // where the structure lies
 	// boot is what the start of the volume would be by a copy: bytes at boot offset bootAt.
@@ -112,7 +113,16 @@ func ntfsClaims(b []byte, at disk.Bytes) []claim {
 		return nil
 	}
 	size := (disk.Bytes(n) + 1) * sec
-	return both(claim{kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:]))}, at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]))
+	return both(claim{kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:])), hidden: hiddenIn(b)}, at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]))
+}
+
+// hiddenIn is the count of sectors before the volume. Small ones are counted from a container's
+// record, or are what a program puts there that does not know the place.
+func hiddenIn(b []byte) disk.LBA {
+	if n := disk.LBA(le.Uint32(b[28:])); n > 2048 {
+		return n
+	}
+	return 0
 }
 
 // fatClaims: FAT32 keeps a copy of its boot sector where BPB_BkBootSec says (FAT
@@ -127,7 +137,7 @@ func fatClaims(dev disk.Device, b []byte, at disk.Bytes) []claim {
 		n = disk.Bytes(le.Uint32(b[32:]))
 	}
 	ext := b[36:]
-	c := claim{kind: volume.FAT16, size: n * sec, by: BySector, at: at, start: at}
+	c := claim{kind: volume.FAT16, size: n * sec, by: BySector, at: at, start: at, hidden: hiddenIn(b)}
 	if le.Uint16(b[22:]) == 0 {
 		c.kind, ext = volume.FAT32, b[64:]
 	}

@@ -292,8 +292,15 @@ func (j *judge) evidence(f *Find) {
 			f.weight += 4
 		}
 	}
+	carried := first.hidden != 0 && first.hidden != f.Start && !table
 	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
 	switch {
+	case carried:
+		f.Confidence = Doubtful
+		say("It says that it began at sector %s: it was moved, or carried along with what lay around it.", disk.Grouped(int64(first.hidden)))
+	case first.start%disk.Grid != 0 && f.Start%63 != 0 && !table:
+		f.Confidence = Doubtful
+		say("It does not begin where partitions begin: it may be an image that lay in a file.")
 	case opens && agrees && (boot && again || table && (boot || again)):
 		f.Confidence = Sure
 	case opens && agrees && (boot || again), whole && boot:
@@ -423,7 +430,7 @@ func (j *judge) ghosts(finds []Find) {
 		f := &finds[i]
 		for k := range finds {
 			g := &finds[k]
-			if f.Ghost || i == k || g.Ghost || g.volume == nil || g.Confidence == Doubtful || f.Start < g.Start || f.Start > g.End || f.Start == g.Start && f.Bytes >= g.Bytes {
+			if f.Ghost || i == k || g.volume == nil || f.Start < g.Start || f.Start > g.End || f.Start == g.Start && f.Bytes >= g.Bytes {
 				continue
 			}
 			if name := j.insideFind(f, g); name != "" {
@@ -436,7 +443,10 @@ func (j *judge) ghosts(finds []Find) {
 
 // twice tells that two finds are the same volume, whole, at two places.
 func twice(f, g *Find) bool {
-	if f.Start == g.Start || f.Bytes != g.Bytes || f.volume == nil || g.volume == nil || f.Ghost || g.Ghost || f.Holds.Kind != g.Holds.Kind {
+	if f.Start == g.Start || f.Bytes != g.Bytes || f.Holds == nil || g.Holds == nil || f.Ghost || g.Ghost || f.Holds.Kind != g.Holds.Kind {
+		return false
+	}
+	if sealed := f.volume == nil || g.volume == nil; sealed && f.Kind != volume.Swap && f.Kind != volume.Sealed {
 		return false
 	}
 	if sameVolume(f.Kind, f.Serial, g.Holds) {
@@ -505,7 +515,7 @@ func (j *judge) over(f *Find) {
 
 // places tells which file lies at a place of a volume.
 type places struct {
-	at0 []placed
+	stretches []placed
 }
 
 // placed is a stretch of a file.
@@ -517,33 +527,37 @@ type placed struct {
 
 func placesOf(v volume.Volume) *places {
 	p := &places{}
-	files, err := v.Files()
-	if err != nil {
-		return p
+	walk := v.Walk
+	if w, ok := v.(interface {
+		WalkPlaces(func(volume.File) error) error
+	}); ok {
+		walk = w.WalkPlaces
 	}
-	for _, f := range files {
+	// As far as it can be walked.
+	_ = walk(func(f volume.File) error {
 		into := disk.Bytes(0)
 		for _, e := range f.Extents {
 			if e.Off >= 0 {
-				p.at0 = append(p.at0, placed{e.Off, e.Len, into, f.Path, f})
+				p.stretches = append(p.stretches, placed{e.Off, e.Len, into, f.Path, f})
 			}
 			into += e.Len
 		}
-	}
-	slices.SortFunc(p.at0, func(a, b placed) int { return cmp.Compare(a.off, b.off) })
+		return nil
+	})
+	slices.SortFunc(p.stretches, func(a, b placed) int { return cmp.Compare(a.off, b.off) })
 	return p
 }
 
 // at finds the stretch at a place; its into is how far into the file the place lies.
 func (p *places) at(off disk.Bytes) (placed, bool) {
-	i, exact := slices.BinarySearchFunc(p.at0, off, func(x placed, at disk.Bytes) int { return cmp.Compare(x.off, at) })
+	i, exact := slices.BinarySearchFunc(p.stretches, off, func(x placed, at disk.Bytes) int { return cmp.Compare(x.off, at) })
 	if !exact {
 		i--
 	}
-	if i < 0 || off >= p.at0[i].off+p.at0[i].len {
+	if i < 0 || off >= p.stretches[i].off+p.stretches[i].len {
 		return placed{}, false
 	}
-	x := p.at0[i]
+	x := p.stretches[i]
 	x.into += off - x.off
 	return x, true
 }
