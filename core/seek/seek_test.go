@@ -1,0 +1,226 @@
+package seek
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"path/filepath"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
+)
+
+func drive(t testing.TB, size disk.Bytes) *disk.Image {
+	t.Helper()
+	im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), size, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { im.Close() })
+	return im
+}
+
+func small(t testing.TB, im *disk.Image, at, n disk.Bytes, serial uint64) {
+	t.Helper()
+	if err := ntfs.Make(disk.NewWindow(im, at, n), ntfs.Options{Label: fmt.Sprint("Lost ", serial), Serial: serial, Hidden: uint32(at / 512), Files: []volume.Source{{Path: "a/b", Data: []byte("c")}}}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func searched(t testing.TB, im *disk.Image, likely bool, hints ...Hint) []Find {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := New(im, sv, hints)
+	if err := s.Likely(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if !likely {
+		if _, err := s.Whole(context.Background(), 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s.Finds()
+}
+
+// TestSources finds partitions by what is not their own: a GPT that was replaced, records of a
+// former chain, records of the trail.
+func TestSources(t *testing.T) {
+	id := func(n int) string { return fmt.Sprintf("5a1c77e0-1045-4d0b-9c3e-0000000000%02x", n) }
+	t.Run("old table", func(t *testing.T) {
+		im := drive(t, 200*disk.MiB)
+		small(t, im, 20*disk.MiB, 30*disk.MiB, 0x1045)
+		e := table.NewEntry(table.Entry{Slot: 3, TypeID: table.TypeBasic, UniqueID: id(3), Start: (20 * disk.MiB).At(512), End: (50 * disk.MiB).At(512) - 1, Name: "Plots"})
+		raw := table.NewEntry(table.Entry{Slot: 4, TypeID: table.TypeLinux, UniqueID: id(4), Start: (60 * disk.MiB).At(512), End: (70 * disk.MiB).At(512) - 1})
+		// The drive was copied to a larger one, and got a new table there.
+		if err := table.New(disk.NewWindow(im, 0, 120*disk.MiB), id(0xd1), e, raw).Apply(disk.NewWindow(im, 0, 120*disk.MiB), nil); err != nil {
+			t.Fatal(err)
+		}
+		if err := table.New(im, id(0xd0)).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		finds := searched(t, im, false)
+		if len(finds) != 2 || finds[0].UniqueID != id(3) || finds[0].Name != "Plots" || finds[0].Confidence != Sure || finds[1].UniqueID != id(4) || finds[1].Confidence != Doubtful || finds[1].Kind != volume.Unknown {
+			t.Errorf("%+v", finds)
+		}
+	})
+	t.Run("former chain", func(t *testing.T) {
+		im := drive(t, 200*disk.MiB)
+		small(t, im, 31*disk.MiB, 30*disk.MiB, 0x1046)
+		record := make([]byte, 512)
+		record[450] = 7
+		binary.LittleEndian.PutUint32(record[454:], 2048)
+		binary.LittleEndian.PutUint32(record[458:], uint32(30*disk.MiB/512))
+		record[510], record[511] = 0x55, 0xaa
+		im.WriteAt(record, int64(30*disk.MiB))
+		if err := table.NewMBR(im, 0x7f3b1046).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		finds := searched(t, im, true)
+		if len(finds) != 1 || finds[0].Confidence != Sure || finds[0].Chain != (30*disk.MiB).At(512) || finds[0].TypeID != "07" || finds[0].Bytes != 30*disk.MiB {
+			t.Errorf("%+v", finds)
+		}
+	})
+	t.Run("record", func(t *testing.T) {
+		im := drive(t, 200*disk.MiB)
+		small(t, im, 33*disk.MiB+12*512, 30*disk.MiB, 0x1047) // off the grid
+		if err := table.New(im, id(0xd0)).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		if finds := searched(t, im, false); len(finds) != 1 || finds[0].Confidence != Doubtful {
+			t.Errorf("without it: %+v", finds)
+		}
+		h := Hint{"d-1", layout.Span{Start: (33*disk.MiB + 12*512).At(512), End: (63*disk.MiB + 12*512).At(512) - 1, Bytes: 30 * disk.MiB, TypeID: table.TypeBasic, UniqueID: id(9)}}
+		finds := searched(t, im, true, h)
+		if len(finds) != 1 || finds[0].Confidence != Sure || finds[0].Record != "d-1" || finds[0].UniqueID != id(9) {
+			t.Errorf("%+v", finds)
+		}
+		sv, _ := survey.Read(im, nil)
+		if f, ok := Again(im, sv, finds[0].Start, finds[0].At, []Hint{h}); !ok || f.Confidence != Sure || f.Record != "d-1" {
+			t.Errorf("again: %+v, %v", f, ok)
+		}
+	})
+	t.Run("sealed", func(t *testing.T) {
+		im := drive(t, 200*disk.MiB)
+		b := make([]byte, 512)
+		copy(b[3:], "-FVE-FS-")
+		b[510], b[511] = 0x55, 0xaa
+		binary.LittleEndian.PutUint64(b[176:], uint64(4*disk.MiB))
+		im.WriteAt(b, int64(10*disk.MiB))
+		d := make([]byte, 64)
+		copy(d, "-FVE-FS-")
+		binary.LittleEndian.PutUint64(d[16:], uint64(40*disk.MiB))
+		im.WriteAt(d, int64(14*disk.MiB))
+		l := make([]byte, 512)
+		copy(l, "LUKS\xba\xbe\x00\x01")
+		copy(l[168:], "5a1c77e0-1045-4d0b-9c3e-000000000001")
+		im.WriteAt(l, int64(100*disk.MiB))
+		if err := table.New(im, id(0xd0)).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		finds := searched(t, im, false)
+		if len(finds) != 2 || finds[0].Kind != volume.Sealed || finds[0].Bytes != 40*disk.MiB || finds[0].Confidence != Likely || finds[1].Kind != volume.Sealed || finds[1].Confidence != Doubtful || finds[1].End != finds[1].Start+finds[1].Bytes.At(512)-1 {
+			t.Errorf("%+v", finds)
+		}
+	})
+}
+
+// TestStoppedSearch goes on from where it was stopped, and passes over what cannot be read.
+func TestStoppedSearch(t *testing.T) {
+	im := drive(t, 200*disk.MiB)
+	small(t, im, 20*disk.MiB, 30*disk.MiB, 1)
+	small(t, im, 120*disk.MiB+8192, 30*disk.MiB, 2)
+	if err := table.New(im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0").Apply(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	im.WriteAt(bytes.Repeat([]byte{7}, int(40*disk.MiB)), int64(70*disk.MiB))
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := New(im, sv, nil)
+	ctx, stop := context.WithCancel(context.Background())
+	s.Report = func(p Progress) {
+		if p.Done > 10*disk.MiB {
+			stop()
+		}
+	}
+	reached, err := s.Whole(ctx, 0)
+	if err != nil || reached >= 120*disk.MiB || reached == 0 {
+		t.Fatal(reached, err)
+	}
+	if reached, err = s.Whole(context.Background(), reached); err != nil || reached != 200*disk.MiB || len(s.Finds()) != 2 {
+		t.Errorf("%d, %v: %+v", reached, err, s.Finds())
+	}
+}
+
+// FuzzClaims reads what may lie at a place of a drive: nothing of it may make the search fail.
+func FuzzClaims(f *testing.F) {
+	im := drive(f, 24*disk.MiB)
+	small(f, im, 0, 12*disk.MiB, 3)
+	b, _ := disk.ReadFull(im, 0, 8192)
+	f.Add(b, uint32(0))
+	table.New(im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0").Apply(im, nil)
+	b, _ = disk.ReadFull(im, 0, 20480)
+	f.Add(b, uint32(512))
+	f.Fuzz(func(t *testing.T, b []byte, at uint32) {
+		if len(b) > 16<<20 {
+			return
+		}
+		dev := disk.NewPaper((disk.Bytes(len(b)) + disk.MiB).Up(4096), 512)
+		if _, err := dev.WriteAt(b, 0); err != nil {
+			t.Fatal(err)
+		}
+		sv, err := survey.Read(dev, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := New(dev, sv, nil)
+		s.add((disk.Bytes(at) % dev.Size()).Down(512))
+		if err := s.sectors(make([]byte, dev.Size()), 0); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.chase(); err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range s.Finds() {
+			if x.Start < 0 || x.Bytes <= 0 || x.Start.Offset(512)+x.Bytes > dev.Size()+512 || len(x.Reasons) == 0 {
+				t.Errorf("%+v", x)
+			}
+		}
+	})
+}
+
+// BenchmarkWhole goes through a drive that is full of what is not looked for.
+func BenchmarkWhole(b *testing.B) {
+	im := drive(b, 512*disk.MiB)
+	noise := make([]byte, disk.MiB)
+	x := uint64(88172645463325252)
+	for i := 0; i < len(noise); i += 8 {
+		x ^= x << 13
+		x ^= x >> 7
+		x ^= x << 17
+		binary.LittleEndian.PutUint64(noise[i:], x)
+	}
+	for at := int64(0); at < int64(512*disk.MiB); at += int64(disk.MiB) {
+		im.WriteAt(noise, at)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.SetBytes(int64(512 * disk.MiB))
+	for b.Loop() {
+		if _, err := New(im, sv, nil).Whole(context.Background(), 0); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
