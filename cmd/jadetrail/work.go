@@ -98,7 +98,7 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 	}
 	o = run.Options{
 		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
-		Records: trail.Records{Dir: filepath.Join(filepath.Dir(p.trail), "records")}, Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
+		Records: p.records(), Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
 		Now: time.Now, Random: rand.Reader, Report: reporter(),
 	}
 	if pcPath != "" {
@@ -346,25 +346,33 @@ func bringBackCmd() *cobra.Command {
 	var p places
 	var asJSON bool
 	var record, pcPath string
-	c := &cobra.Command{Use: "bring-back --record ID [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted partition back from its record", Args: oneArg("image"),
+	var find int64
+	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA) [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if record == "" {
-				return errUse{errors.New("name the record with --record")}
+			if (record == "") == (find == 0) {
+				return errUse{errors.New("name the record with --record, or the first sector of what a search has found with --find")}
 			}
 			o, im, err := p.options(args[0], pcPath, true)
 			if err != nil {
 				return err
 			}
 			defer im.Close()
-			if _, _, err := o.Records.Load(record); err != nil {
+			step := plan.Step{Do: plan.BringBack, Record: record}
+			if find != 0 {
+				step, err = findAt(cmd.Context(), o, im, disk.LBA(find))
+			} else {
+				_, _, err = o.Records.Load(record)
+			}
+			if err != nil {
 				return err
 			}
-			o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.BringBack, Record: record}}}
+			o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{step}}
 			return carryOut(cmd.Context(), o, asJSON)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
 	c.Flags().StringVar(&record, "record", "", "record of the deletion")
+	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
 	return c
 }

@@ -17,6 +17,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
+	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
@@ -46,7 +47,10 @@ type Image struct {
 // Given is what a step needs beside the drive.
 type Given struct {
 	Gone map[string]Gone
-	Now  time.Time
+	// Found is what of a lost partition's own structures is written anew from their copies,
+	// before it comes back.
+	Found []seek.Repair
+	Now   time.Time
 	// Files are on their way into the volume, from the script's source of this name.
 	Files  []volume.Incoming
 	Source string
@@ -81,6 +85,10 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	case plan.Mend:
 		d.Script, err = sv.Table.Mend(col.Step.Keep)
 	case plan.BringBack:
+		if col.Step.Find != 0 {
+			d.Script, err = found(sv, col, g)
+			break
+		}
 		d.Script, err = bringBack(sv, col, g.Gone[col.Step.Record])
 	case plan.Create, plan.Rebuild:
 		d.Script, err = create(sv, col, g)
@@ -177,6 +185,29 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 		}
 	}
 	s.Barrier("volume made")
+	set, err := entered(sv, p)
+	return append(s, set...), err
+}
+
+// found writes what is rebuilt of a lost partition, and then its entry.
+func found(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
+	p, ok := col.Layout.Find(col.Number)
+	if !ok {
+		return nil, fmt.Errorf("%w: the partition that comes back is not in the plan", ErrCannot)
+	}
+	var s script.Script
+	for _, r := range g.Found {
+		s.Put(p.Start.Offset(sv.Layout.Sector)+r.Off, r.Data)
+	}
+	if len(s) > 0 {
+		s.Barrier("damaged parts of it rebuilt from their copies")
+	}
+	set, err := entered(sv, p)
+	return append(s, set...), err
+}
+
+// entered puts the entry of a new partition into the table.
+func entered(sv *survey.Survey, p *layout.Span) (script.Script, error) {
 	attrs, err := strconv.ParseUint(strings.TrimPrefix(p.Attributes, "0x"), 16, 64)
 	if err != nil {
 		return nil, fmt.Errorf("%w: attributes %q", ErrCannot, p.Attributes)
@@ -190,13 +221,10 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	} else {
 		raw = table.NewEntry(table.Entry{Slot: p.Number, TypeID: p.TypeID, UniqueID: p.UniqueID, Start: p.Start, End: p.End, Attributes: attrs, Name: p.Name}).Raw
 	}
-	var set script.Script
 	if p.Container != 0 {
-		set, err = sv.Table.Insert(p.Record, raw, sv.Table.LinkTo(p.Record))
-	} else {
-		set, err = sv.Table.Set(p.Number, raw)
+		return sv.Table.Insert(p.Record, raw, sv.Table.LinkTo(p.Record))
 	}
-	return append(s, set...), err
+	return sv.Table.Set(p.Number, raw)
 }
 
 // onPaper makes a volume in memory and returns the script that makes the same on a

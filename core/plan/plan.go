@@ -308,6 +308,10 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 // bringBack puts a deleted partition back: at its own place while that is free
 // and still holds what it held, else from its backup.
 func bringBack(c *Column, l *layout.Layout, f Facts) {
+	if c.Step.Find != 0 {
+		bringBackFound(c, l, f)
+		return
+	}
 	r, ok := f.Records[c.Step.Record]
 	c.Title = "Bring back"
 	if !ok {

@@ -58,7 +58,11 @@ type Step struct {
 	Waiver            string `json:"waiver,omitempty"`
 	Erase             bool   `json:"erase,omitempty"`
 	Record            string `json:"record,omitempty"`
-	Keep              int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
+	// Find is the first sector of a lost partition that a search has found, and Told where on
+	// the drive, in bytes, what tells of it lies.
+	Find disk.LBA   `json:"find,omitempty"`
+	Told disk.Bytes `json:"told_at,omitempty"`
+	Keep int        `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
 	// Backups is what becomes of the backups of a partition that is erased: kept, or
 	// with "delete" taken away too.
 	Backups string `json:"backups,omitempty"`
@@ -173,8 +177,11 @@ func (s Step) valid() error {
 	case Absorb, Clear, CopyOut, Rebuild:
 		return s.validJoin()
 	case BringBack:
-		if s.Record == "" {
-			return errors.New("bring-back names no record")
+		if (s.Record == "") == (s.Find == 0) {
+			return errors.New("bring-back needs a record, or a find")
+		}
+		if s.Find < 0 || s.Told < 0 {
+			return fmt.Errorf("a find at sector %d, told of at byte %d, is not on a drive", s.Find, s.Told)
 		}
 	case Create:
 		return s.validCreate()
@@ -233,6 +240,8 @@ const (
 	GapBefore      Code = "gap-before"
 	LastCluster    Code = "last-cluster"
 	RestorePoints  Code = "restore-points"
+	NoFind         Code = "no-find"
+	Doubted        Code = "doubtful"
 	TooLarge       Code = "too-large"
 	TooSmall       Code = "too-small"
 	HasVolumes     Code = "has-volumes"
@@ -347,6 +356,8 @@ type Facts struct {
 	// out; Records are only those that steps name.
 	Deleted bool
 	Records map[string]Record
+	// Finds are what a search has found, by their first sector; only those that steps name.
+	Finds map[disk.LBA]Found
 	// Gone are the partitions that could be brought back in their place.
 	Gone []Gone
 	// Images are the backups of whole partitions that steps name.

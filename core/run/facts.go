@@ -17,6 +17,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -152,6 +153,15 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 	if err != nil {
 		return f, err
 	}
+	f.Finds = map[disk.LBA]plan.Found{}
+	for _, s := range steps {
+		if s.Do != plan.BringBack || s.Find == 0 {
+			continue
+		}
+		if x, ok := seek.Again(dev, sv, s.Find, s.Told, Hints(of)); ok {
+			f.Finds[s.Find] = AsFound(x)
+		}
+	}
 	for _, rec := range of {
 		there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID && p.Start == rec.Span.Start })
 		if !rec.Erased && !there {
@@ -167,6 +177,28 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 	}
 	f.NewID = f.NewIDs[0]
 	return f, nil
+}
+
+// Hints are the places that records of deletions tell a search of.
+func Hints(of []*trail.Record) []seek.Hint {
+	var out []seek.Hint
+	for _, rec := range of {
+		if !rec.Erased {
+			out = append(out, seek.Hint{Record: rec.ID, Span: rec.Span})
+		}
+	}
+	return out
+}
+
+// AsFound is what a plan must know of a find.
+func AsFound(x *seek.Find) plan.Found {
+	p := x.Span()
+	p.Role = survey.RoleOf(p.TypeID, x.Volume())
+	out := plan.Found{Span: p, Ghost: x.Ghost, Mend: x.Mend}
+	if x.Confidence == seek.Doubtful {
+		out.Doubtful = strings.Join(x.Reasons, " ")
+	}
+	return out
 }
 
 // startsHere tells that a PC starts from a drive.

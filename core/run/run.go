@@ -29,6 +29,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
+	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -547,6 +548,19 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			}
 		}
 	case plan.BringBack:
+		if c.Step.Find != 0 {
+			of, err := o.Records.Of(p.sv.Layout.DiskID)
+			if err != nil {
+				return err
+			}
+			x, ok := seek.Again(p.over, p.sv, c.Step.Find, c.Step.Told, Hints(of))
+			if !ok {
+				return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
+			}
+			given.Found, e.Record = x.Repairs(), x.Record
+			e.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " "))
+			break
+		}
 		rec, _, err := o.Records.Load(c.Step.Record)
 		if err != nil {
 			return err

@@ -258,7 +258,8 @@ func (j *judge) evidence(f *Find) {
 	if again && !boot && rebuilt.boot != nil {
 		if over, err := disk.NewOverlay(dev, ""); err == nil {
 			if _, err := over.WriteAt(rebuilt.boot, int64(rebuilt.bootAt)); err == nil {
-				dev, f.Mend = over, true
+				dev, f.Mend = over, "its damaged start is rebuilt from the copy of it"
+				f.repairs = []Repair{{rebuilt.bootAt, rebuilt.boot}}
 			}
 		}
 	}
@@ -286,6 +287,9 @@ func (j *judge) evidence(f *Find) {
 		say("Its start is damaged; the copy of it is there.")
 	}
 	opens, agrees := j.opens(f, say)
+	if boot && !again && opens {
+		j.copyAgain(f, first)
+	}
 	f.weight = copies + 2*len(f.Told)
 	for _, b := range []bool{opens, opens && agrees, first.start%disk.Grid == 0} {
 		if b {
@@ -313,6 +317,36 @@ func (j *judge) evidence(f *Find) {
 	}
 	if f.Kind == volume.Sealed && first.size == 0 && !table {
 		say("It does not say how long it is; taken to end where the next thing begins.")
+	}
+}
+
+// copyAgain rebuilds the copy of a start that is whole, where the kind has one and nothing lies
+// in its place.
+func (j *judge) copyAgain(f *Find, c claim) {
+	sec, n := disk.Bytes(512), disk.Bytes(1)
+	at := disk.Bytes(0)
+	b, err := disk.ReadFull(j.dev, c.start, 512)
+	if err != nil {
+		return
+	}
+	switch f.Kind {
+	case volume.NTFS:
+		sec = disk.Bytes(le.Uint16(b[11:]))
+		at = c.size - sec
+	case volume.FAT32:
+		sec = disk.Bytes(le.Uint16(b[11:]))
+		at = disk.Bytes(le.Uint16(b[50:])) * sec
+	case volume.ExFAT:
+		sec, n = 1<<b[108], 12
+		at = 12 * sec
+	default:
+		return
+	}
+	if at <= 0 || at > 32*sec && f.Kind != volume.NTFS || j.taken(c.start+at) != nil {
+		return
+	}
+	if whole, err := disk.ReadFull(j.dev, c.start, n*sec); err == nil {
+		f.repairs, f.Mend = []Repair{{at, whole}}, "the copy of its start is written anew"
 	}
 }
 

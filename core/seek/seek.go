@@ -49,8 +49,8 @@ type Find struct {
 	// Told is what told of it, and At where on the drive that lies, by which it is found again.
 	Told []Source   `json:"told_by"`
 	At   disk.Bytes `json:"told_at"`
-	// Mend tells that the start of the volume is damaged, and can be rebuilt from a copy.
-	Mend bool `json:"mend,omitempty"`
+	// Mend says what of it can be rebuilt from a copy, "" for nothing.
+	Mend string `json:"mend,omitempty"`
 	// Over are the partitions that lie in its place now; Holds the volume as far as it can be
 	// measured.
 	Over  []Over       `json:"over,omitempty"`
@@ -63,10 +63,26 @@ type Find struct {
 	Chain      disk.LBA `json:"chain_lba,omitempty"` // of its record in a container's chain
 	Record     string   `json:"record,omitempty"`
 
-	from   []claim // what told of it
-	weight int     // how much speaks for it, to choose between two of the same
-	volume volume.Volume
+	repairs []Repair
+	from    []claim // what told of it
+	weight  int     // how much speaks for it, to choose between two of the same
+	volume  volume.Volume
 }
+
+// Repair is bytes of a volume that are rebuilt from their copy, at a place counted from the
+// volume's start.
+type Repair struct {
+	Off  disk.Bytes
+	Data []byte
+}
+
+// Repairs are what of the volume is to be rebuilt before it is in order: its start from the
+// copy, or the copy from its start.
+func (f *Find) Repairs() []Repair { return f.repairs }
+
+// Volume is the find's volume, to be looked into; nil where it cannot be. Nothing of it is
+// written.
+func (f *Find) Volume() volume.Volume { return f.volume }
 
 // Over is a partition that lies in the place of a find, all or in part.
 type Over struct {

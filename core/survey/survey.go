@@ -182,7 +182,7 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
-	case s.system(e.Slot):
+	case isSystem(s.Volumes[e.Slot]):
 		role = layout.OtherSystem
 	case e.Attributes&table.AttrRequired != 0:
 		role = layout.OEM
@@ -233,9 +233,21 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 // folders that only a system has at its root.
 type folders interface{ HasFolders(paths ...string) bool }
 
-// system tells whether a volume holds an operating system, by its folders.
-func (s *Survey) system(number int) bool {
-	v, ok := s.Volumes[number].(folders)
+// RoleOf is what a partition is for by its type and its contents, where neither attributes nor
+// a PC tell.
+func RoleOf(typeID string, v volume.Volume) layout.Role {
+	switch role, known := roles[typeID]; {
+	case known:
+		return role
+	case isSystem(v):
+		return layout.OtherSystem
+	}
+	return layout.Data
+}
+
+// isSystem tells whether a volume holds an operating system, by its folders.
+func isSystem(vol volume.Volume) bool {
+	v, ok := vol.(folders)
 	return ok && (v.HasFolders("Windows", "System32", "config") || v.HasFolders("etc", "init.d"))
 }
 

@@ -1,0 +1,141 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/seek"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+func searchCmd() *cobra.Command {
+	var p places
+	var asJSON bool
+	var until string
+	c := &cobra.Command{Use: "search [--json] [--until likely|whole] [--trail FILE] IMAGE", Short: "Search a drive for lost partitions", Args: oneArg("image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if until != "likely" && until != "whole" {
+				return errUse{fmt.Errorf("--until is %q, not likely or whole", until)}
+			}
+			im, sv, err := look(args[0], "")
+			if err != nil {
+				return err
+			}
+			defer im.Close()
+			if err := p.fill(args[0]); err != nil {
+				return err
+			}
+			finds, err := searched(cmd.Context(), im, sv, p.records(), until == "whole", func([]seek.Find) bool { return false })
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(map[string]any{"finds": finds})
+			}
+			printFinds(finds)
+			return nil
+		}}
+	p.flags(c, "trail")
+	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&until, "until", "whole", "likely places only, or the whole drive")
+	return c
+}
+
+// records are those that lie beside the trail.
+func (p *places) records() trail.Records {
+	return trail.Records{Dir: filepath.Join(filepath.Dir(p.trail), "records")}
+}
+
+// searched searches a drive where partitions are likeliest, and then, if that is asked for and
+// enough says no, through all of it.
+func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records trail.Records, whole bool, enough func([]seek.Find) bool) ([]seek.Find, error) {
+	of, err := records.Of(sv.Layout.DiskID)
+	if err != nil {
+		return nil, err
+	}
+	s := seek.New(im, sv, run.Hints(of))
+	if term.IsTerminal(int(os.Stderr.Fd())) {
+		s.Report = func(p seek.Progress) {
+			fmt.Fprintf(os.Stderr, "\r%s of %s read, %d structures seen  ", p.Done, p.Total, p.Finds)
+		}
+	}
+	if err := s.Likely(ctx); err != nil {
+		return nil, err
+	}
+	finds := s.Finds()
+	if !whole || enough(finds) {
+		return finds, nil
+	}
+	reached, err := s.Whole(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	if reached < im.Size() {
+		return nil, fmt.Errorf("the search was stopped at byte %s of %s; nothing was written", disk.Grouped(int64(reached)), disk.Grouped(int64(im.Size())))
+	}
+	return s.Finds(), nil
+}
+
+func printFinds(finds []seek.Find) {
+	if len(finds) == 0 {
+		fmt.Println("No lost partition was found.")
+		return
+	}
+	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "begins at\tkind\tlabel\tsize\tconfidence\tlies over it\twhy")
+	for _, f := range finds {
+		word := string(f.Confidence)
+		if f.Ghost {
+			word = "ghost"
+		}
+		var over []string
+		for _, o := range f.Over {
+			over = append(over, fmt.Sprintf("%s (%d): %s", o.Title, o.Number, o.Bytes))
+		}
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\t%s\n", f.Start, f.Kind, f.Label, f.Bytes, word, strings.Join(over, ", "), strings.Join(f.Reasons, " "))
+	}
+	w.Flush()
+}
+
+// findAt searches for a lost partition that begins at a sector.
+func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA) (plan.Step, error) {
+	step := plan.Step{Do: plan.BringBack, Find: start}
+	sv, err := survey.Read(im, o.PC)
+	if err != nil {
+		return step, err
+	}
+	begins := func(f seek.Find) bool { return f.Start == start && !f.Ghost }
+	there := func(finds []seek.Find) bool {
+		for _, f := range finds {
+			if begins(f) {
+				return true
+			}
+		}
+		return false
+	}
+	finds, err := searched(ctx, im, sv, o.Records, true, there)
+	if err != nil {
+		return step, err
+	}
+	for _, f := range finds { // of several the surest comes first
+		if begins(f) {
+			step.Told = f.At
+			return step, nil
+		}
+	}
+	return step, fmt.Errorf("%w that begins at sector %d; nothing was written", errNoFind, start)
+}
+
+var errNoFind = errors.New("the search found no lost partition")

@@ -1,0 +1,145 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+)
+
+// Found is a lost partition that a search has found, as it is judged now.
+type Found struct {
+	Span  layout.Span // what is known of it; its number, and ids that nothing tells, are empty
+	Ghost bool
+	// Doubtful says why it is doubtful, "" for one that is not.
+	Doubtful string
+	// Mend says what of it is rebuilt from a copy, "" for nothing.
+	Mend string
+}
+
+// typeOf is the type that a partition with a volume of a kind has, where nothing tells.
+func typeOf(scheme string, kind volume.Kind) string {
+	gpt, mbr := table.TypeBasic, "07"
+	switch kind {
+	case volume.FAT12:
+		mbr = "01"
+	case volume.FAT16:
+		mbr = "0e"
+	case volume.FAT32:
+		mbr = "0c"
+	case volume.Ext2, volume.Ext3, volume.Ext4:
+		gpt, mbr = table.TypeLinux, "83"
+	case volume.Swap:
+		gpt, mbr = table.TypeSwap, "82"
+	case volume.LVM:
+		gpt, mbr = table.TypeLVM, "8e"
+	}
+	if scheme == "mbr" {
+		return mbr
+	}
+	return gpt
+}
+
+// bringBackFound puts a lost partition that was found into the table, at its own place.
+func bringBackFound(c *Column, l *layout.Layout, f Facts) {
+	c.Title = "Bring back what was found"
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	x, ok := f.Finds[c.Step.Find]
+	if !ok {
+		block(obstacle(NoFind, fmt.Sprintf("Nothing is found any more that begins at sector %s. Search the drive again.", disk.Grouped(int64(c.Step.Find)))).clear("search"))
+		return
+	}
+	p := x.Span
+	c.Title = "Bring back " + p.Title()
+	if x.Ghost {
+		block(obstacle(NoFind, fmt.Sprintf("%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.", p.Title())))
+		return
+	}
+	for _, q := range l.Partitions() {
+		if q.Role == layout.Container && q.Start <= p.Start && p.End <= q.End {
+			p.Container = q.Number
+		}
+	}
+	first := p.Start
+	if p.Container != 0 {
+		if p.Record = recordFor(l, p); p.Record == 0 {
+			block(obstacle(InTheWay, fmt.Sprintf("Before %s there is no room for its record in the container's chain.", p.Title())).clear("slide", "shrink"))
+			return
+		}
+		first = p.Record
+	} else if p.Record = 0; l.Scheme == "none" {
+		block(obstacle(NoGap, "The drive has no partition table that it could be put into. Make one first: that does not touch what was found, but for the first and last MiB of the drive."))
+		return
+	}
+	if !covered(l, first, p.End, p.Container) {
+		block(inItsPlace(l, &p))
+		return
+	}
+	if p.Number = freeNumber(l, p.Container); p.Number == 0 {
+		block(slotFree(l, 0))
+		return
+	}
+	if p.TypeID == "" || (len(p.TypeID) == 2) != (l.Scheme == "mbr") {
+		kind := volume.Unknown
+		if p.Volume != nil {
+			kind = p.Volume.Kind
+		}
+		p.TypeID = typeOf(l.Scheme, kind)
+	}
+	if p.TypeName = table.TypeName(p.TypeID); p.Attributes == "" || l.Scheme == "mbr" {
+		p.Attributes = "0x0000000000000000"
+	}
+	switch {
+	case l.Scheme == "mbr":
+		p.Name, p.UniqueID = "", layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
+	case p.UniqueID == "" || len(p.UniqueID) != 36 || slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }):
+		p.UniqueID = f.NewID
+	}
+	c.Place, c.Detail = InPlace, "at its own place, as the search found it"
+	if x.Mend != "" {
+		c.Detail += "; " + x.Mend
+	}
+	if x.Doubtful != "" {
+		c.Notes = append(c.Notes, *obstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
+	}
+	c.Number, c.Layout = p.Number, l.With(append(l.Partitions(), p))
+}
+
+// recordFor is where the record of a logical volume that comes back can stand: where it stood,
+// or as near before the volume as there is room; 0 for nowhere.
+func recordFor(l *layout.Layout, p layout.Span) disk.LBA {
+	for _, at := range []disk.LBA{p.Record, p.Start - disk.Grid.At(l.Sector), p.Start - 63, p.Start - 1} {
+		if at > 0 && at < p.Start && (covered(l, at, p.Start-1, p.Container) || atHead(l, at, p)) {
+			return at
+		}
+	}
+	return 0
+}
+
+// atHead tells that a record's place is that of the container's own first sector, which holds
+// no volume of its own.
+func atHead(l *layout.Layout, at disk.LBA, p layout.Span) bool {
+	q, ok := l.Find(p.Container)
+	return ok && at == q.Start && covered(l, at+1, p.Start-1, p.Container)
+}
+
+// inItsPlace names what lies in the place of a partition that is to come back.
+func inItsPlace(l *layout.Layout, p *layout.Span) *Obstacle {
+	o := obstacle(InTheWay, "").clear("slide", "shrink", "delete")
+	for _, q := range l.Partitions() {
+		if q.Role == layout.Container && q.Number == p.Container || q.Start > p.End || q.End < p.Start {
+			continue
+		}
+		n := (min(q.End, p.End) - max(q.Start, p.Start) + 1).Offset(l.Sector)
+		o.Partitions = append(o.Partitions, q.Number)
+		o.Text += fmt.Sprintf("%s (partition %d) lies over %s of its place. ", q.Title(), q.Number, n)
+	}
+	if o.Text == "" {
+		o.Text = "Its place is not free. "
+	}
+	o.Text = fmt.Sprintf("%s cannot come back as it is: %sWhat lies there must be made smaller, slid away, or deleted first.", p.Title(), o.Text)
+	return o
+}
