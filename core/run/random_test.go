@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -27,6 +28,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
+	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
@@ -202,6 +204,10 @@ type player struct {
 	// deletion ended the last plan.
 	stash map[string]map[string]string
 	fresh string
+	// held is what the place of a deleted partition held, by its record, in blocks of 512
+	// bytes; stands counts what was told of it, in bytes.
+	held   map[string][]byte
+	stands map[seek.State]disk.Bytes
 	// backup is one of files, with what is in it.
 	backup string
 	backed map[string]string
@@ -431,6 +437,7 @@ func TestRandomPlans(t *testing.T) {
 	t.Logf("JADETRAIL_SEED=%d", seed)
 	rng := rand.New(rand.NewPCG(seed, 1))
 	done, finished, back, drives, portions, kinds := 0, 0, 0, 0, 0, map[plan.Do]int{}
+	stands := map[seek.State]disk.Bytes{}
 	for done < wanted {
 		dir := t.TempDir()
 		s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(done)}
@@ -440,7 +447,7 @@ func TestRandomPlans(t *testing.T) {
 			t.Fatal(err)
 		}
 		drives++
-		p := &player{rng: rng, stash: map[string]map[string]string{}}
+		p := &player{rng: rng, stash: map[string]map[string]string{}, held: map[string][]byte{}, stands: stands}
 		if sv, err := survey.Read(im, nil); err == nil && rng.IntN(3) == 0 {
 			p.pc = aPC(rng, sv.Layout)
 		}
@@ -525,6 +532,16 @@ func TestRandomPlans(t *testing.T) {
 					}
 				}
 			}
+			if !undone && p.fresh != "" && s.steps[len(s.steps)-1].Do == plan.Delete {
+				rec, _, err := o.Records.Load(p.fresh)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if p.held[rec.ID], err = disk.ReadFull(im, rec.Span.Start.Offset(sector), rec.Span.Bytes); err != nil {
+					t.Fatal(err)
+				}
+			}
+			p.standing(t, o, im)
 			maps.DeleteFunc(after.files, func(k, _ string) bool { return strings.HasPrefix(k, "raw ") && want[k] == "" }) // made without a volume
 			if !maps.Equal(want, after.files) {
 				for k := range want {
@@ -546,7 +563,42 @@ func TestRandomPlans(t *testing.T) {
 		im.Close()
 		os.RemoveAll(dir)
 	}
+	t.Logf("of what deleted partitions held: %v", stands)
 	t.Logf("%d plans on %d drives, %v; %d in portions, %d stopped and finished, %d taken back", done, drives, kinds, portions, finished, back)
+}
+
+// standing compares what is told of the places of deleted partitions with what they hold: what
+// is said to be untouched must be as it was.
+func (p *player) standing(t *testing.T, o Options, im *disk.Image) {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id, was := range p.held {
+		rec, _, err := o.Records.Load(id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		stand, err := StandOf(o, sv, rec)
+		if err != nil {
+			t.Fatal(err)
+		}
+		start := rec.Span.Start.Offset(im.SectorBytes())
+		for _, x := range stand.Pieces {
+			p.stands[x.State] += x.Len
+			if x.State != seek.Untouched {
+				continue
+			}
+			now, err := disk.ReadFull(im, x.Off, x.Len)
+			if err != nil || !bytes.Equal(now, was[x.Off-start:x.Off-start+x.Len]) {
+				t.Fatalf("record %s: %d bytes at %d are said to be untouched, and are not (%v)", id, x.Len, x.Off, err)
+			}
+		}
+		if stand.Untouched+stand.Taken+stand.Unknown != stand.Used || stand.Used > rec.Span.Bytes {
+			t.Fatalf("record %s: %+v", id, stand)
+		}
+	}
 }
 
 // hurtTable now and then damages one copy of the table, so that it is to be mended. It returns

@@ -157,6 +157,7 @@ type prepared struct {
 	pc      *pc.Facts     // as they are so far
 	columns []plan.Column
 	script  script.Script
+	at      int // the step at hand
 	meta    *Meta
 	records []prepRecord
 	sources map[string]io.ReaderAt
@@ -238,6 +239,9 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if err := notePlaces(dir, p.script, len(p.columns)); err != nil {
 		return nil, err
 	}
 	if o.Compare {
@@ -471,6 +475,7 @@ func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, er
 
 // step does one step on the copy and reads the copy back.
 func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error {
+	p.at = i
 	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: c.Title + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
@@ -794,7 +799,7 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 		return nil, err
 	}
 	rec := &trail.Record{
-		ID: id, Time: o.Now(), Who: o.Who, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
+		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
 	}
 	if b, ok := facts.Backups[c.Number]; ok && b.Verified && b.Same {
 		if rec.Backup = b.ID; b.Coverage {

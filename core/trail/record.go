@@ -28,6 +28,8 @@ type Record struct {
 	ID          string            `json:"id"`
 	Time        time.Time         `json:"time"`
 	Who         string            `json:"who"`
+	Run         string            `json:"run,omitempty"`  // that deleted it,
+	Step        int               `json:"step,omitempty"` // and in which step of it, from 0
 	Drive       Drive             `json:"drive"`
 	Span        layout.Span       `json:"span"`
 	Entry       []byte            `json:"entry"` // of the table, to the byte
