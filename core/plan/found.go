@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -142,4 +143,84 @@ func inItsPlace(l *layout.Layout, p *layout.Span) *Obstacle {
 	}
 	o.Text = fmt.Sprintf("%s cannot come back as it is: %sWhat lies there must be made smaller, slid away, or deleted first.", p.Title(), o.Text)
 	return o
+}
+
+// Back is one complete way to bring a find back.
+type Back struct {
+	Title string
+	Steps []Step
+	Price Price
+}
+
+// WaysBack works out ways to bring a find back: at once where its place is free, else after
+// what lies over it was slid away or made smaller. Only ways that can be done are given; else
+// the obstacles say why there is none.
+func WaysBack(l *layout.Layout, f Facts, back Step) (ways []Back, obstacles []Obstacle) {
+	x, ok := f.Finds[back.Find]
+	try := func(title string, steps ...Step) bool {
+		steps = append(steps, back)
+		for len(f.NewIDs) < len(steps) {
+			f.NewIDs = append(f.NewIDs, f.NewID)
+		}
+		cols := Lay(l, f, steps)
+		for _, c := range cols {
+			if len(c.Obstacles) > 0 {
+				obstacles = append(obstacles, c.Obstacles...)
+				return false
+			}
+		}
+		ways = append(ways, Back{title, steps, PriceOf(l, cols, f)})
+		return true
+	}
+	if try("Put it back into the table") || !ok || x.Ghost {
+		return ways, obstacles
+	}
+	straight := obstacles
+	p := x.Span
+	size := func(n disk.LBA) string {
+		return fmt.Sprintf("%d MiB", n.Offset(l.Sector).Up(disk.Grid)/disk.MiB)
+	}
+	for _, way := range []struct {
+		word string
+		step func(q layout.Span) (Step, bool)
+	}{
+		{"make %s smaller", func(q layout.Span) (Step, bool) {
+			s := Step{Do: Shrink, Partition: fmt.Sprint(q.Number)}
+			switch {
+			case q.Start < p.Start: // its end lies over it
+				s.By = size(q.End - p.Start + 1)
+			case q.End > p.End:
+				s.By, s.Edge = size(p.End-q.Start+1), "head"
+			default:
+				return s, false
+			}
+			return s, true
+		}},
+		{"slide %s toward the end", func(q layout.Span) (Step, bool) {
+			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: size(p.End - Head(&q) + 1)}, true
+		}},
+		{"slide %s toward the start", func(q layout.Span) (Step, bool) {
+			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: "-" + size(q.End-p.Start+1)}, true
+		}},
+	} {
+		var steps []Step
+		var titles []string
+		possible := true
+		for _, q := range l.Partitions() {
+			if q.Role == layout.Container || q.Start > p.End || q.End < p.Start {
+				continue
+			}
+			s, ok := way.step(q)
+			possible = possible && ok
+			steps, titles = append(steps, s), append(titles, fmt.Sprintf(way.word, q.Title()))
+		}
+		if possible && len(steps) > 0 {
+			title := join(titles) + ", then put it back"
+			try(strings.ToUpper(title[:1])+title[1:], steps...)
+		}
+	}
+	if len(ways) > 0 {
+		return ways, nil
+	}
+	return nil, straight
 }

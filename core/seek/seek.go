@@ -300,6 +300,30 @@ func (s *Search) Whole(ctx context.Context, from disk.Bytes) (reached disk.Bytes
 	return reached, err
 }
 
+// Look looks at single places, such as those that an earlier search noted.
+func (s *Search) Look(at ...disk.Bytes) error {
+	for _, x := range at {
+		if x >= 0 && x%512 == 0 && x+512 <= s.Dev.Size() {
+			s.add(x)
+		}
+	}
+	return s.chase()
+}
+
+// Told are the places of the structures that were seen, for a later search to look at again.
+func (s *Search) Told() []disk.Bytes {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []disk.Bytes
+	for _, c := range s.claims {
+		if c.kind != "" || c.by != ByRecord {
+			out = append(out, c.at)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 func (s *Search) count() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
