@@ -124,13 +124,15 @@ func notebook(path string) error {
 	defer im.Close()
 	plots := append(g.many(700, func(i int) string {
 		return fmt.Sprintf("Plots/Saltmarsh %02d/%s %03d.dwg", i%28+1, []string{"levels", "boundary", "drains"}[i%3], i)
-	}, 9000), g.spread("Scans", 40, 51*disk.GiB)...)
+	}, 9000), g.spread("Scans", 40, 116*disk.GiB-20*disk.MiB)...)
+	// Surveys of the last weeks lie at the end: in the corner that the newer volume lies over.
+	plots = append(plots, g.many(90, func(i int) string { return fmt.Sprintf("Surveys/2026 autumn/site %02d.las", i+1) }, 1<<20)...)
 	if err := ntfsPart("Plots", 0x5a1c77e010450004, plots)(disk.NewWindow(im, plotsAt, plotsSize), uint32(plotsAt/512)); err != nil {
 		return err
 	}
 	notes := g.many(60, func(i int) string { return fmt.Sprintf("Notes/day %02d.txt", i) }, 2000)
 	at := plotsAt + plotsSize - notesSize
-	if err := ntfsPart("Notes", 0x5a1c77e010450005, notes)(disk.NewWindow(im, at, notesSize), uint32(at/512)); err != nil {
+	if err := over(im, at, notesSize, ntfsPart("Notes", 0x5a1c77e010450005, notes)); err != nil {
 		return err
 	}
 	t, err := table.Read(im)
@@ -145,6 +147,36 @@ func notebook(path string) error {
 		return err
 	}
 	return im.Sync()
+}
+
+// over makes a volume where something else lies: what it has in use is written, and what lies
+// in its free clusters stays.
+func over(im *disk.Image, at, n disk.Bytes, fill func(disk.Device, uint32) error) error {
+	paper := disk.NewPaper(n, im.SectorBytes())
+	if err := fill(paper, uint32(at/im.SectorBytes())); err != nil {
+		return err
+	}
+	v, err := ntfs.Open(paper)
+	if err != nil {
+		return err
+	}
+	return v.Allocated(func(from, to disk.Bytes) error {
+		for ; from < to; from += disk.MiB {
+			b, err := disk.ReadFull(paper, from, min(disk.MiB, to-from))
+			if err != nil {
+				return err
+			}
+			if disk.Zeros(b) {
+				err = im.Zero(at+from, disk.Bytes(len(b)))
+			} else {
+				_, err = im.WriteAt(b, int64(at+from))
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 const bakerySignature = 0x7f3b1046

@@ -63,6 +63,8 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 		case "switch-off", "start-order", "read-facts", "close-volume", "letter":
 			text := map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}[c]
 			out = append(out, way{Text: text, Link: at("/pc")})
+		case "search":
+			out = append(out, way{Text: "search the drive", Link: at("/search")})
 		case "restart":
 			out = append(out, way{Text: "carry out around a restart", Link: at("/pc") + "#restart"})
 		case "attach":
@@ -74,7 +76,7 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 		default:
 			if t := map[string]string{
 				"slide": "slide what stands between", "shrink": "shrink what follows", "grow-head": "grow toward the start", "container": "change the container", "change-table": "change the table to a GPT",
-				"unseal": "unseal it on its own PC", "free-volume": "free the volume on its PC", "drop-restore-points": "drop the restore points", "logical": "a logical volume", "search": "search the drive",
+				"unseal": "unseal it on its own PC", "free-volume": "free the volume on its PC", "drop-restore-points": "drop the restore points", "logical": "a logical volume",
 			}[c]; t != "" {
 				out = append(out, way{Text: t})
 			}

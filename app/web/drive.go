@@ -151,7 +151,9 @@ type mapColumn struct {
 	Why    string  `json:"why,omitempty"` // an obstacle
 	Blocks []block `json:"blocks"`
 	Piles  []pile  `json:"piles,omitempty"` // of the step that leads to this column
-	Good   string  `json:"good,omitempty"`  // what was checked when the state was marked as good
+	// Finds are lost partitions, drawn beside the blocks.
+	Finds []findMark `json:"finds,omitempty"`
+	Good  string     `json:"good,omitempty"` // what was checked when the state was marked as good
 }
 
 // tight tells that a volume needs space: less than a tenth is left.

@@ -41,10 +41,15 @@ type insideView struct {
 	Text                       string // what is searched for
 	Most                       bool   // more was found than is shown
 	Trouble                    string
+	Find                       string      // the page of the find that is looked into, "" for none
+	Hidden                     [][2]string // what a search by name sends along
 }
 
 // BackupID is the backup that is looked into.
 func (v insideView) BackupID() string { return v.Backup.ID }
+
+// Tar is where a folder can be taken out.
+func (v insideView) Tar() string { return strings.Replace(v.Base, "/inside?", "/folder.tar?", 1) }
 
 // Chosen tells that what is put back is chosen from a list.
 func (insideView) Chosen() bool { return true }
@@ -70,6 +75,17 @@ func (s *Server) volumeOf(c *gin.Context) (*store.Job, *drive, layout.Span, volu
 	if err != nil {
 		return nil, nil, layout.Span{}, nil, err
 	}
+	if c.Query("start") != "" { // a find
+		f, err := s.findOf(c, d)
+		if err == nil && f.Volume() == nil {
+			err = fmt.Errorf("this find cannot be looked into: %w", store.ErrNotFound)
+		}
+		if err != nil {
+			d.close()
+			return nil, nil, layout.Span{}, nil, err
+		}
+		return j, d, f.Span(), f.Volume(), nil
+	}
 	number := 0
 	fmt.Sscan(c.Query("p"), &number)
 	p, ok := d.sv.Layout.Find(number)
@@ -90,6 +106,7 @@ type looked struct {
 	drive       *drive
 	number      int
 	backup      *shelf.Manifest
+	find        string // the page of the find that is looked into, "" for no find
 	close       func()
 }
 
@@ -111,6 +128,11 @@ func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.Number == 0 {
+		base := fmt.Sprintf("/jobs/%s/inside?%s", url.PathEscape(j.Number), url.Values{"bay": {d.Bay}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+		at := strings.Replace(base, "/inside?", "/find?", 1)
+		return &looked{Volume: v, title: p.Title() + ", found", base: base, crumbs: append(s.driveCrumbs(j, d, "")[:2], crumb{p.Title() + ", found", at}, crumb{"Inside", ""}), job: j, drive: d, find: at, close: d.close}, nil
+	}
 	return &looked{Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number), crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.close}, nil
 }
 
@@ -127,7 +149,12 @@ func (s *Server) insidePage(c *gin.Context) {
 	defer v.close()
 	view := insideView{Title: v.title, Number: v.number, Dir: strings.Trim(c.Query("path"), "/"), Base: v.base, Text: strings.TrimSpace(c.Query("find")), Backup: v.backup}
 	if v.backup == nil {
-		view.Job, view.Bay = v.job.Number, v.drive.Bay
+		view.Job, view.Bay, view.Find = v.job.Number, v.drive.Bay, v.find
+		for _, k := range []string{"bay", "p", "start", "told"} {
+			if x := c.Query(k); x != "" {
+				view.Hidden = append(view.Hidden, [2]string{k, x})
+			}
+		}
 	} else if view.Targets, err = s.targets(v.backup); err != nil {
 		s.fail(c, err)
 		return

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/seek"
 	"jadetrail/core/trail"
 )
 
@@ -34,6 +36,7 @@ type jobState struct {
 	Entries int
 	Work    work.State
 	Busy    bool
+	Finds   []seek.Find // lost partitions that are known of
 	// Elsewhere tells that the job has a plan for another of its drives.
 	Elsewhere bool
 }
@@ -87,6 +90,14 @@ func (s *Server) work(st *jobState) error {
 		}
 	}
 	st.Facts.Elsewhere = s.elsewhere(d.Bay)
+	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
+		return err
+	}
+	for _, f := range st.Finds {
+		if f.Confidence != seek.Doubtful && f.Record == "" {
+			st.Facts.Gone = append(st.Facts.Gone, plan.Gone{Find: f.Start, Span: f.Span()})
+		}
+	}
 	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
 	if err != nil {
 		return err
@@ -269,7 +280,7 @@ type jobView struct {
 	Map      mapData
 	Panels   []panel
 	Gaps     []gapPanel
-	Letters  []string // what is said of letters that are missing
+	Letters  []answer // for letters that are missing
 	Apart    int      // how many characters the serial check asks for
 	Alike    []string // bays with drives that look alike
 	Makers   string   // the drive's size as its label has it
@@ -512,7 +523,7 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	if err != nil {
 		return mapData{}, err
 	}
-	now := mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles}
+	now := mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles, Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds)}
 	if st.Drive.stillGood(good) {
 		now.Good = good.Text
 	}

@@ -61,8 +61,11 @@ type recordView struct {
 	Compared *shelf.Compared
 	Back     *trail.Entry // when it was brought back
 	Undone   bool
-	Files    []volume.File
+	Files    []fileStand
 	More     int
+	Stand    *standView // how its place stands, nil where that cannot be told
+	Counts   map[string]int
+	start    disk.Bytes
 	Formerly *layout.Span // on the drive again
 }
 
@@ -74,9 +77,6 @@ func (s *Server) recordPage(c *gin.Context) {
 	}
 	s.render(c, 200, "record", page{Title: "Record of " + v.Title, Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}}})
 }
-
-// recordFiles is how many files the record's page lists.
-const recordFiles = 200
 
 func (s *Server) recordOf(id string) (*recordView, error) {
 	rec, hash, err := s.records.Load(id)
@@ -110,13 +110,27 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 			}
 		}
 	}
-	if v.Files, err = s.records.FileList(rec); err != nil && !errors.Is(err, trail.ErrNoRecord) {
+	files, err := s.records.FileList(rec)
+	if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 		return nil, err
 	}
-	if n := len(v.Files); n > recordFiles {
-		v.Files, v.More = v.Files[:recordFiles], n-recordFiles
+	if err := s.standing(v); err != nil {
+		return nil, err
 	}
-	return v, s.standing(v)
+	v.Counts = map[string]int{}
+	for _, f := range files {
+		if f.Kind != volume.Plain || f.Stream != "" {
+			continue
+		}
+		x := fileStand{File: f}
+		if v.Stand != nil {
+			x.OfFile = v.Stand.File(f, v.start)
+			v.Counts[string(x.State)]++
+		}
+		v.Files = append(v.Files, x)
+	}
+	v.Files, v.More = worstFirst(v.Files)
+	return v, nil
 }
 
 // standing says how a deletion stands today: whether its place is free, what of
@@ -167,6 +181,15 @@ func (s *Server) standing(v *recordView) error {
 			v.Formerly = &p
 			v.Obstacle = "It is on the drive again."
 			return nil
+		}
+	}
+	if v.start = v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.im.Size() {
+		stand, err := run.StandOf(s.options(st.Drive, st.Job, ""), st.Drive.sv, v.Rec)
+		if err != nil && !errors.Is(err, trail.ErrNoRecord) {
+			return err
+		}
+		if err == nil {
+			v.Stand = drawStand(stand, v.start, v.Rec.Span.Bytes, true)
 		}
 	}
 	col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{step})[0]

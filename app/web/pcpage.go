@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -15,6 +16,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/seek"
 	"jadetrail/core/trail"
 )
 
@@ -259,8 +261,15 @@ func (s *Server) mendTable(c *gin.Context) {
 	s.say(c, "sound", "Mending the table is planned. Look at the map, then carry it out.", back(c))
 }
 
-// missingLetter is the sentence of a drive's page for a letter that is missing.
-func missingLetters(st *jobState) []string {
+// answer says of an expected letter whether it is the letter that is missing or the partition,
+// and where to go from there.
+type answer struct {
+	Letter, Text string
+	Ways         []way
+}
+
+// missingLetters answers for each letter that is expected and is not there.
+func missingLetters(st *jobState) []answer {
 	if st.Drive.PC == nil {
 		return nil
 	}
@@ -268,16 +277,35 @@ func missingLetters(st *jobState) []string {
 	for _, p := range st.Drive.sv.Layout.Partitions() {
 		there[strings.ToLower(p.UniqueID)] = p
 	}
-	var out []string
+	at := func(page string) string {
+		return "/jobs/" + url.PathEscape(st.Job.Number) + page + "?bay=" + url.QueryEscape(st.Drive.Bay)
+	}
+	var out []answer
 	for _, m := range st.Drive.PC.MissingLetters(func(id string) bool { _, ok := there[strings.ToLower(id)]; return ok }) {
-		switch p := there[strings.ToLower(m.Partition)]; {
+		p := there[strings.ToLower(m.Partition)]
+		a := answer{Letter: m.Letter + ":", Ways: []way{{Text: "give it " + m.Letter + ":", Link: fmt.Sprintf("%s&p=%d", at(""), p.Number), Select: p.Number}}}
+		switch {
 		case m.Gone:
-			out = append(out, fmt.Sprintf("%s: is expected, and its partition is missing from this drive: not only its letter. Nothing should be written before it has been searched for.", m.Letter))
+			a.Text, a.Ways = "is expected, and its partition is missing from this drive: not only its letter.", nil
+			for _, f := range st.Finds {
+				if f.Confidence == seek.Doubtful {
+					continue
+				}
+				a.Ways = append(a.Ways, way{Text: fmt.Sprintf("look at %s, which was found (%s)", f.Title(), f.Bytes), Link: findLink(st.Job.Number, st.Drive.Bay, f)})
+			}
+			if len(a.Ways) == 0 {
+				a.Text += " Nothing should be written before it has been searched for: a new volume may lie over what could come back."
+			} else {
+				a.Text += " What was found may be it. Nothing should be written over it: a new volume belongs elsewhere."
+			}
+			a.Ways = append(a.Ways, way{Text: "search the drive", Link: at("/search")})
 		case m.Holder != "":
-			out = append(out, fmt.Sprintf("%s: is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.", m.Letter, p.Title(), p.Number, m.Holder, m.Propose))
+			a.Text = fmt.Sprintf("is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.", p.Title(), p.Number, m.Holder, m.Propose)
+			a.Ways[0].Text = "give it " + m.Propose + ":"
 		default:
-			out = append(out, fmt.Sprintf("%s: is expected. Its partition is there (%s, partition %d), only its letter is missing.", m.Letter, p.Title(), p.Number))
+			a.Text = fmt.Sprintf("is expected. Its partition is there (%s, partition %d), only its letter is missing.", p.Title(), p.Number)
 		}
+		out = append(out, a)
 	}
 	return out
 }

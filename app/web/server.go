@@ -31,6 +31,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
@@ -50,6 +51,7 @@ type Server struct {
 	records  trail.Records
 	coverage compare.Store
 	sums     summaries
+	seen     seenFinds
 	desk     *work.Desk
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
@@ -82,7 +84,7 @@ func New(o Options) (*Server, error) {
 	}
 	s := &Server{
 		store: o.Store, data: data, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
-		sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
+		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
 	db, err := o.Store.SQL()
@@ -108,10 +110,10 @@ func (s *Server) parse() error {
 	s.pages = map[string]*template.Template{}
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".html")
-		if name == "frame" || name == "small" || name == "shelfwork" || name == "workbox" {
+		if name == "frame" || name == "small" || name == "shelfwork" || name == "stand" || name == "workbox" {
 			continue
 		}
-		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", "templates/workbox.html", f)
+		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", "templates/stand.html", "templates/workbox.html", f)
 		if err != nil {
 			return err
 		}
@@ -156,14 +158,19 @@ var functions = template.FuncMap{
 	"column": column,
 	"ago":    func(t time.Time) string { return ago(time.Since(t)) },
 	"date":   func(t time.Time) string { return t.Local().Format("2006-01-02") },
+	"kind":   func(k volume.Kind) string { return kindName(string(k)) },
+	"told":   func(x seek.Source) string { return toldWords[x] },
 	"inc":    func(n int) int { return n + 1 },
 }
+
+// toldWords are what tells of a find.
+var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
 	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
-	trail.ActShelf: "made a shelf", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
+	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
 	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
 	trail.Act(plan.Slide): "slid", trail.Act(plan.Shrink): "made smaller", trail.Act(plan.Absorb): "absorbed", trail.Act(plan.Container): "container changed", trail.Act(plan.Clear): "cleared",
 	trail.Act(plan.Rebuild): "made again", trail.Act(plan.CopyOut): "files taken out", trail.Act(plan.Restart): "PC restarted",
@@ -223,6 +230,10 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/jobs/:job/holds", s.holdsPage)
 	in.GET("/jobs/:job/file", s.file)
 	in.GET("/jobs/:job/folder.tar", s.folderTar)
+	in.GET("/jobs/:job/search", s.searchPage)
+	in.POST("/jobs/:job/search", s.startSearch)
+	in.GET("/jobs/:job/find", s.findPage)
+	in.POST("/jobs/:job/find", s.planFind)
 	in.GET("/jobs/:job/compare", s.comparePage)
 	in.POST("/jobs/:job/compare", s.startCompare)
 	in.GET("/compared/:id", s.comparedPage)

@@ -301,7 +301,7 @@ func (s *Server) backupPage(c *gin.Context) {
 				if e.Unreadable == "" {
 					continue
 				}
-				if len(v.Unread) < recordFiles {
+				if len(v.Unread) < mostFiles {
 					v.Unread = append(v.Unread, e)
 				} else {
 					v.UnreadMore++

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 )
 
@@ -11,6 +12,7 @@ import (
 // its place is free: it can be brought back as it was.
 type Gone struct {
 	Record string
+	Find   disk.LBA // the first sector of one that a search has found, 0 for one of a record
 	Span   layout.Span
 	Backup bool // its contents are on the shelf besides
 }
@@ -33,7 +35,12 @@ func StillFree(l *layout.Layout, gone []Gone) []Gone {
 func overGone(c *Column, gone []Gone) []Gone {
 	left := StillFree(c.Layout, gone)
 	for _, g := range gone {
-		if slices.ContainsFunc(left, func(x Gone) bool { return x.Record == g.Record }) || c.Step.Record == g.Record {
+		if slices.ContainsFunc(left, func(x Gone) bool { return x.Record == g.Record && x.Find == g.Find }) || c.Step.Do == BringBack && (g.Record != "" && c.Step.Record == g.Record || g.Find != 0 && c.Step.Find == g.Find) {
+			continue
+		}
+		if g.Find != 0 {
+			c.Over = append(c.Over, fmt.Sprint("find at ", g.Find))
+			c.Notes = append(c.Notes, *obstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes. From here on what it holds may be written over, and it cannot be brought back there any more.", g.Span.Title()), c.Number))
 			continue
 		}
 		c.Over = append(c.Over, g.Record)

@@ -84,6 +84,9 @@ func (f *Find) Repairs() []Repair { return f.repairs }
 // written.
 func (f *Find) Volume() volume.Volume { return f.volume }
 
+// Forget lets go of what the find has read: it can be shown then, and not looked into.
+func (f *Find) Forget() { f.volume, f.from, f.repairs = nil, nil, nil }
+
 // Over is a partition that lies in the place of a find, all or in part.
 type Over struct {
 	Number int        `json:"partition"`

@@ -55,6 +55,7 @@ const (
 	ActAttach       Act = "attach"
 	ActMark         Act = "mark"
 	ActShelf        Act = "shelf"
+	ActSearch       Act = "search"
 )
 
 // Drive names the drive an entry is about.

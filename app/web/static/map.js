@@ -121,6 +121,26 @@ function drawBlock(b, x, column) {
   return g;
 }
 
+// found draws lost partitions beside the blocks in whose place they lie: an open bracket with the
+// small pile of stones, which leads to the find.
+function found(c, x) {
+  const at = (lba, end) => {
+    for (const b of c.blocks ?? []) {
+      if (b.role === "container" || lba < b.start || lba > b.end) continue;
+      return b.y + (b.h * (lba - b.start + (end ? 1 : 0))) / (b.end - b.start + 1);
+    }
+    return HEAD;
+  };
+  return (c.finds ?? []).map((f, i) => {
+    const top = at(f.start, false), bottom = Math.max(at(f.end, true), top + 8), right = x + WIDTH + 4 + (i % 3) * 7;
+    const a = el("a", { href: f.link, class: "find", "aria-label": `Find: ${f.text}` });
+    a.append(el("title", {}, `${f.text}. Look at it`), el("rect", { x: right - 4, y: top, width: 12, height: bottom - top, fill: "transparent" }), el("path", { d: `M${right - 4},${top + 1} H${right} V${bottom - 1} H${right - 4}` }));
+    const y = (top + bottom) / 2;
+    a.append(el("ellipse", { cx: right, cy: y + 5, rx: 8, ry: 3.2 }), el("ellipse", { cx: right, cy: y, rx: 6, ry: 2.8 }), el("ellipse", { cx: right, cy: y - 4.6, rx: 3.6, ry: 2.2 }));
+    return a;
+  });
+}
+
 function band(x1, a, x2, b, cls) {
   const m = (x1 + x2) / 2;
   const d = `M${x1},${a.y} C${m},${a.y} ${m},${b.y} ${x2},${b.y} V${b.y + b.h} C${m},${b.y + b.h} ${m},${a.y + a.h} ${x1},${a.y + a.h} Z`;
@@ -245,6 +265,7 @@ export function trailMap(root, data, send) {
         g.addEventListener("keydown", (e) => walk(e, i, k));
         svg.append(g);
       });
+      svg.append(...found(c, xs[i]));
     });
     if (columns.length === 1 && root.clientWidth > 420) root.append(hint());
     mark();

@@ -1,0 +1,515 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/seek"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// searched is what is kept of a search through a whole drive: where it came to, and where the
+// structures lie that it saw. What they are worth is judged anew whenever it is asked for.
+type searched struct {
+	DiskID  string       `json:"disk_id"`
+	Size    disk.Bytes   `json:"size"`
+	When    time.Time    `json:"when"`
+	Who     string       `json:"who"`
+	Reached disk.Bytes   `json:"reached"`
+	Told    []disk.Bytes `json:"told_at"`
+}
+
+// mostJudged bounds how many noted structures are judged for a page.
+const mostJudged = 3000
+
+func (s *Server) searchFile(d *drive) string {
+	return filepath.Join(s.data, "searches", filepath.Base(d.path)+".json")
+}
+
+// searchedBefore is the search of a drive that is kept, nil for none.
+func (s *Server) searchedBefore(d *drive) (*searched, error) {
+	b, err := os.ReadFile(s.searchFile(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var k searched
+	if err == nil {
+		err = json.Unmarshal(b, &k)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the search of this drive that was kept cannot be read: %w", err)
+	}
+	if k.DiskID != d.sv.Layout.DiskID || k.Size != d.sv.Layout.Size {
+		return nil, nil // of another drive, or of another table
+	}
+	return &k, nil
+}
+
+// hints are the places that the trail tells of.
+func (s *Server) hints(d *drive) ([]seek.Hint, error) {
+	of, err := s.records.Of(d.sv.Layout.DiskID)
+	return run.Hints(of), err
+}
+
+// lost searches where partitions are likeliest, and judges what an earlier search has seen.
+func (s *Server) lost(ctx context.Context, d *drive) ([]seek.Find, *searched, error) {
+	hints, err := s.hints(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	before, err := s.searchedBefore(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	x := seek.New(d.im, d.sv, hints)
+	if err := x.Likely(ctx); err != nil {
+		return nil, nil, err
+	}
+	if before != nil {
+		if err := x.Look(before.Told[:min(len(before.Told), mostJudged)]...); err != nil {
+			return nil, nil, err
+		}
+	}
+	return x.Finds(), before, nil
+}
+
+// seenFinds keeps what was found on drives, while neither they nor what is known of them change.
+type seenFinds struct {
+	mu   sync.Mutex
+	list map[string]foundThen
+}
+
+type foundThen struct {
+	stamp string
+	finds []seek.Find
+}
+
+// findsOn are the lost partitions of a drive that are not ghosts.
+func (s *Server) findsOn(ctx context.Context, d *drive) ([]seek.Find, error) {
+	stamp := ""
+	for _, f := range []string{d.path, s.searchFile(d), s.records.Dir} {
+		if st, err := os.Stat(f); err == nil {
+			stamp += st.ModTime().String()
+		}
+	}
+	s.seen.mu.Lock()
+	then, known := s.seen.list[d.path]
+	s.seen.mu.Unlock()
+	if known && then.stamp == stamp {
+		return then.finds, nil
+	}
+	all, _, err := s.lost(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	finds := slices.DeleteFunc(all, func(f seek.Find) bool { return f.Ghost })
+	for i := range finds {
+		finds[i].Forget()
+	}
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	s.seen.list[d.path] = foundThen{stamp, finds}
+	return finds, nil
+}
+
+// findMark is a find as the map draws it, beside the column of the drive as it is.
+type findMark struct {
+	Title string `json:"title"`
+	Text  string `json:"text"`
+	Link  string `json:"link"`
+	Start int64  `json:"start"`
+	End   int64  `json:"end"`
+}
+
+func findMarks(job, bay string, finds []seek.Find) []findMark {
+	out := []findMark{}
+	for _, f := range finds {
+		if f.Confidence != seek.Doubtful {
+			out = append(out, findMark{f.Title(), fmt.Sprintf("%s, %s, found: %s", f.Title(), f.Bytes, f.Confidence), findLink(job, bay, f), int64(f.Start), int64(f.End)})
+		}
+	}
+	return out
+}
+
+// findRow is a find on the page of a search.
+type findRow struct {
+	seek.Find
+	Link string
+	Word string // how far it can be believed
+}
+
+func findRows(job, bay string, finds []seek.Find) (out, ghosts []findRow) {
+	for _, f := range finds {
+		r := findRow{f, findLink(job, bay, f), string(f.Confidence)}
+		if f.Ghost {
+			r.Word = "ghost"
+			ghosts = append(ghosts, r)
+		} else {
+			out = append(out, r)
+		}
+	}
+	return out, ghosts
+}
+
+func findLink(job, bay string, f seek.Find) string {
+	return fmt.Sprintf("/jobs/%s/find?bay=%s&start=%d&told=%d", url.PathEscape(job), url.QueryEscape(bay), f.Start, f.At)
+}
+
+type searchView struct {
+	Job, Bay string
+	Title    string
+	Size     disk.Bytes
+	Finds    []findRow
+	Ghosts   []findRow
+	Before   *searched
+	Part     bool // the search was stopped on the way
+	Busy     bool
+	Box      workBox
+}
+
+func (s *Server) searchPage(c *gin.Context) {
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer d.close()
+	finds, before, err := s.lost(c.Request.Context(), d)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v := searchView{Job: j.Number, Bay: d.Bay, Title: d.Identity.Model, Size: d.sv.Layout.Size, Before: before, Busy: s.desk.Busy(d.path)}
+	v.Part = before != nil && before.Reached < before.Size
+	v.Finds, v.Ghosts = findRows(j.Number, d.Bay, finds)
+	w, _ := s.desk.State(d.path)
+	v.Box = boxOf(j.Number, d.Bay, w)
+	s.render(c, 200, "search", page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")})
+}
+
+func (s *Server) driveCrumbs(j *store.Job, d *drive, last string) []crumb {
+	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(j.Number), url.QueryEscape(d.Bay))}, {last, ""}}
+}
+
+// startSearch goes through every sector of a drive, from its start or from where an earlier
+// search was stopped.
+func (s *Server) startSearch(c *gin.Context) {
+	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	hints, err := s.hints(d)
+	var before *searched
+	if err == nil {
+		before, err = s.searchedBefore(d)
+	}
+	keep := searched{DiskID: d.sv.Layout.DiskID, Size: d.sv.Layout.Size, Who: me(c).Name}
+	if before != nil && c.PostForm("on") != "" && before.Reached < before.Size {
+		keep.Reached, keep.Told = before.Reached, before.Told
+	}
+	if err == nil {
+		err = s.desk.Start(d.path, "search", "Search", func(ctx context.Context, report func(work.Update)) (string, error) {
+			defer d.close()
+			return s.search(ctx, j, d, hints, keep, report)
+		})
+	}
+	if err != nil {
+		d.close()
+		s.refuse(c, err, where)
+		return
+	}
+	c.Redirect(303, where)
+}
+
+func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []seek.Hint, keep searched, report func(work.Update)) (string, error) {
+	x := seek.New(d.im, d.sv, hints)
+	x.Report = func(p seek.Progress) {
+		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
+	}
+	reached, err := x.Whole(ctx, keep.Reached)
+	if err != nil {
+		return "", err
+	}
+	keep.Told = slices.Compact(slices.Sorted(slices.Values(append(keep.Told, x.Told()...))))
+	keep.Reached, keep.When = reached, s.now()
+	b, err := json.Marshal(keep)
+	if err == nil {
+		err = os.MkdirAll(filepath.Join(s.data, "searches"), 0o755)
+	}
+	if err == nil {
+		err = shelf.WriteDurably(s.searchFile(d), b)
+	}
+	if err != nil {
+		return "", err
+	}
+	found := 0
+	for _, f := range x.Finds() {
+		if !f.Ghost {
+			found++
+		}
+	}
+	text := fmt.Sprintf("Searched to its end: %s", plural(found, "lost partition", "lost partitions"))
+	if reached < keep.Size {
+		return fmt.Sprintf("Stopped after %s of %s; it can go on from there", reached, keep.Size), nil
+	}
+	id, err := s.tail()
+	if err != nil {
+		return "", err
+	}
+	return text, s.store.Append(trail.Entry{ID: "e-search-" + s.now().UTC().Format("20060102-150405") + "-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: text,
+		Drive: trail.Drive{DiskID: keep.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+}
+
+// findOf judges one find again, as the drive is now.
+func (s *Server) findOf(c *gin.Context, d *drive) (*seek.Find, error) {
+	start, err := strconv.ParseInt(c.Query("start"), 10, 64)
+	told, e := strconv.ParseInt(c.Query("told"), 10, 64)
+	if err != nil || e != nil || start <= 0 || told < 0 {
+		return nil, fmt.Errorf("%w: it is not clear which find is meant", store.ErrNotFound)
+	}
+	hints, err := s.hints(d)
+	if err != nil {
+		return nil, err
+	}
+	f, ok := seek.Again(d.im, d.sv, disk.LBA(start), disk.Bytes(told), hints)
+	if !ok {
+		return nil, fmt.Errorf("%w: nothing is found any more that begins at sector %d", store.ErrNotFound, start)
+	}
+	return f, nil
+}
+
+// strip is a stretch of the drawing of what lies over a place.
+type strip struct {
+	X, W  float64
+	State seek.State
+	Title string
+}
+
+// standView is how a place stands, with its drawing.
+type standView struct {
+	*seek.Stand
+	Strips []strip
+	Known  bool // what was not taken is known to be untouched; else nothing is known of it
+}
+
+// drawn is how many stretches the drawing of a place has.
+const drawn = 240
+
+// standView draws a stand: each stretch is what is worst in it.
+func drawStand(st *seek.Stand, start, n disk.Bytes, known bool) *standView {
+	v := &standView{Stand: st, Known: known}
+	worst := make([]int, drawn) // 0 not in use, 1 untouched, 2 unknown, 3 taken
+	by := make([]string, drawn)
+	for _, p := range st.Pieces {
+		k := map[seek.State]int{seek.Untouched: 1, seek.Unsure: 2, seek.Taken: 3}[p.State]
+		from, to := int((p.Off-start)*drawn/n), int((p.Off+p.Len-1-start)*drawn/n)
+		for i := max(from, 0); i <= min(to, drawn-1); i++ {
+			if k > worst[i] {
+				worst[i], by[i] = k, p.By
+			}
+		}
+	}
+	for i := 0; i < drawn; {
+		k := i
+		for k < drawn && worst[k] == worst[i] && by[k] == by[i] {
+			k++
+		}
+		if worst[i] > 0 {
+			x := strip{X: float64(i) * 100 / drawn, W: float64(k-i) * 100 / drawn, State: []seek.State{"", seek.Untouched, seek.Unsure, seek.Taken}[worst[i]]}
+			x.Title = map[seek.State]string{seek.Untouched: "untouched", seek.Unsure: "not known", seek.Taken: "taken"}[x.State]
+			if by[i] != "" {
+				x.Title += " by " + by[i]
+			}
+			v.Strips = append(v.Strips, x)
+		}
+		i = k
+	}
+	return v
+}
+
+// fileStand is a file of a lost partition with how it stands.
+type fileStand struct {
+	volume.File
+	seek.OfFile
+	Link string
+	// Was tells how it differs from what the record has, "" where it does not.
+	Was string
+}
+
+type findView struct {
+	Job, Bay string
+	Find     *seek.Find
+	Word     string
+	Inside   string // where its folders can be looked into
+	Stand    *standView
+	Ways     []plan.Back
+	No       []plan.Obstacle
+	Files    []fileStand
+	More     int
+	Counts   map[string]int
+	Record   *trail.Record
+	Missing  []string // files that the record has and the find has not
+	Staged   bool
+	Busy     bool
+	Told     disk.Bytes
+}
+
+// mostFiles is how many files the page of a find or record lists: those that are not whole
+// first.
+const mostFiles = 300
+
+func (s *Server) findPage(c *gin.Context) {
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer st.Drive.close()
+	d := st.Drive
+	f, err := s.findOf(c, d)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Staged: len(st.Steps) > 0, Busy: st.Busy || st.Pending != nil}
+	sec := d.sv.Layout.Sector
+	stand := seek.Stands(f.InUse(sec), seek.Living(d.im, d.sv, 0), seek.Unsure)
+	v.Stand = drawStand(stand, f.Start.Offset(sec), f.Bytes, false)
+	if f.Ghost {
+		v.Word = "ghost"
+	}
+	if f.Volume() != nil {
+		v.Inside = fmt.Sprintf("/jobs/%s/inside?bay=%s&start=%d&told=%d", url.PathEscape(v.Job), url.QueryEscape(v.Bay), f.Start, f.At)
+		if err := s.findFiles(&v, stand, f.Start.Offset(sec)); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At}
+	facts := st.Facts
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
+	v.Ways, v.No = plan.WaysBack(d.sv.Layout, facts, step)
+	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Work: s.workOn(v.Job, d), Crumbs: []crumb{{"Bench", "/"},
+		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
+		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
+}
+
+// findFiles lists the files of a find, those first that are not whole, and compares the list
+// with that of its record.
+func (s *Server) findFiles(v *findView, stand *seek.Stand, start disk.Bytes) error {
+	files, err := v.Find.Volume().Files()
+	if err != nil {
+		v.Find.Reasons = append(v.Find.Reasons, "Not all of its files can be listed: "+run.Sentence(err))
+	}
+	was := map[string]volume.File{}
+	if v.Find.Record != "" {
+		if v.Record, _, err = s.records.Load(v.Find.Record); err == nil {
+			list, err := s.records.FileList(v.Record)
+			if err != nil {
+				return err
+			}
+			for _, x := range list {
+				if x.Stream == "" && x.Kind == volume.Plain {
+					was[x.Path] = x
+				}
+			}
+		}
+	}
+	v.Counts = map[string]int{}
+	for _, x := range files {
+		if x.Kind != volume.Plain || x.Stream != "" {
+			continue
+		}
+		r := fileStand{File: x, OfFile: stand.File(x, start), Link: fmt.Sprintf("/jobs/%s/file?bay=%s&start=%d&told=%d&path=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay), v.Find.Start, v.Find.At, url.QueryEscape(x.Path))}
+		if k, known := was[x.Path]; v.Record != nil {
+			switch delete(was, x.Path); {
+			case !known:
+				r.Was = "not in the record"
+			case k.Bytes != x.Bytes || !k.Modified.Equal(x.Modified):
+				r.Was = "of another size or time in the record"
+			}
+		}
+		v.Counts[string(r.State)]++
+		v.Files = append(v.Files, r)
+	}
+	for p := range was {
+		v.Missing = append(v.Missing, p)
+	}
+	slices.Sort(v.Missing)
+	v.Files, v.More = worstFirst(v.Files)
+	return nil
+}
+
+// worstFirst puts files that are not whole before the others, and leaves out what a page cannot
+// list.
+func worstFirst(files []fileStand) (list []fileStand, more int) {
+	slices.SortStableFunc(files, func(a, b fileStand) int {
+		n := map[seek.State]int{seek.Taken: 0, seek.Unsure: 1, seek.Untouched: 2}
+		return n[a.State] - n[b.State]
+	})
+	if len(files) > mostFiles {
+		return files[:mostFiles], len(files) - mostFiles
+	}
+	return files, 0
+}
+
+// planFind lays one of the ways to bring a find back.
+func (s *Server) planFind(c *gin.Context) {
+	where := fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(c.Param("job")), url.Values{"bay": {bayOf(c)}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	f, err := s.findOf(c, st.Drive)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	facts := st.Facts
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
+	ways, _ := plan.WaysBack(st.Drive.sv.Layout, facts, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+	i, err := strconv.Atoi(c.PostForm("way"))
+	switch {
+	case err != nil || i < 0 || i >= len(ways):
+		err = errors.New("that way is not there any more; look at the drive as it is now. Nothing was planned")
+	case s.desk.Busy(st.Drive.path) || st.Pending != nil:
+		err = errors.New("a run on this drive is not finished; nothing was planned")
+	case st.Elsewhere:
+		err = errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
+	case len(st.Steps) > 0 && len(ways[i].Steps) > 1:
+		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	case len(st.Steps) > 0:
+		err = s.stage(c, st, ways[i].Steps[0])
+	default:
+		err = s.savePlan(c, st.Job.Number, ways[i].Steps, st.expect(), "bringing back "+f.Title())
+	}
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	s.desk.Forget(st.Drive.path)
+	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+}
