@@ -99,6 +99,7 @@ func terminal(path string) error {
 // Places of the field notebook's drive: where the lost volume begins, and the small
 // one that was laid over its end.
 const (
+	plotsSeed = 10450004
 	plotsAt   = 90 * disk.GiB
 	plotsSize = 120 * disk.GiB
 	notesSize = 4 * disk.GiB
@@ -122,11 +123,7 @@ func notebook(path string) error {
 		return err
 	}
 	defer im.Close()
-	plots := append(g.many(700, func(i int) string {
-		return fmt.Sprintf("Plots/Saltmarsh %02d/%s %03d.dwg", i%28+1, []string{"levels", "boundary", "drains"}[i%3], i)
-	}, 9000), g.spread("Scans", 40, 116*disk.GiB-20*disk.MiB)...)
-	// Surveys of the last weeks lie at the end: in the corner that the newer volume lies over.
-	plots = append(plots, g.many(90, func(i int) string { return fmt.Sprintf("Surveys/2026 autumn/site %02d.las", i+1) }, 1<<20)...)
+	plots := plotsOf(newGenerator(plotsSeed))
 	if err := ntfsPart("Plots", 0x5a1c77e010450004, plots)(disk.NewWindow(im, plotsAt, plotsSize), uint32(plotsAt/512)); err != nil {
 		return err
 	}
@@ -147,6 +144,16 @@ func notebook(path string) error {
 		return err
 	}
 	return im.Sync()
+}
+
+// plotsOf are the files of the partition that is gone.
+func plotsOf(g *generator) []volume.Source {
+	plots := append(g.many(700, func(i int) string {
+		return fmt.Sprintf("Plots/Saltmarsh %02d/%s %03d.dwg", i%28+1, []string{"levels", "boundary", "drains"}[i%3], i)
+	}, 9000), g.spread("Scans", 40, 116*disk.GiB-20*disk.MiB)...)
+	// Surveys of the last weeks lie at the end: in the corner that the newer volume lies over.
+	plots = append(plots, g.many(90, func(i int) string { return fmt.Sprintf("Surveys/2026 autumn/site %02d.las", i+1) }, 1<<20)...)
+	return plots
 }
 
 // over makes a volume where something else lies: what it has in use is written, and what lies

@@ -1,6 +1,8 @@
 package bench
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -10,6 +12,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/seek"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )
@@ -134,5 +137,62 @@ func TestDrivesThatWereCutShortAreMadeAnew(t *testing.T) {
 	}
 	if _, err := os.Stat(half); err == nil {
 		t.Error("half a drive is still there")
+	}
+}
+
+// TestLostPlots finds the partition that is gone from the notebook's drive, and compares every
+// file of it with what it held: those are wrong that are told to have something else in their
+// place, and no others.
+func TestLostPlots(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "notebook.img")
+	if err := notebook(path); err != nil {
+		t.Fatal(err)
+	}
+	im, err := disk.OpenImage(path, 0, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := seek.New(im, sv, nil)
+	if err := s.Likely(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	finds := s.Finds()
+	if len(finds) != 1 || finds[0].Label != "Plots" || finds[0].Confidence != seek.Likely || finds[0].Bytes != plotsSize {
+		t.Fatalf("%+v", finds)
+	}
+	f := &finds[0]
+	stand := seek.Stands(f.InUse(512), seek.Living(im, sv, 0), seek.Unsure)
+	list, err := f.Volume().Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]volume.File{}
+	for _, x := range list {
+		there[x.Path] = x
+	}
+	wrong := map[bool]int{}
+	for _, x := range plotsOf(newGenerator(plotsSeed)) {
+		file := there[x.Path]
+		r, err := f.Volume().Open(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b := make([]byte, len(x.Data))
+		if _, err := r.ReadAt(b, 0); err != nil && len(b) > 0 && int64(file.Bytes) != int64(len(b)) {
+			t.Fatal(x.Path, err)
+		}
+		same, told := bytes.Equal(b, x.Data), stand.File(file, plotsAt).State == seek.Taken
+		if same == told && len(x.Data) > 4096 {
+			t.Errorf("%s: its contents are there: %v, something is in its place: %v", x.Path, same, told)
+		}
+		wrong[told]++
+	}
+	if wrong[true] < 3 || wrong[false] < 700 {
+		t.Errorf("%v", wrong)
 	}
 }

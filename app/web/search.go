@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,6 +20,8 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
@@ -406,13 +409,28 @@ func (s *Server) findPage(c *gin.Context) {
 			return
 		}
 	}
-	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At}
-	facts := st.Facts
-	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
-	v.Ways, v.No = plan.WaysBack(d.sv.Layout, facts, step)
+	v.Ways, v.No = st.waysBack(f)
 	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Work: s.workOn(v.Job, d), Crumbs: []crumb{{"Bench", "/"},
 		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
 		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
+}
+
+// waysBack are the ways to bring a find back, with the letter that is expected of it, where one
+// partition is missing of which the PC knows the letter.
+func (st *jobState) waysBack(f *seek.Find) ([]plan.Back, []plan.Obstacle) {
+	facts, l := st.Facts, st.Drive.sv.Layout
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
+	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
+	var then []plan.Step
+	if st.Drive.PC != nil {
+		gone := slices.DeleteFunc(st.Drive.PC.MissingLetters(func(id string) bool {
+			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
+		}), func(m pc.Missing) bool { return !m.Gone })
+		if len(gone) == 1 && gone[0].Holder == "" {
+			then = append(then, plan.Step{Do: plan.Letter, Partition: step.As, Letter: gone[0].Letter})
+		}
+	}
+	return plan.WaysBack(l, facts, step, then...)
 }
 
 // findFiles lists the files of a find, those first that are not whole, and compares the list
@@ -488,9 +506,7 @@ func (s *Server) planFind(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	facts := st.Facts
-	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
-	ways, _ := plan.WaysBack(st.Drive.sv.Layout, facts, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+	ways, _ := st.waysBack(f)
 	i, err := strconv.Atoi(c.PostForm("way"))
 	switch {
 	case err != nil || i < 0 || i >= len(ways):

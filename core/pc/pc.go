@@ -226,6 +226,9 @@ func (f *Facts) MissingLetters(there func(id string) bool) []Missing {
 		}
 		m := Missing{Letter: want, Partition: id, Gone: !there(id)}
 		if name, other, taken := f.Holder(want); taken && other != id {
+			if m.Gone && other != "" && there(other) { // what came back in its stead has it
+				continue
+			}
 			m.Holder, m.Propose = name, f.FreeLetter(want)
 		}
 		out = append(out, m)

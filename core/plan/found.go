@@ -154,11 +154,12 @@ type Back struct {
 
 // WaysBack works out ways to bring a find back: at once where its place is free, else after
 // what lies over it was slid away or made smaller. Only ways that can be done are given; else
-// the obstacles say why there is none.
-func WaysBack(l *layout.Layout, f Facts, back Step) (ways []Back, obstacles []Obstacle) {
+// the obstacles say why there is none. then are steps that follow, for what they name by
+// the step's As.
+func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, obstacles []Obstacle) {
 	x, ok := f.Finds[back.Find]
 	try := func(title string, steps ...Step) bool {
-		steps = append(steps, back)
+		steps = append(append(steps, back), then...)
 		for len(f.NewIDs) < len(steps) {
 			f.NewIDs = append(f.NewIDs, f.NewID)
 		}

@@ -398,7 +398,7 @@ func (n *names) note(s Step, c *Column) {
 		n.holds[s.As] = c.Hold
 	case s.Do == CopyOut:
 		n.backups[s.As] = shelved{c.Backup, c.Waits}
-	case s.Do == Create || s.Do == Rebuild || s.Do == Container:
+	case s.Do == Create || s.Do == Rebuild || s.Do == Container || s.Do == BringBack:
 		n.parts[s.As] = strconv.Itoa(c.Number)
 	}
 }
