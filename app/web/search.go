@@ -419,7 +419,7 @@ func (s *Server) findPage(c *gin.Context) {
 // partition is missing of which the PC knows the letter.
 func (st *jobState) waysBack(f *seek.Find) ([]plan.Back, []plan.Obstacle) {
 	facts, l := st.Facts, st.Drive.sv.Layout
-	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(f)}
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(st.Drive.im, st.Drive.sv, f)}
 	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
 	var then []plan.Step
 	if st.Drive.PC != nil {

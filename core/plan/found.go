@@ -19,6 +19,9 @@ type Found struct {
 	Doubtful string
 	// Mend says what of it is rebuilt from a copy, "" for nothing.
 	Mend string
+	// Wrong are the files in whose place something else lies now: they come back with wrong
+	// contents.
+	Wrong []string
 }
 
 // typeOf is the type that a partition with a volume of a kind has, where nothing tells.
@@ -105,6 +108,13 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	}
 	if x.Doubtful != "" {
 		c.Notes = append(c.Notes, *obstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
+	}
+	if n := len(x.Wrong); n > 0 {
+		text := strings.Join(x.Wrong[:min(n, 20)], ", ")
+		if n > 20 {
+			text += fmt.Sprintf(" and %d more", n-20)
+		}
+		c.Notes = append(c.Notes, *obstacle(WrongContents, fmt.Sprintf("%d %s of %s had something else in place, with wrong contents then: %s.", n, map[bool]string{true: "file", false: "files"}[n == 1], p.Title(), text)))
 	}
 	c.Number, c.Layout = p.Number, l.With(append(l.Partitions(), p))
 }

@@ -25,7 +25,7 @@ func TestBringBackFound(t *testing.T) {
 	corner := at(last.End+1-gib, 12*gib, "Corner")
 	far := at(spanOf(l, 3).Start+gib, 10*gib, "Inside")
 	facts := Facts{NewIDs: standIns(), NewID: standIns()[0], Finds: map[disk.LBA]Found{
-		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt"}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
+		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt", Wrong: []string{"a", "b"}}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
 	}}
 	back := func(n disk.LBA) Step { return Step{Do: BringBack, Find: n, Told: n.Offset(512)} }
 	cols := Lay(l, facts, []Step{back(free.Start)})

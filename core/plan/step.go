@@ -242,6 +242,7 @@ const (
 	RestorePoints  Code = "restore-points"
 	NoFind         Code = "no-find"
 	Doubted        Code = "doubtful"
+	WrongContents  Code = "wrong-contents"
 	TooLarge       Code = "too-large"
 	TooSmall       Code = "too-small"
 	HasVolumes     Code = "has-volumes"

@@ -159,7 +159,7 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 			continue
 		}
 		if x, ok := seek.Again(dev, sv, s.Find, s.Told, Hints(of)); ok {
-			f.Finds[s.Find] = AsFound(x)
+			f.Finds[s.Find] = AsFound(dev, sv, x)
 		}
 	}
 	for _, rec := range of {
@@ -191,13 +191,24 @@ func Hints(of []*trail.Record) []seek.Hint {
 }
 
 // AsFound is what a plan must know of a find.
-func AsFound(x *seek.Find) plan.Found {
+func AsFound(dev disk.Device, sv *survey.Survey, x *seek.Find) plan.Found {
 	p := x.Span()
 	p.Role = survey.RoleOf(p.TypeID, x.Volume())
 	out := plan.Found{Span: p, Ghost: x.Ghost, Mend: x.Mend}
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
 	}
+	if x.Volume() == nil || len(x.Over) == 0 {
+		return out
+	}
+	stand := seek.Stands(x.InUse(sv.Layout.Sector), seek.Living(dev, sv, 0), seek.Unsure)
+	_ = walk(x.Volume(), func(v volume.File) error { // as far as it can be walked
+		if v.Kind == volume.Plain && v.Stream == "" && stand.File(v, x.Start.Offset(sv.Layout.Sector)).State == seek.Taken {
+			out.Wrong = append(out.Wrong, v.Path)
+		}
+		return nil
+	})
+	slices.Sort(out.Wrong)
 	return out
 }
 

@@ -563,7 +563,15 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 				return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
 			}
 			given.Found, e.Record = x.Repairs(), x.Record
+			if x.Mend != "" && !strings.Contains(e.Text, x.Mend) { // its place was not free before
+				e.Text += "; " + x.Mend
+			}
 			e.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " "))
+			for _, n := range c.Notes {
+				if n.Code == plan.WrongContents {
+					e.Text += " " + n.Text
+				}
+			}
 			break
 		}
 		rec, _, err := o.Records.Load(c.Step.Record)
