@@ -63,5 +63,5 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await page.goto("/jobs/J-1045/search?bay=F");
   await expect(page.getByText("No lost partition was found")).toBeVisible();
   await page.goto("/trail?job=J-1045");
-  await expect(page.getByRole("row", { name: /Bring back Plots: at its own place, as the search found it; the copy of its start is written anew.*6 files of Plots had something else in place, with wrong contents then: Surveys/2026 autumn/site 05.las/ })).toBeVisible();
+  await expect(page.getByRole("row", { name: /Bring back Plots: at its own place, as the search found it; the copy of its start is written anew.*6 files of Plots had something else in place, with wrong contents then: Surveys.2026 autumn.site 05.las/ })).toBeVisible();
 });
