@@ -3,7 +3,9 @@ package store
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -76,7 +78,7 @@ func TestTrailCannotBeChanged(t *testing.T) {
 			t.Errorf("no trigger refuses %q: %v", q, err)
 		}
 	}
-	r, err := s.Verify(context.Background())
+	r, err := s.Verify(context.Background(), nil, nil)
 	if err != nil || !r.Sound() || r.Entries != 5 {
 		t.Fatalf("%+v, %v", r, err)
 	}
@@ -102,7 +104,7 @@ func TestTrailCannotBeChanged(t *testing.T) {
 			if _, err := owner.Exec(q); err != nil {
 				t.Fatal(err)
 			}
-			if r, err := s.Verify(context.Background()); err != nil || r.Sound() != (i == 1) {
+			if r, err := s.Verify(context.Background(), nil, nil); err != nil || r.Sound() != (i == 1) {
 				t.Errorf("%s, %d: %+v, %v", name, i, r, err)
 			}
 		}
@@ -122,7 +124,7 @@ func TestTrailManyWriters(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	if r, err := s.Verify(context.Background()); err != nil || !r.Sound() || r.Entries != 80 {
+	if r, err := s.Verify(context.Background(), nil, nil); err != nil || !r.Sound() || r.Entries != 80 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	list, err := s.Entries(Filter{Job: "J-1042", Text: "ENTRY 703", Limit: 5})
@@ -185,5 +187,128 @@ func TestOtherSchemas(t *testing.T) {
 	}
 	if _, err := Open("jadetrail_app:x@tcp(127.0.0.1:1)/jadetrail"); !errors.Is(err, ErrUnreachable) {
 		t.Errorf("no server: %v", err)
+	}
+}
+
+// TestTampering alters the stored trail in every way that somebody with all rights over the
+// database can, and checks what is found: with the chain and the signatures alone, and with
+// heads that were kept elsewhere.
+func TestTampering(t *testing.T) {
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, other, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// anew writes the rows as somebody would who knows how they are made, with a key or none.
+	anew := func(db *sql.DB, k ed25519.PrivateKey, from int, change func(e *trail.Entry)) {
+		t.Helper()
+		previous := trail.First
+		if err := db.QueryRow("SELECT hash FROM trail_entries WHERE seq = ?", from-1).Scan(&previous); err != nil && from > 1 {
+			t.Fatal(err)
+		}
+		rows, err := db.Query("SELECT line FROM trail_entries WHERE seq >= ? ORDER BY seq", from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var all []trail.Entry
+		for rows.Next() {
+			var line string
+			var e trail.Entry
+			if err := rows.Scan(&line); err != nil || json.Unmarshal([]byte(line), &e) != nil {
+				t.Fatal(err)
+			}
+			all = append(all, e)
+		}
+		rows.Close()
+		for i, e := range all {
+			if change(&e); e.ID == "" {
+				continue
+			}
+			line, sealed, err := trail.Seal(e, int64(from+i), previous, k)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := db.Exec("UPDATE trail_entries SET line = ?, hash = ?, who = ?, id = ? WHERE seq = ?", line, sealed.Hash, e.Who, e.ID, sealed.Seq); err != nil {
+				t.Fatal(err)
+			}
+			previous = sealed.Hash
+		}
+	}
+	exec := func(q ...string) func(db *sql.DB) {
+		return func(db *sql.DB) {
+			for _, x := range q {
+				if _, err := db.Exec(x); err != nil {
+					t.Fatal(x, err)
+				}
+			}
+		}
+	}
+	for _, c := range []struct {
+		name        string
+		do          func(db *sql.DB)
+		alone, with string // what is said without and with the kept head of entry 8, of 10
+	}{
+		{"a column altered", exec("UPDATE trail_entries SET who = 'Nobody' WHERE seq = 4"), "Entry 4: the column who", "Entry 4: the column who"},
+		{"a time altered", exec("UPDATE trail_entries SET time = '2020-01-01' WHERE seq = 4"), "Entry 4: the column time", "Entry 4: the column time"},
+		{"a line altered", exec("UPDATE trail_entries SET line = REPLACE(line, 'entry 3', 'entry X') WHERE seq = 4"), "Entry 4: its contents do not fit its hash", "Entry 4: its contents"},
+		{"a row removed", exec("DELETE FROM trail_entries WHERE seq = 4"), "Entry 4: it has number 5", "Entry 4: it has number 5"},
+		{"a row added", exec("INSERT INTO trail_entries SELECT 11, 'e-x', time, who, act, job, disk, record, hash, line FROM trail_entries WHERE seq = 10"), "Entry 11: it has number 10", "Entry 11: it has number 10"},
+		{"two rows changed about", exec("UPDATE trail_entries SET seq = 99 WHERE seq = 4", "UPDATE trail_entries SET seq = 4 WHERE seq = 5", "UPDATE trail_entries SET seq = 5 WHERE seq = 99"), "Entry 4: it has number 5", "Entry 4: it has number 5"},
+		{"a row sealed anew", func(db *sql.DB) {
+			n := 0
+			anew(db, key, 4, func(e *trail.Entry) {
+				if n++; n == 1 {
+					e.Text = "something else"
+				} else {
+					e.ID = ""
+				}
+			})
+		}, "Entry 5: it does not follow the entry before it", "Entry 5: it does not follow"},
+		{"all written anew with another key", func(db *sql.DB) { anew(db, other, 4, func(e *trail.Entry) { e.Who = "Nobody" }) }, "Entry 4: its signature was not made with this key", "Entry 4: its signature"},
+		{"all written anew without a key", func(db *sql.DB) { anew(db, nil, 4, func(e *trail.Entry) { e.Who = "Nobody" }) }, "Entry 4: it is not signed", "Entry 4: it is not signed"},
+		// What the chain alone cannot show:
+		{"all written anew with the shop's own key", func(db *sql.DB) { anew(db, key, 4, func(e *trail.Entry) { e.Who = "Nobody" }) }, "", "Entry 8: it is not the one whose head was signed and kept on the shelf"},
+		{"the newest five cut off", exec("DELETE FROM trail_entries WHERE seq > 5"), "", "Entries 6 to 8 are gone: the head of entry 8"},
+		{"all removed", exec("DELETE FROM trail_entries"), "", "Entries 1 to 8 are gone"},
+		// And what a head of entry 8 cannot show:
+		{"those after the head cut off", exec("DELETE FROM trail_entries WHERE seq > 8"), "", ""},
+		{"those after the head written anew with the shop's own key", func(db *sql.DB) { anew(db, key, 9, func(e *trail.Entry) { e.Who = "Nobody" }) }, "", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s, owner := fresh(t)
+			s.Key = key
+			var heads []trail.Head
+			for i := range 10 {
+				if err := s.Append(entry(i)); err != nil {
+					t.Fatal(err)
+				}
+				if i == 7 {
+					seq, hash, err := s.Head()
+					if err != nil || seq != 8 {
+						t.Fatal(seq, err)
+					}
+					heads = append(heads, trail.SignHead(seq, hash, time.Now(), key))
+				}
+			}
+			if r, err := s.Verify(context.Background(), heads, nil); err != nil || !r.Sound() || r.Kept != 8 || r.Signed != 10 {
+				t.Fatalf("untouched: %+v, %v", r, err)
+			}
+			exec("DROP TRIGGER trail_entries_no_update", "DROP TRIGGER trail_entries_no_delete")(owner)
+			c.do(owner)
+			for want, heads := range map[string][]trail.Head{"alone " + c.alone: nil, "with " + c.with: heads} {
+				_, want, _ = strings.Cut(want, " ")
+				r, err := s.Verify(context.Background(), heads, nil)
+				if err != nil || r.Sound() != (want == "") || !strings.Contains(strings.Join(r.Problems, " "), want) {
+					t.Errorf("%d heads: %v, %v; not %q", len(heads), r.Problems, err, want)
+				}
+			}
+			forged := trail.SignHead(8, strings.Repeat("0", 64), time.Now(), other)
+			if r, _ := s.Verify(context.Background(), []trail.Head{forged}, nil); !strings.Contains(strings.Join(r.Problems, " "), "was not signed with this shop's key") {
+				t.Errorf("a forged head: %v", r.Problems)
+			}
+		})
 	}
 }

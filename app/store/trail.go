@@ -79,6 +79,8 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
 // Filter of entries; empty fields do not filter.
 type Filter struct {
 	Job, Disk, Act, Who, Record, Text string
+	From, To                          time.Time // the first moment, and the first one after
+	Before                            int64     // only entries with smaller numbers
 	Limit                             int
 }
 
@@ -89,6 +91,15 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 		if value != "" {
 			q = q.Where(column+" = ?", value)
 		}
+	}
+	if !f.From.IsZero() {
+		q = q.Where("time >= ?", f.From)
+	}
+	if !f.To.IsZero() {
+		q = q.Where("time < ?", f.To)
+	}
+	if f.Before > 0 {
+		q = q.Where("seq < ?", f.Before)
 	}
 	if f.Text != "" {
 		q = q.Where("INSTR(LOWER(JSON_VALUE(line, '$.text')), LOWER(?)) > 0", f.Text)
@@ -140,19 +151,101 @@ func (t *Trail) each(ctx context.Context, f func(r *trailEntry) error) error {
 	return rows.Err()
 }
 
-// Verify checks the chain, and that the columns beside each line say the same.
-func (t *Trail) Verify(ctx context.Context) (*trail.Report, error) {
-	var v trail.Verifier
+// Verify checks the chain, that the columns beside each line say the same, and that it agrees
+// with the heads that were kept elsewhere. report, if it is set, is told how many entries were
+// checked now and then.
+func (t *Trail) Verify(ctx context.Context, heads []trail.Head, report func(checked int64)) (*trail.Report, error) {
+	v := trail.Verifier{}
+	if t.Key != nil {
+		v.Key, _ = t.Key.Public().(ed25519.PublicKey)
+	}
+	v.Expect(heads)
 	var beside []string
+	n := int64(0)
 	err := t.each(ctx, func(r *trailEntry) error {
 		v.Add([]byte(r.Line))
 		var e trail.Entry
-		if json.Unmarshal([]byte(r.Line), &e) == nil && (uint64(e.Seq) != r.Seq || e.ID != r.ID || e.Hash != r.Hash || string(e.Act) != r.Act || e.Who != r.Who || e.Record != r.Record || e.Job != r.Job) {
-			beside = append(beside, fmt.Sprintf("Entry %d: the columns beside it say something else; a row was changed behind its back.", r.Seq))
+		if json.Unmarshal([]byte(r.Line), &e) == nil && len(beside) < 100 {
+			if wrong := r.differs(e); wrong != "" {
+				beside = append(beside, fmt.Sprintf("Entry %d: the column %s beside it says something else: the row was changed behind this program's back.", r.Seq, wrong))
+			}
+		}
+		if n++; n%1000 == 0 && report != nil {
+			report(n)
 		}
 		return nil
 	})
 	rep := v.Report()
 	rep.Problems = append(rep.Problems, beside...)
 	return rep, err
+}
+
+// differs names the first column that does not say what the line says.
+func (r *trailEntry) differs(e trail.Entry) string {
+	for _, c := range []struct {
+		name string
+		same bool
+	}{
+		{"seq", uint64(e.Seq) == r.Seq}, {"id", e.ID == r.ID}, {"hash", e.Hash == r.Hash}, {"act", string(e.Act) == r.Act}, {"who", e.Who == r.Who},
+		{"record", e.Record == r.Record}, {"job", e.Job == r.Job}, {"disk", e.Drive.DiskID == r.Disk}, {"time", e.Time.Sub(r.Time).Abs() <= time.Millisecond},
+	} {
+		if !c.same {
+			return c.name
+		}
+	}
+	return ""
+}
+
+// Head is the newest entry, as the chain has it; 0 for none.
+func (t *Trail) Head() (seq int64, hash string, err error) {
+	var last trailEntry
+	err = t.db.Select("seq", "hash").Order("seq DESC").Limit(1).Take(&last).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return 0, trail.First, nil
+	}
+	return int64(last.Seq), last.Hash, err
+}
+
+// Entry is one entry by its number.
+func (t *Trail) Entry(seq int64) (*trail.Entry, error) {
+	var row trailEntry
+	err := t.db.Where("seq = ?", seq).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, fmt.Errorf("%w: the trail has no entry %d", ErrNotFound, seq)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var e trail.Entry
+	if err := json.Unmarshal([]byte(row.Line), &e); err != nil {
+		return nil, fmt.Errorf("entry %d of the trail cannot be read: %w", seq, err)
+	}
+	return &e, nil
+}
+
+// Choice is a value that entries have, for a filter.
+type Choice struct{ Key, Title string }
+
+// Drives are the drives that entries are about.
+func (t *Trail) Drives() ([]Choice, error) {
+	var rows []trailEntry
+	if err := t.db.Raw("SELECT e.* FROM trail_entries e JOIN (SELECT MAX(seq) AS seq FROM trail_entries WHERE disk <> '' GROUP BY disk) n ON e.seq = n.seq ORDER BY e.disk").Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []Choice
+	for _, r := range rows {
+		var e trail.Entry
+		title := r.Disk
+		if json.Unmarshal([]byte(r.Line), &e) == nil && e.Drive.Serial != "" {
+			title = e.Drive.Serial + ", " + e.Drive.Model
+		}
+		out = append(out, Choice{r.Disk, title})
+	}
+	return out, nil
+}
+
+// People are those who did what entries tell of.
+func (t *Trail) People() ([]string, error) {
+	var out []string
+	return out, t.db.Raw("SELECT DISTINCT who FROM trail_entries WHERE who <> '' ORDER BY who").Scan(&out).Error
 }

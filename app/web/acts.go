@@ -237,8 +237,14 @@ func (s *Server) begin(c *gin.Context, kind, title string, write bool, f func(ct
 	o := s.options(d, j, me(c).Name)
 	o.SerialLast, _ = s.apart(d.Bay)
 	err = s.desk.Start(d.path, kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		defer d.close()
-		return f(ctx, j, d, o, report)
+		outcome, err := f(ctx, j, d, o, report)
+		d.close() // the shelf may be on this drive
+		if write {
+			if e := s.keepHead(); e != nil && err == nil {
+				outcome += " The head of the trail could not be kept on the shelf: " + run.Sentence(e)
+			}
+		}
+		return outcome, err
 	})
 	if err != nil {
 		d.close()

@@ -17,35 +17,6 @@ import (
 
 func layoutBytes(v float64) string { return disk.Bytes(v).String() }
 
-type trailView struct {
-	Entries []trail.Entry
-	Report  *trail.Report
-	Filter  store.Filter
-	Acts    []trail.Act
-}
-
-func (s *Server) trailPage(c *gin.Context) {
-	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Limit: 500}
-	v := trailView{Filter: f, Acts: []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.ActCreate, trail.ActCopyBack, trail.ActBringBack, trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActDone, trail.ActMark, trail.ActUndone}}
-	var err error
-	if v.Entries, err = s.store.Entries(f); err == nil {
-		v.Report, err = s.store.Verify(c.Request.Context())
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
-}
-
-func (s *Server) exportTrail(c *gin.Context) {
-	c.Header("Content-Type", "application/jsonl")
-	c.Header("Content-Disposition", `attachment; filename="trail.jsonl"`)
-	if err := s.store.Export(c.Request.Context(), c.Writer); err != nil {
-		c.Error(err)
-	}
-}
-
 // recordView is the page of one deletion.
 type recordView struct {
 	Rec      *trail.Record

@@ -52,6 +52,7 @@ type Server struct {
 	coverage compare.Store
 	sums     summaries
 	seen     seenFinds
+	chain    chain
 	desk     *work.Desk
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
@@ -288,6 +289,10 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/shelf/:backup/to-folder", s.toFolder)
 	in.GET("/trail", s.trailPage)
 	in.GET("/trail.jsonl", s.exportTrail)
+	in.GET("/trail/chain", s.chainPart)
+	in.GET("/trail/heads.jsonl", s.exportHeads)
+	in.GET("/trail/shop.pub", s.publicKey)
+	in.GET("/trail/:seq", s.markPage)
 	in.GET("/records/:record", s.recordPage)
 	in.POST("/records/:record/bring-back", s.bringBack)
 	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })

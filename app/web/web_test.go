@@ -155,7 +155,7 @@ func TestUnfinishedRun(t *testing.T) {
 			t.Errorf("undo %v: partition 6 there: %v", undo, there)
 		}
 		d.close()
-		if r, err := s.store.Verify(context.Background()); err != nil || !r.Sound() {
+		if r, err := s.store.Verify(context.Background(), nil, nil); err != nil || !r.Sound() {
 			t.Errorf("the trail: %+v, %v", r, err)
 		}
 	}

@@ -379,8 +379,8 @@ func bringBackCmd() *cobra.Command {
 
 func verifyTrailCmd() *cobra.Command {
 	var asJSON bool
-	var keyPath string
-	c := &cobra.Command{Use: "verify-trail [--key PUBLIC] FILE", Short: "Check that a trail is whole", Args: oneArg("trail file"),
+	var keyPath, headsPath string
+	c := &cobra.Command{Use: "verify-trail [--key PUBLIC] [--heads FILE] FILE", Short: "Check that a trail is whole", Args: oneArg("trail file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			key, err := readKey(keyPath)
 			if err != nil {
@@ -391,7 +391,18 @@ func verifyTrailCmd() *cobra.Command {
 				return errUse{err}
 			}
 			defer f.Close()
-			r, err := trail.Verify(f, key)
+			var heads []trail.Head
+			if headsPath != "" {
+				b, err := os.ReadFile(headsPath)
+				if err != nil {
+					return errUse{err}
+				}
+				bad := 0
+				if heads, bad = trail.ParseHeads(b); bad > 0 {
+					return errUse{fmt.Errorf("%s: %d lines are no heads of a trail", headsPath, bad)}
+				}
+			}
+			r, err := trail.Verify(f, key, heads...)
 			if err != nil {
 				return errUse{err}
 			}
@@ -409,6 +420,7 @@ func verifyTrailCmd() *cobra.Command {
 			return err
 		}}
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&headsPath, "heads", "", "heads that were kept elsewhere")
 	c.Flags().StringVar(&keyPath, "key", "", "file with the shop's public key (Ed25519)")
 	return c
 }

@@ -155,6 +155,10 @@ type Report struct {
 	Head     string   `json:"head"` // hash of the newest entry
 	Signed   int64    `json:"signed"`
 	Problems []string `json:"problems"`
+	// Kept is the newest entry whose head was kept elsewhere, 0 for none: what was added since
+	// could be cut off without being found.
+	Kept   int64     `json:"kept,omitempty"`
+	KeptAt time.Time `json:"kept_at,omitzero"`
 }
 
 // Sound tells whether nothing is wrong.
@@ -162,9 +166,10 @@ func (r *Report) Sound() bool { return len(r.Problems) == 0 }
 
 // Verifier checks a chain line by line.
 type Verifier struct {
-	Key ed25519.PublicKey // nil to leave signatures unchecked
-	r   Report
-	bad bool
+	Key   ed25519.PublicKey // nil to leave signatures unchecked
+	r     Report
+	bad   bool
+	heads map[int64][]Head
 }
 
 // maxLine bounds a line of a trail.
@@ -173,12 +178,7 @@ const maxLine = 16 << 20
 // Add checks the next line.
 func (v *Verifier) Add(line []byte) {
 	at := v.r.Entries + 1
-	say := func(format string, args ...any) {
-		v.bad = true
-		if len(v.r.Problems) < 100 {
-			v.r.Problems = append(v.r.Problems, fmt.Sprintf("Entry %d: ", at)+fmt.Sprintf(format, args...))
-		}
-	}
+	say := func(format string, args ...any) { v.say(at, fmt.Sprintf(format, args...)) }
 	previous := v.r.Head
 	if v.r.Entries == 0 {
 		previous = First
@@ -215,14 +215,26 @@ func (v *Verifier) Add(line []byte) {
 		say("it is not signed.")
 	}
 	v.r.Head, _ = m["hash"].(string)
+	v.compareHeads(at)
 }
 
-// Report returns what was found so far.
-func (v *Verifier) Report() *Report { return &v.r }
+func (v *Verifier) say(at int64, text string) {
+	v.bad = true
+	if len(v.r.Problems) < 100 {
+		v.r.Problems = append(v.r.Problems, fmt.Sprintf("Entry %d: ", at)+text)
+	}
+}
 
-// Verify checks a trail file. An error means that it could not be read.
-func Verify(r io.Reader, key ed25519.PublicKey) (*Report, error) {
+// Report returns what was found, when all entries have been added.
+func (v *Verifier) Report() *Report {
+	v.ended()
+	return &v.r
+}
+
+// Verify checks a trail file, and that it agrees with heads that were kept elsewhere. An error means that it could not be read.
+func Verify(r io.Reader, key ed25519.PublicKey, heads ...Head) (*Report, error) {
 	v := Verifier{Key: key}
+	v.Expect(heads)
 	s := bufio.NewScanner(r)
 	s.Buffer(make([]byte, 64<<10), maxLine)
 	for s.Scan() {

@@ -7,6 +7,7 @@ import { keys } from "./keys.js";
 import { soft, news } from "./soft.js";
 import { goalForm } from "./goal.js";
 import { uploads } from "./upload.js";
+import { chain } from "./chain.js";
 
 const data = document.getElementById("map-data");
 let send;
@@ -22,4 +23,6 @@ for (const box of document.querySelectorAll(".work[data-url]")) {
 }
 renewed();
 for (const form of document.querySelectorAll("form[data-upload]")) uploads(form);
+const state = document.getElementById("chain");
+if (state) chain(state);
 keys(map);

@@ -1,0 +1,311 @@
+package web
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"fmt"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/trail"
+)
+
+// headsNote is the file on the shelf in which heads of the trail are kept.
+const headsNote = "heads.jsonl"
+
+// keptHeads reads the heads that were kept on the shelf, in whatever place.
+func (s *Server) keptHeads() ([]trail.Head, error) {
+	notes, err := s.shelf().Notes(headsNote)
+	var out []trail.Head
+	seen := map[trail.Head]bool{}
+	for _, b := range notes {
+		heads, _ := trail.ParseHeads(b)
+		for _, h := range heads {
+			if !seen[h] {
+				seen[h] = true
+				out = append(out, h)
+			}
+		}
+	}
+	if len(out) > 0 {
+		err = nil // one place that can be read is enough
+	}
+	return out, err
+}
+
+// keepHead signs the head of the trail and keeps it on the shelf.
+func (s *Server) keepHead() error {
+	if s.store.Key == nil {
+		return nil
+	}
+	seq, hash, err := s.store.Head()
+	if err != nil || seq == 0 {
+		return err
+	}
+	notes, err := s.shelf().Notes(headsNote)
+	var b []byte
+	for _, n := range notes { // the longest: a place may have missed some
+		if len(n) > len(b) {
+			b = n
+		}
+	}
+	if b == nil && err != nil {
+		return err
+	}
+	if b, err = trail.AddHead(b, trail.SignHead(seq, hash, s.now(), s.store.Key)); err != nil {
+		return err
+	}
+	return s.shelf().KeepNote(headsNote, b)
+}
+
+// chain is what is known of whether the trail is whole. It is checked from its first entry on
+// beside the pages, which show what the latest check has found.
+type chain struct {
+	mu      sync.Mutex
+	running chan struct{} // closed when the check that goes on has ended, nil for none
+	checked int64
+	report  *trail.Report
+	trouble string
+	at      time.Time
+	head    string // of the trail, when that check began
+}
+
+// fresh is for how long a check of a trail that has not grown is shown without a new one.
+const fresh = 10 * time.Second
+
+// check begins a check where none goes on and the last is not of now.
+func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
+	k := &s.chain
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	_, head, err := s.store.Head()
+	if k.running == nil && (again || err != nil || k.report == nil || k.head != head || s.now().Sub(k.at) > fresh) {
+		done := make(chan struct{})
+		k.running, k.checked, k.head = done, 0, head
+		go func() {
+			var r *trail.Report
+			heads, err := s.keptHeads()
+			if err == nil {
+				r, err = s.store.Verify(context.Background(), heads, func(n int64) {
+					k.mu.Lock()
+					k.checked = n
+					k.mu.Unlock()
+				})
+			}
+			k.mu.Lock()
+			defer k.mu.Unlock()
+			if k.running, k.at, k.trouble = nil, s.now(), ""; err != nil {
+				k.trouble = "The trail could not be checked: " + err.Error() + "."
+			} else {
+				k.report = r
+			}
+			close(done)
+		}()
+	}
+	return k, k.running
+}
+
+// chainView is the state of the chain for a page.
+type chainView struct {
+	Report  *trail.Report
+	At      time.Time
+	Running bool
+	Checked int64
+	Trouble string
+	After   int64 // entries since the newest head that was kept
+}
+
+// waitForChain is for how long a page waits for a check: one of a few thousand entries is done
+// by then.
+const waitForChain = 250 * time.Millisecond
+
+func (s *Server) chainNow(again bool) chainView {
+	k, running := s.checkChain(again)
+	if running != nil {
+		select {
+		case <-running:
+		case <-time.After(waitForChain):
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	v := chainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked, Trouble: k.trouble}
+	if v.Report != nil {
+		v.After = v.Report.Entries - v.Report.Kept
+	}
+	return v
+}
+
+type trailView struct {
+	Entries []trail.Entry
+	Chain   chainView
+	Filter  store.Filter
+	From    string
+	To      string
+	Acts    []trail.Act
+	Drives  []store.Choice
+	People  []string
+	Next    string // the page of the older ones, "" for none
+	Older   bool   // this is not the first page
+}
+
+// trailRows is how many entries a page lists.
+const trailRows = 100
+
+// trailActs are the kinds of entry that can be filtered by.
+var trailActs = []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide), trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack, trail.ActSearch, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label), trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf, trail.ActDone, trail.ActMark, trail.ActUndone}
+
+func (s *Server) trailPage(c *gin.Context) {
+	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Disk: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}
+	v := trailView{Acts: trailActs, From: c.Query("from"), To: c.Query("to")}
+	f.Before, _ = strconv.ParseInt(c.Query("before"), 10, 64)
+	var err error
+	if f.From, err = day(v.From); err == nil {
+		f.To, err = day(v.To)
+	}
+	if err != nil {
+		s.refuse(c, err, "/trail")
+		return
+	}
+	if !f.To.IsZero() {
+		f.To = f.To.AddDate(0, 0, 1) // that day too
+	}
+	v.Filter, v.Older = f, f.Before > 0
+	if v.Entries, err = s.store.Entries(f); err == nil {
+		v.Drives, err = s.store.Drives()
+	}
+	if err == nil {
+		v.People, err = s.store.People()
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(v.Entries) > trailRows {
+		v.Entries = v.Entries[:trailRows]
+		q := c.Request.URL.Query()
+		q.Set("before", fmt.Sprint(v.Entries[trailRows-1].Seq))
+		v.Next = "/trail?" + q.Encode()
+	}
+	v.Chain = s.chainNow(false)
+	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
+}
+
+// day reads a date, "" for none.
+func day(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := time.ParseInLocation("2006-01-02", text, time.Local)
+	if err != nil {
+		return t, fmt.Errorf("%q is not a date like 2026-11-24; nothing was looked for", text)
+	}
+	return t, nil
+}
+
+// chainPart is the state of the chain by itself, for a page to ask for while a check goes on.
+func (s *Server) chainPart(c *gin.Context) {
+	v := s.chainNow(c.Query("again") != "")
+	c.Header("Content-Type", "text/html; charset=utf-8")
+	c.Header("X-Running", strconv.FormatBool(v.Running))
+	if err := s.pages["trail"].ExecuteTemplate(c.Writer, "chain", v); err != nil {
+		c.Error(err)
+	}
+}
+
+// markView is one entry of the trail with the drive as it was then.
+type markView struct {
+	Entry *trail.Entry
+	Map   *mapData
+	Job   string
+	Bay   string // where the drive is now, "" for nowhere
+	Older int64
+	Newer int64
+}
+
+// markPage opens the drive's map at one entry of the trail.
+func (s *Server) markPage(c *gin.Context) {
+	seq, err := strconv.ParseInt(c.Param("seq"), 10, 64)
+	if err != nil {
+		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
+		return
+	}
+	e, err := s.store.Entry(seq)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v := markView{Entry: e, Job: e.Job, Older: seq - 1}
+	if _, err := s.store.Entry(seq + 1); err == nil {
+		v.Newer = seq + 1
+	}
+	m := mapData{Job: e.Job, Columns: []mapColumn{}}
+	var before *layout.Layout
+	if e.Before != nil {
+		before = e.Before
+		m.Columns = append(m.Columns, mapColumn{Kind: "past", Title: "Before", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(e.Before, nil)})
+	}
+	if e.After != nil {
+		m.Columns = append(m.Columns, mapColumn{Kind: "past", Title: "After", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(follow(e.After, before), before)})
+		before = e.After
+	}
+	if e.Drive.DiskID != "" && e.Job != "" {
+		if st, err := s.stateOf(e.Job, e.Drive.DiskID); err == nil {
+			v.Bay = st.Drive.Bay
+			now := st.Drive.sv.Layout
+			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
+			st.Drive.close()
+		}
+	}
+	if len(m.Columns) > 0 {
+		if m.Columns[len(m.Columns)-1].Kind != "now" {
+			m.Columns[len(m.Columns)-1].Kind = "now"
+		}
+		v.Map = &m
+	}
+	s.render(c, 200, "mark", page{Title: fmt.Sprintf("Entry %d of the trail", seq), Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {fmt.Sprintf("Entry %d", seq), ""}}})
+}
+
+func (s *Server) exportTrail(c *gin.Context) {
+	c.Header("Content-Type", "application/jsonl")
+	c.Header("Content-Disposition", `attachment; filename="trail.jsonl"`)
+	if err := s.store.Export(c.Request.Context(), c.Writer); err != nil {
+		c.Error(err)
+	}
+}
+
+// exportHeads hands out the heads that were kept on the shelf.
+func (s *Server) exportHeads(c *gin.Context) {
+	heads, err := s.keptHeads()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var b []byte
+	for _, h := range heads {
+		if b, err = trail.AddHead(b, h); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	c.Header("Content-Disposition", `attachment; filename="heads.jsonl"`)
+	c.Data(200, "application/jsonl", b)
+}
+
+// publicKey hands out the key that the trail's signatures are checked with.
+func (s *Server) publicKey(c *gin.Context) {
+	if s.store.Key == nil {
+		s.fail(c, fmt.Errorf("this trail is not signed: %w", store.ErrNotFound))
+		return
+	}
+	public, _ := s.store.Key.Public().(ed25519.PublicKey)
+	c.Header("Content-Disposition", `attachment; filename="shop.pub"`)
+	c.Data(200, "text/plain; charset=utf-8", []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
+}
