@@ -24,7 +24,6 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await page.reload();
   await expect(page.getByText(/Every sector was gone through .* by Tobias Wren/)).toBeVisible();
   await sound(page);
-  await picture(page, "search");
 
   await page.getByRole("link", { name: "Plots" }).click();
   await expect(page.getByRole("heading", { name: "Plots, found" })).toBeVisible();

@@ -293,6 +293,7 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/trail/heads.jsonl", s.exportHeads)
 	in.GET("/trail/shop.pub", s.publicKey)
 	in.GET("/trail/:seq", s.markPage)
+	in.POST("/trail/:seq", s.walkBack)
 	in.GET("/records/:record", s.recordPage)
 	in.POST("/records/:record/bring-back", s.bringBack)
 	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })

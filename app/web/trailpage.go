@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/base64"
+	"errors"
 	"fmt"
+	"net/url"
 	"strconv"
 	"sync"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/run"
 	"jadetrail/core/trail"
 )
 
@@ -228,6 +231,82 @@ type markView struct {
 	Bay   string // where the drive is now, "" for nowhere
 	Older int64
 	Newer int64
+	Backs []wayBack // to how the drive was before and after, where it is not so now
+	Busy  bool
+}
+
+// wayBack is a plan that leads the drive back to a mark.
+type wayBack struct {
+	To     string // before or after
+	Walk   *plan.Walk
+	Titles []string
+}
+
+// walk works out how the drive gets back to how it was before or after an entry, nil where it
+// is so.
+func (s *Server) walk(c *gin.Context, st *jobState, then *layout.Layout, to string) (*wayBack, error) {
+	if then == nil || len(layout.Differ(then, st.Drive.sv.Layout)) == 0 {
+		return nil, nil
+	}
+	o := s.options(st.Drive, st.Job, me(c).Name)
+	o.Lead = me(c).Lead
+	w, err := run.WalkBack(o, st.Drive.sv, then, st.Finds)
+	if err != nil {
+		return nil, err
+	}
+	v := &wayBack{To: to, Walk: w}
+	facts := st.Facts
+	if len(w.Steps) > 0 {
+		if facts, err = run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf(), s.coverage, s.records, w.Steps, s.random); err != nil {
+			return nil, err
+		}
+	}
+	for _, x := range plan.Lay(st.Drive.sv.Layout, facts, w.Steps) {
+		v.Titles = append(v.Titles, x.Title)
+	}
+	return v, nil
+}
+
+// walkBack lays the plan that leads the drive back to a mark.
+func (s *Server) walkBack(c *gin.Context) {
+	where := "/trail/" + url.PathEscape(c.Param("seq"))
+	seq, err := strconv.ParseInt(c.Param("seq"), 10, 64)
+	var e *trail.Entry
+	if err == nil {
+		e, err = s.store.Entry(seq)
+	}
+	if err != nil {
+		s.refuse(c, fmt.Errorf("%w: there is no such entry", store.ErrNotFound), "/trail")
+		return
+	}
+	st, err := s.stateOf(e.Job, e.Drive.DiskID)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	then := e.After
+	if c.PostForm("to") == "before" {
+		then = e.Before
+	}
+	w, err := s.walk(c, st, then, c.PostForm("to"))
+	switch {
+	case err != nil:
+	case w == nil || len(w.Walk.Steps) == 0:
+		err = errors.New("there is nothing that could be done to get there; nothing was planned")
+	case s.desk.Busy(st.Drive.path) || st.Pending != nil:
+		err = errors.New("a run on this drive is not finished; nothing was planned")
+	case len(st.Steps) > 0 || st.Elsewhere:
+		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	default:
+		err = s.savePlan(c, st.Job.Number, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
+	}
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	s.desk.Forget(st.Drive.path)
+	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
 // markPage opens the drive's map at one entry of the trail.
@@ -261,6 +340,21 @@ func (s *Server) markPage(c *gin.Context) {
 			v.Bay = st.Drive.Bay
 			now := st.Drive.sv.Layout
 			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
+			v.Busy = st.Busy || st.Pending != nil
+			for _, x := range []struct {
+				to   string
+				then *layout.Layout
+			}{{"after", e.After}, {"before", e.Before}} {
+				w, err := s.walk(c, st, x.then, x.to)
+				if err != nil {
+					st.Drive.close()
+					s.fail(c, err)
+					return
+				}
+				if w != nil {
+					v.Backs = append(v.Backs, *w)
+				}
+			}
 			st.Drive.close()
 		}
 	}

@@ -477,7 +477,7 @@ func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, er
 func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 	p.at = i
 	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
-	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: c.Title + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
+	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: strings.TrimSuffix(c.Title, ":") + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
 	switch c.Step.Do {
 	case plan.Delete:
