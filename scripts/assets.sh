@@ -10,6 +10,11 @@ for w in 400 600; do
   cp "node_modules/@fontsource/atkinson-hyperlegible-next/files/atkinson-hyperlegible-next-latin-$w-normal.woff2" "$out/next-$w.woff2"
   cp "node_modules/@fontsource/atkinson-hyperlegible-mono/files/atkinson-hyperlegible-mono-latin-$w-normal.woff2" "$out/mono-$w.woff2"
 done
+for w in 400 600; do # the PDF reports take TrueType fonts
+  go run ./scripts/ttf "node_modules/@fontsource/atkinson-hyperlegible-next/files/atkinson-hyperlegible-next-latin-$w-normal.woff" "app/report/fonts/next-$w.ttf"
+done
+go run ./scripts/ttf node_modules/@fontsource/atkinson-hyperlegible-mono/files/atkinson-hyperlegible-mono-latin-400-normal.woff app/report/fonts/mono-400.ttf
+cp node_modules/@fontsource/atkinson-hyperlegible-next/LICENSE app/report/fonts/LICENSE
 cp node_modules/@fontsource/atkinson-hyperlegible-next/LICENSE "$out/LICENSE.fonts"
 cp node_modules/bulma/LICENSE "$out/LICENSE.bulma"
 cp node_modules/@tabler/icons/LICENSE "$out/LICENSE.icons" 2>/dev/null || true

@@ -249,3 +249,22 @@ func (t *Trail) People() ([]string, error) {
 	var out []string
 	return out, t.db.Raw("SELECT DISTINCT who FROM trail_entries WHERE who <> '' ORDER BY who").Scan(&out).Error
 }
+
+// Lines gives the entries of a job as they are kept, to the byte, the oldest first.
+func (t *Trail) Lines(ctx context.Context, job string, f func(line string) error) error {
+	rows, err := t.db.WithContext(ctx).Model(&trailEntry{}).Select("line").Where("job = ?", job).Order("seq").Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var line string
+		if err := rows.Scan(&line); err != nil {
+			return err
+		}
+		if err := f(line); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}

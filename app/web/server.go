@@ -4,6 +4,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"embed"
 	"encoding/hex"
@@ -47,6 +48,7 @@ var staticFiles embed.FS
 type Server struct {
 	store    *store.Store
 	data     string // the data folder
+	shop     string // who hands over
 	shelves  shelves
 	records  trail.Records
 	coverage compare.Store
@@ -67,6 +69,7 @@ type Options struct {
 	Store *store.Store
 	Data  string
 	Demo  bool // shows the demo's accounts on the sign-in page
+	Shop  string
 }
 
 // maxBody bounds every request's body.
@@ -84,7 +87,7 @@ func New(o Options) (*Server, error) {
 		}
 	}
 	s := &Server{
-		store: o.Store, data: data, records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
+		store: o.Store, data: data, shop: cmp.Or(o.Shop, "Lantern Quay Repairs, Port Ellery"), records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
 		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
@@ -269,6 +272,10 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/back-up", s.backUp)
 	in.GET("/jobs/:job/safeguard", s.safeguardPage)
 	in.GET("/jobs/:job/confirm", s.confirmPage)
+	in.GET("/jobs/:job/hand-over", s.handOverPage)
+	in.GET("/jobs/:job/report.pdf", s.reportPDF)
+	in.GET("/jobs/:job/archive.zip", s.archive)
+	in.GET("/jobs/:job/tables/:what", s.jobCSV)
 	in.POST("/jobs/:job/rehearse", s.rehearse)
 	in.POST("/jobs/:job/carry-out", s.carryOut)
 	in.POST("/jobs/:job/resume", s.resume)

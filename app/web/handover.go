@@ -1,0 +1,345 @@
+package web
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/report"
+	"jadetrail/app/store"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/trail"
+)
+
+// reportOf puts together what a customer is handed.
+func (s *Server) reportOf(c *gin.Context, number string) (*report.Report, *store.Job, error) {
+	j, bays, err := s.store.Job(number, "")
+	if err != nil {
+		return nil, nil, err
+	}
+	r := &report.Report{Shop: s.shop, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.now(), By: me(c).Name, Drives: []report.Drive{}}
+	if bays != nil {
+		list, err := s.store.BaysOf(number)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, b := range list {
+			if b.Shelf {
+				continue
+			}
+			d, err := s.driveReport(number, b.Letter)
+			if err != nil {
+				return nil, nil, fmt.Errorf("bay %s: %w", b.Letter, err)
+			}
+			r.Drives = append(r.Drives, *d)
+		}
+	}
+	seq, hash, err := s.store.Head()
+	if err != nil {
+		return nil, nil, err
+	}
+	r.Entries, r.Head = seq, hash
+	if s.store.Key != nil {
+		public, _ := s.store.Key.Public().(ed25519.PublicKey)
+		r.Signed, r.Key = true, base64.StdEncoding.EncodeToString(public)
+	}
+	return r, j, nil
+}
+
+func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
+	st, err := s.state(number, bay)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Drive.close()
+	l := st.Drive.sv.Layout
+	d := &report.Drive{Title: st.Drive.Identity.Model, Serial: st.Drive.Identity.Serial, Size: l.Size, Before: l, After: l}
+	entries, err := s.store.Entries(store.Filter{Disk: l.DiskID, Job: number})
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(entries) // the oldest first
+	undone, back := map[string]bool{}, map[string]bool{}
+	for _, e := range entries {
+		undone[e.Run] = undone[e.Run] || e.Act == trail.ActUndone
+	}
+	first, notes := true, map[string][]string{}
+	for _, e := range entries {
+		if undone[e.Run] && e.Run != "" {
+			continue
+		}
+		switch e.Act {
+		case trail.ActBringBack:
+			back[e.Record] = e.Record != ""
+			notes[e.Run] = append(notes[e.Run], e.Text)
+		case trail.ActDone:
+			x := report.Run{When: e.Time, Who: e.Who, Proof: e.Text, Notes: notes[e.Run]}
+			if m, r, err := run.Ran(s.folder("runs"), e.Run); err == nil && m != nil {
+				x.Steps = m.Titles
+				if r != nil {
+					x.Good = r.Good
+				}
+				if first && m.Before != nil {
+					d.Before, first = m.Before, false
+				}
+			}
+			d.Runs = append(d.Runs, x)
+		case trail.ActDelete:
+			rec, _, err := s.records.Load(e.Record)
+			if err != nil {
+				continue
+			}
+			why := strings.TrimSpace(rec.Reason)
+			if why != "" {
+				why = "Released because: " + why + "."
+			}
+			if rec.Waiver != "" {
+				why += " Without a backup because: " + rec.Waiver + "."
+			}
+			d.Gone = append(d.Gone, report.Gone{Title: rec.Span.Title(), Size: rec.Span.Bytes, When: e.Time, Who: e.Who, Why: strings.TrimSpace(why), Record: rec.ID, Backup: rec.Backup, Erased: rec.Erased})
+		}
+	}
+	for i := range d.Gone {
+		d.Gone[i].Back = back[d.Gone[i].Record]
+	}
+	if !first {
+		d.Changes = sinceThen(d.Before, l)
+	}
+	backups, err := s.shelf().List()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range backups {
+		if m.From.DiskID == l.DiskID {
+			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
+		}
+	}
+	for _, p := range l.Partitions() {
+		if v := st.Drive.sv.Volumes[p.Number]; v != nil {
+			x := report.Check{Title: p.Title(), Sound: true}
+			if f := v.Check().FirstError(); f != nil {
+				x.Sound, x.Text = false, f.Text
+			}
+			d.Checks = append(d.Checks, x)
+		}
+	}
+	if st.Facts.PC != nil && st.Facts.StartsHere {
+		for _, x := range plan.StartChecks(d.Before, l, st.Facts, st.Facts.PC) {
+			d.Checks = append(d.Checks, report.Check{Title: "Start of the PC: " + x.What, Sound: x.Standing != plan.Wrong, Text: x.Text})
+		}
+	}
+	return d, nil
+}
+
+// sinceThen is what became of each partition from one state of a drive to another.
+func sinceThen(before, now *layout.Layout) []report.Change {
+	var out []report.Change
+	same := func(l *layout.Layout, p layout.Span) *layout.Span {
+		for _, q := range l.Partitions() {
+			if q.UniqueID != "" && strings.EqualFold(q.UniqueID, p.UniqueID) || q.Volume != nil && p.Volume != nil && p.Volume.Serial != "" && q.Volume.Kind == p.Volume.Kind && q.Volume.Serial == p.Volume.Serial {
+				return &q
+			}
+		}
+		return nil
+	}
+	for _, p := range before.Partitions() {
+		x := report.Change{Title: p.Title(), Before: p.Bytes, What: []string{"it is not on the drive any more"}}
+		if q := same(now, p); q != nil {
+			x.After, x.What = q.Bytes, changes(&p, q, now.Sector)
+		}
+		out = append(out, x)
+	}
+	for _, q := range now.Partitions() {
+		if same(before, q) == nil {
+			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{"new, or brought back"}})
+		}
+	}
+	return out
+}
+
+type handOverView struct {
+	*report.Report
+	Bay    string
+	Counts map[string]int
+}
+
+func (s *Server) handOverPage(c *gin.Context) {
+	r, j, err := s.reportOf(c, c.Param("job"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.render(c, 200, "handover", page{Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c)}, Crumbs: []crumb{
+		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + url.PathEscape(j.Number) + "?bay=" + url.QueryEscape(bayOf(c))}, {"Hand over", ""},
+	}})
+}
+
+// reportPDF hands the report out as a PDF file.
+func (s *Server) reportPDF(c *gin.Context) {
+	r, j, err := s.reportOf(c, c.Param("job"))
+	var b bytes.Buffer
+	if err == nil {
+		err = r.PDF(&b)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	attachment(c, j.Number+" report.pdf")
+	c.Data(200, "application/pdf", b.Bytes())
+}
+
+// entriesOf are the trail's entries of a job, the oldest first.
+func (s *Server) entriesOf(number string) ([]trail.Entry, error) {
+	list, err := s.store.Entries(store.Filter{Job: number})
+	slices.Reverse(list)
+	return list, err
+}
+
+// jobCSV hands out a job's entries or records as a table.
+func (s *Server) jobCSV(c *gin.Context) {
+	number := c.Param("job")
+	list, err := s.entriesOf(number)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	what := c.Param("what")
+	var rows [][]string
+	switch what {
+	case "trail.csv":
+		rows = append(rows, []string{"number", "time", "who", "act", "what", "reason", "drive serial", "partition", "record", "backup", "run", "hash"})
+		for _, e := range list {
+			rows = append(rows, []string{fmt.Sprint(e.Seq), e.Time.UTC().Format(time.RFC3339), e.Who, string(e.Act), e.Text, e.Reason, e.Drive.Serial, fmt.Sprint(e.Partition), e.Record, e.Backup, e.Run, e.Hash})
+		}
+	case "records.csv":
+		rows = append(rows, []string{"record", "time", "who", "title", "kind", "label", "serial", "start sector", "end sector", "bytes", "type id", "unique id", "attributes", "name", "reason", "waiver", "backup", "files", "erased"})
+		for _, e := range list {
+			if e.Act != trail.ActDelete {
+				continue
+			}
+			rec, _, err := s.records.Load(e.Record)
+			if err != nil {
+				continue
+			}
+			kind, label, serial := "", "", ""
+			if v := rec.Span.Volume; v != nil {
+				kind, label, serial = string(v.Kind), v.Label, v.Serial
+			}
+			rows = append(rows, []string{rec.ID, rec.Time.UTC().Format(time.RFC3339), rec.Who, rec.Span.Title(), kind, label, serial, fmt.Sprint(int64(rec.Span.Start)), fmt.Sprint(int64(rec.Span.End)), fmt.Sprint(int64(rec.Span.Bytes)),
+				rec.Span.TypeID, rec.Span.UniqueID, rec.Span.Attributes, rec.Span.Name, rec.Reason, rec.Waiver, rec.Backup, fmt.Sprint(rec.Files), fmt.Sprint(rec.Erased)})
+		}
+	default:
+		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
+		return
+	}
+	attachment(c, number+" "+what)
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	w := csv.NewWriter(c.Writer)
+	for _, row := range rows {
+		for i := range row { // a program that reads tables must not take a text for a formula
+			if row[i] != "" && strings.ContainsAny(row[i][:1], "=+-@\t\r") {
+				row[i] = "'" + row[i]
+			}
+		}
+		if err := w.Write(row); err != nil {
+			c.Error(err)
+			return
+		}
+	}
+	w.Flush()
+}
+
+// archive hands a job out as one open zip: what another installation, or anybody with a text
+// editor, needs to know all that was done.
+func (s *Server) archive(c *gin.Context) {
+	r, j, err := s.reportOf(c, c.Param("job"))
+	var list []trail.Entry
+	if err == nil {
+		list, err = s.entriesOf(j.Number)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	attachment(c, j.Number+".zip")
+	c.Header("Content-Type", "application/zip")
+	z := zip.NewWriter(c.Writer)
+	put := func(name string, write func(w io.Writer) error) {
+		if err != nil {
+			return
+		}
+		var w io.Writer
+		if w, err = z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: s.now()}); err == nil {
+			err = write(w)
+		}
+	}
+	asJSON := func(v any) func(w io.Writer) error {
+		return func(w io.Writer) error {
+			e := json.NewEncoder(w)
+			e.SetIndent("", "  ")
+			return e.Encode(v)
+		}
+	}
+	put("job.json", asJSON(map[string]any{"version": 1, "number": j.Number, "customer": j.Customer, "pc": j.PC, "story": j.Story, "want": j.Want, "made": s.now(), "head": r.Head, "key": r.Key}))
+	put("report.json", asJSON(r))
+	put("report.pdf", r.PDF)
+	put("trail.jsonl", func(w io.Writer) error {
+		return s.store.Lines(c.Request.Context(), j.Number, func(line string) error { _, err := io.WriteString(w, line+"\n"); return err })
+	})
+	runs, records, backups := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	for _, e := range list {
+		runs[e.Run], records[e.Record], backups[e.Backup] = e.Run != "", e.Record != "", e.Backup != ""
+	}
+	for _, kind := range []struct {
+		ids   map[string]bool
+		dir   string
+		files []string
+	}{
+		{runs, s.folder("runs"), []string{"run.json", "ended.json"}},
+		{records, s.records.Dir, []string{"record.json", trail.BlobFirst, trail.BlobLast, trail.BlobRanges, trail.BlobFiles}},
+	} {
+		for id := range kind.ids {
+			if id == "" || id != filepath.Base(id) {
+				continue
+			}
+			for _, f := range kind.files {
+				b, e := os.ReadFile(filepath.Join(kind.dir, id, f))
+				if e != nil {
+					continue // of an erased partition no contents are kept
+				}
+				put(filepath.Base(kind.dir)+"/"+id+"/"+f, func(w io.Writer) error { _, err := w.Write(b); return err })
+			}
+		}
+	}
+	for id := range backups {
+		if m, e := s.shelf().Load(id); e == nil {
+			put("manifests/"+m.ID+".json", asJSON(m))
+		}
+	}
+	for _, d := range r.Drives {
+		put("layouts/"+d.Serial+" before.json", asJSON(d.Before))
+		put("layouts/"+d.Serial+" now.json", asJSON(d.After))
+	}
+	if err == nil {
+		err = z.Close()
+	}
+	if err != nil {
+		c.Error(err)
+	}
+}
