@@ -174,7 +174,7 @@ var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
 	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
-	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
+	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActTakeIn: "taken in", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
 	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
 	trail.Act(plan.Slide): "slid", trail.Act(plan.Shrink): "made smaller", trail.Act(plan.Absorb): "absorbed", trail.Act(plan.Container): "container changed", trail.Act(plan.Clear): "cleared",
 	trail.Act(plan.Rebuild): "made again", trail.Act(plan.CopyOut): "files taken out", trail.Act(plan.Restart): "PC restarted",
@@ -297,6 +297,8 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/trail", s.trailPage)
 	in.GET("/trail.jsonl", s.exportTrail)
 	in.GET("/trail/chain", s.chainPart)
+	in.POST("/trail/take-in", s.takeIn)
+	in.GET("/trail/taken-in/:name", s.takenIn)
 	in.GET("/trail/heads.jsonl", s.exportHeads)
 	in.GET("/trail/shop.pub", s.publicKey)
 	in.GET("/trail/:seq", s.markPage)
@@ -309,6 +311,9 @@ func (s *Server) Handler() http.Handler {
 		most := int64(maxBody)
 		if strings.HasPrefix(r.URL.Path, "/dock/uploads/") {
 			most = maxPiece
+		}
+		if r.URL.Path == "/trail/take-in" {
+			most = maxTakenIn + maxBody
 		}
 		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
 	})

@@ -27,6 +27,7 @@ type shop struct {
 	*Server
 	url    string
 	client *http.Client
+	owner  string // the database's owner
 }
 
 func open(t *testing.T) *shop {
@@ -68,7 +69,7 @@ func open(t *testing.T) *shop {
 	srv := httptest.NewServer(s.Handler())
 	t.Cleanup(srv.Close)
 	jar, _ := cookiejar.New(nil)
-	x := &shop{s, srv.URL, &http.Client{Jar: jar}}
+	x := &shop{s, srv.URL, &http.Client{Jar: jar}, at(ownerDSN)}
 	if body := x.post(t, "/sign-in", "login", "tobias", "password", "lantern-tobias"); !strings.Contains(body, "on the bench") {
 		t.Fatalf("signing in leads to %.300s", body)
 	}

@@ -241,3 +241,36 @@ func Edges(w disk.Device) (first, last []byte, err error) {
 	last, err = disk.ReadFull(w, w.Size()-n, n)
 	return first, last, err
 }
+
+// CheckRecord checks the files of a record that came from elsewhere: the record is the one that
+// its trail entry names by its hash, and so is each file beside it.
+func CheckRecord(id, hash string, files map[string][]byte) error {
+	bad := func(what string) error { return fmt.Errorf("%w: %s of the record %s", ErrNoRecord, what, id) }
+	if !recordForm.MatchString(id) {
+		return bad("the name")
+	}
+	b, there := files["record.json"]
+	h := sha256.Sum256(b)
+	if !there || hash == "" || hex.EncodeToString(h[:]) != hash {
+		return bad("record.json is not the one that the trail names, or is missing:")
+	}
+	var rec Record
+	if err := json.Unmarshal(b, &rec); err != nil || rec.ID != id || rec.Version != 1 {
+		return bad("record.json cannot be read:")
+	}
+	for name, x := range files {
+		if name == "record.json" {
+			continue
+		}
+		h := sha256.Sum256(x)
+		if want, known := rec.Blobs[name]; !known || hex.EncodeToString(h[:]) != want {
+			return bad(name + " is not the one")
+		}
+	}
+	for name := range rec.Blobs {
+		if files[name] == nil {
+			return bad(name + " is missing")
+		}
+	}
+	return nil
+}

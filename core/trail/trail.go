@@ -56,6 +56,7 @@ const (
 	ActMark         Act = "mark"
 	ActShelf        Act = "shelf"
 	ActSearch       Act = "search"
+	ActTakeIn       Act = "take-in"
 )
 
 // Drive names the drive an entry is about.
@@ -147,6 +148,23 @@ func hashOf(m map[string]any) (string, error) {
 	}
 	h := sha256.Sum256(b)
 	return hex.EncodeToString(h[:]), nil
+}
+
+// ReadLine reads one line of a trail by itself, and checks that its contents fit its hash.
+func ReadLine(line []byte) (Entry, error) {
+	var e Entry
+	m, _, err := canonical(line)
+	if err != nil {
+		return e, fmt.Errorf("%w: it is not an entry", ErrChain)
+	}
+	hash, err := hashOf(m)
+	if err == nil {
+		err = json.Unmarshal(line, &e)
+	}
+	if err != nil || e.Hash != hash || e.Version != Version {
+		return e, fmt.Errorf("%w: its contents do not fit its hash", ErrChain)
+	}
+	return e, nil
 }
 
 // Report is the outcome of a verification.

@@ -1,0 +1,212 @@
+package web
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+)
+
+// maxTakenIn bounds a trail or an archive that is taken in, and what it may unpack to.
+const maxTakenIn = 64 << 20
+
+var takenForm = regexp.MustCompile(`^[0-9a-f]{64}\.(jsonl|zip)$`)
+
+// takeIn takes in a trail that the bench commands made, or the archive of a job of another
+// installation. It is kept as it is, to the byte; one entry of this trail says so, and names its
+// head. Nothing of it becomes an act of this shop.
+func (s *Server) takeIn(c *gin.Context) {
+	refuse := func(err error) {
+		s.refuse(c, fmt.Errorf("it was not taken in: %w. Nothing was changed", err), "/trail")
+	}
+	f, err := c.FormFile("file")
+	if err != nil {
+		refuse(errors.New("no file came along"))
+		return
+	}
+	r, err := f.Open()
+	if err != nil {
+		refuse(err)
+		return
+	}
+	defer r.Close()
+	b, err := io.ReadAll(io.LimitReader(r, maxTakenIn+1))
+	if err == nil && len(b) > maxTakenIn {
+		err = fmt.Errorf("it is larger than %d MiB", maxTakenIn>>20)
+	}
+	if err != nil {
+		refuse(err)
+		return
+	}
+	e := trail.Entry{Time: s.now(), Who: me(c).Name, Act: trail.ActTakeIn}
+	var head, kind string
+	var records map[string]map[string][]byte
+	if bytes.HasPrefix(b, []byte("PK\x03\x04")) {
+		var a *archived
+		if a, err = readArchive(b); err == nil {
+			head, kind, records = a.head, "zip", a.records
+			e.Text = fmt.Sprintf("Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer, plural(a.entries, "entry", "entries"), plural(len(a.records), "record", "records"), head)
+		}
+	} else {
+		var rep *trail.Report
+		if rep, err = trail.Verify(bytes.NewReader(b), nil); err == nil && !rep.Sound() {
+			err = fmt.Errorf("its chain is broken. %s", strings.Join(rep.Problems[:min(len(rep.Problems), 3)], " "))
+		} else if err == nil && rep.Entries == 0 {
+			err = errors.New("it holds no entries")
+		}
+		if err == nil {
+			head, kind = rep.Head, "jsonl"
+			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", path.Base(f.Filename), plural(int(rep.Entries), "entry", "entries"), head)
+		}
+	}
+	if err != nil {
+		refuse(err)
+		return
+	}
+	name := head + "." + kind
+	if err = os.MkdirAll(s.folder("taken-in"), 0o755); err == nil {
+		err = shelf.WriteDurably(filepath.Join(s.folder("taken-in"), name), b)
+	}
+	if err == nil {
+		err = s.keepRecords(records)
+	}
+	if err == nil {
+		e.ID, e.Reason = "e-taken-in-"+head[:40]+"-"+kind, "kept as "+name
+		err = s.store.Append(e)
+	}
+	if err != nil {
+		refuse(err)
+		return
+	}
+	s.say(c, "sound", e.Text+".", "/trail")
+}
+
+// keepRecords keeps records that came along, where there are none of that name.
+func (s *Server) keepRecords(records map[string]map[string][]byte) error {
+	for id, files := range records {
+		dir := filepath.Join(s.records.Dir, id)
+		if _, err := os.Stat(dir); err == nil {
+			continue
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		for name, b := range files {
+			if err := shelf.WriteDurably(filepath.Join(dir, name), b); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// archived is what an archive of a job holds.
+type archived struct {
+	number, customer, head string
+	entries                int
+	records                map[string]map[string][]byte
+}
+
+// readArchive reads the archive of a job and checks it: every entry fits its hash, and every
+// record is the one that its entry names.
+func readArchive(b []byte) (*archived, error) {
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return nil, fmt.Errorf("it is no archive that can be read: %w", err)
+	}
+	if len(z.File) > 20000 {
+		return nil, errors.New("it holds too many files")
+	}
+	left := int64(maxTakenIn)
+	files := map[string][]byte{}
+	for _, f := range z.File {
+		if strings.HasSuffix(f.Name, "/") {
+			continue
+		}
+		if !filepath.IsLocal(f.Name) || strings.Contains(f.Name, `\`) {
+			return nil, fmt.Errorf("the name %q leads out of it", f.Name)
+		}
+		r, err := f.Open()
+		if err != nil {
+			return nil, err
+		}
+		x, err := io.ReadAll(io.LimitReader(r, left+1))
+		r.Close()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		if left -= int64(len(x)); left < 0 {
+			return nil, fmt.Errorf("it unpacks to more than %d MiB", maxTakenIn>>20)
+		}
+		files[f.Name] = x
+	}
+	var job struct {
+		Version                int
+		Number, Customer, Head string
+	}
+	if err := json.Unmarshal(files["job.json"], &job); err != nil || job.Version != 1 || len(job.Head) != 64 {
+		return nil, errors.New("it is not the archive of a job (job.json is missing, or of another version)")
+	}
+	a := &archived{number: job.Number, customer: job.Customer, head: strings.ToLower(job.Head), records: map[string]map[string][]byte{}}
+	if !takenForm.MatchString(a.head + ".zip") {
+		return nil, errors.New("its head is not a hash")
+	}
+	hashes := map[string]string{}
+	for _, line := range bytes.Split(bytes.TrimSpace(files["trail.jsonl"]), []byte("\n")) {
+		if len(line) == 0 {
+			continue
+		}
+		e, err := trail.ReadLine(line)
+		if err != nil {
+			return nil, fmt.Errorf("entry %d of it: %w", a.entries+1, err)
+		}
+		if a.entries++; e.Act == trail.ActDelete && e.RecordHash != "" {
+			hashes[e.Record] = e.RecordHash
+		}
+	}
+	for name, x := range files {
+		part := strings.Split(name, "/")
+		if len(part) != 3 || part[0] != "records" {
+			continue
+		}
+		if a.records[part[1]] == nil {
+			a.records[part[1]] = map[string][]byte{}
+		}
+		a.records[part[1]][part[2]] = x
+	}
+	for id, parts := range a.records {
+		if err := trail.CheckRecord(id, hashes[id], parts); err != nil {
+			return nil, err
+		}
+	}
+	return a, nil
+}
+
+// takenIn hands out what was taken in, as it came.
+func (s *Server) takenIn(c *gin.Context) {
+	name := c.Param("name")
+	if !takenForm.MatchString(name) {
+		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
+		return
+	}
+	b, err := os.ReadFile(filepath.Join(s.folder("taken-in"), name))
+	if err != nil {
+		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
+		return
+	}
+	attachment(c, name)
+	c.Data(200, "application/octet-stream", b)
+}
