@@ -34,6 +34,7 @@ prove:
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run 'EveryCut|EveryWrite|TestFolderMoved' | grep -E '^(---|ok|FAIL| *[a-z_]+test.go)' | tee /dev/stderr | awk '/taken back/ {n += $$5 + $$9} END {print n " power cuts in whole runs, each finished or taken back"}'
 	scripts/plans-check.sh
+	scripts/search-check.sh
 
 # Five minutes for each parser; the seeds stand in the tests.
 fuzz:
@@ -42,6 +43,7 @@ fuzz:
 # Speed, each beside the same work done by dd or zstd on this machine.
 bench: build
 	scripts/bench.sh
+	scripts/search-speed.sh
 
 # Frames a second of the map with 60 partitions and 40 columns under the hand.
 map-speed: setup-test build

@@ -9,26 +9,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-plans-XXXXXX"); trap 'rm -rf "$work"' EXIT
-need=(); command -v mkfs.exfat >/dev/null || need+=(exfatprogs); command -v mkfs.fat >/dev/null || need+=(dosfstools); command -v mkfs.ext4 >/dev/null || need+=(e2fsprogs)
-if [ ${#need[@]} -gt 0 ]; then
-  as=; [ "$(id -u)" = 0 ] || as=sudo
-  $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}" >/dev/null
-fi
-mkdir "$work/bases" "$work/kept"
+mkdir "$work/kept"
 go test -c -o "$work/run.test" ./core/run
-echo "The kernel fills ${BASES:=4} drives, each with six volumes."
-for i in $(seq "$BASES"); do
-  base=$work/bases/base-$i.img
-  go run ./scripts/kinddrive "$base" plans >"$work/kinds"
-  while read -r what off len; do
-    case $what in
-    exfat) make=(mkfs.exfat -L Kinds -c 4096) ;; ext4) make=(mkfs.ext4 -q) ;; fat16) make=(mkfs.fat -F 16 -s 2 -i 7f3b0016) ;; fat12) make=(mkfs.fat -s 2 -F 12 -i 7f3b0012) ;; *) continue ;;
-    esac
-    rm -f "$work/part"; truncate -s "$len" "$work/part"; "${make[@]}" "$work/part" >/dev/null
-    dd if="$work/part" of="$base" bs=1M seek=$((off / 1048576)) conv=notrunc,sparse status=none
-  done <"$work/kinds"
-  FILES=$((i * 50)) scripts/kernel-read.sh fill "$base" >/dev/null
-done
+scripts/bases.sh "$work/bases" "${BASES:=4}"
 JADETRAIL_PROVE=1 JADETRAIL_BASES=$work/bases JADETRAIL_KEEP=$work/kept "$work/run.test" -test.timeout 40m -test.v -test.run TestRandomPlans | tee "$work/log"
 fail=0 files=0 volumes=0 took=0 said=0
 for sector in 512 4096; do
