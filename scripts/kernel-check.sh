@@ -196,5 +196,12 @@ for n in fernhill-terminal kiln-studio mosslane-till saltmarsh-notebook; do
   scripts/kernel-read.sh "$work/drives/$n.img" >"$work/read"
   expect "$n" "$(compare "$work/drives/$n.img" "$work/read" | sed 's/^[0-9]* files, //')" "0 of them not alike"
 done
+# A partition was deleted, its place given away, another deleted and one slid over its place; then
+# the drive was walked back to how it was.
+mkdir "$work/walk"
+JADETRAIL_KEEP=$work/walk go test ./core/run -count=1 -run 'TestWalkBack$' >/dev/null
+scripts/kernel-read.sh write "$work/walk/walked-back.img" >"$work/read"
+expect "walked back ($(wc -l <"$work/walk/walked-back.tsv") files)" "$(grep -P '^file\t' "$work/read" | LC_ALL=C sort | sha256sum)" "$(LC_ALL=C sort "$work/walk/walked-back.tsv" | sha256sum)"
+expect "volumes walked back that take new files" "$(grep -c 'ok$' "$work/read")" "$(grep -c ^volume "$work/read")"
 scripts/restore-check.sh || fail=1
 exit $fail

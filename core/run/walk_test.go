@@ -3,6 +3,8 @@ package run
 import (
 	"context"
 	"maps"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"jadetrail/core/layout"
@@ -21,7 +23,7 @@ func TestWalkBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	then := sv.Layout
+	then, first := sv.Layout, holds(t, im)
 	im.Close()
 	for _, n := range []int{4, 6} {
 		ro := s.open(t)
@@ -61,6 +63,9 @@ func TestWalkBack(t *testing.T) {
 	}
 	if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
 		t.Fatal(err, sv.Check())
+	}
+	if to := os.Getenv("JADETRAIL_KEEP"); to != "" {
+		keep(t, im, s.image, filepath.Join(to, "walked-back"), first)
 	}
 	if d := layout.Differ(then, sv.Layout); len(d) > 0 || !maps.Equal(before, contents(t, im)) {
 		t.Errorf("%v, or files are not as they were", d)
