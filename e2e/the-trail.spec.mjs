@@ -1,5 +1,8 @@
+import { spawnSync } from "node:child_process";
 import { createHash } from "node:crypto";
-import { readFileSync } from "node:fs";
+import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
 import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
 
@@ -63,4 +66,64 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await expect(page.getByText("No lost partition was found")).toBeVisible();
   await page.goto("/trail?job=J-1045");
   await expect(page.getByRole("row", { name: /Bring back Plots: at its own place, as the search found it; the copy of its start is written anew.*6 files of Plots had something else in place, with wrong contents then: Surveys.2026 autumn.site 05.las/ })).toBeVisible();
+});
+
+test("the trail is filtered, opened at a mark, walked back from, and checked elsewhere", async ({ page }) => {
+  await signIn(page, "odile");
+  await page.goto("/trail?job=J-1045");
+  await expect(page.getByText("The chain is whole")).toBeVisible();
+  await expect(page.getByText(/Its head was signed and kept on the shelf up to entry \d+/)).toBeVisible();
+  await sound(page);
+  await page.getByLabel("Act", { exact: true }).selectOption("bring-back");
+  await page.getByLabel("Who").selectOption("Tobias Wren");
+  await page.getByRole("button", { name: "Show" }).click();
+  await expect(page.locator("tbody tr")).toHaveCount(1);
+  await page.locator("tbody tr").getByRole("link").first().click();
+  await expect(page.getByRole("heading", { name: "brought back" })).toBeVisible();
+  await expect(block(page, "Plots, 120 GiB", "After")).toBeVisible();
+  await expect(page.getByRole("heading", { name: "To how it was before this" })).toBeVisible();
+  await sound(page);
+  await page.getByRole("region", { name: "To how it was before this" }).getByRole("button", { name: "Plan to walk back there" }).click();
+  await expect(step(page, "Delete P: Plots")).toBeVisible();
+  await page.getByRole("button", { name: /Take out step 1, Delete P: Plots/ }).click();
+  await expect(step(page, "Delete P: Plots")).toHaveCount(0);
+
+  // Nobody is like that; a date that is none is refused.
+  await page.goto("/trail?text=nothing+of+the+kind");
+  await expect(page.getByText("No entry is like that.")).toBeVisible();
+  await sound(page);
+
+  // What is taken along is checked by the bench command with the public key alone.
+  const dir = mkdtempSync(join(tmpdir(), "trail-"));
+  const get = async (path, name) => writeFileSync(join(dir, name), await (await page.request.get(path)).body());
+  await get("/trail.jsonl", "trail.jsonl");
+  await get("/trail/shop.pub", "shop.pub");
+  await get("/trail/heads.jsonl", "heads.jsonl");
+  const verify = (file) => spawnSync("bin/jadetrail", ["verify-trail", "--key", join(dir, "shop.pub"), "--heads", join(dir, "heads.jsonl"), join(dir, file)], { encoding: "utf8" });
+  expect(verify("trail.jsonl")).toMatchObject({ status: 0, stdout: expect.stringContaining("the chain is whole") });
+  const lines = readFileSync(join(dir, "trail.jsonl"), "utf8").trimEnd().split("\n");
+  writeFileSync(join(dir, "cut.jsonl"), `${lines.slice(0, 2).join("\n")}\n`);
+  expect(verify("cut.jsonl")).toMatchObject({ status: 1, stdout: expect.stringMatching(/Entries 3 to \d+ are gone/) });
+});
+
+test("a job is handed over", async ({ page }) => {
+  await signIn(page);
+  await page.goto(job);
+  await page.locator(".stages").getByRole("link", { name: "Hand over" }).click();
+  await expect(page.getByRole("heading", { name: "Saltmarsh Surveyors, field notebook" })).toBeVisible();
+  await expect(page.locator("tbody tr", { hasText: "P: Plots" })).toContainText("new, or brought back");
+  await expect(page.getByText(/6 files of Plots had something else in place, with wrong contents then/)).toBeVisible();
+  await sound(page);
+  await picture(page, "report");
+  const [pdf] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Report as PDF" }).click()]);
+  expect(pdf.suggestedFilename()).toBe("J-1045 report.pdf");
+  expect(readFileSync(await pdf.path()).subarray(0, 5).toString()).toBe("%PDF-");
+  const [archive] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Archive of the job" }).click()]);
+  // It is taken in again: here it is only one more entry.
+  await page.goto("/trail");
+  await page.getByText("Take in the trail of a bench command").click();
+  await page.getByLabel("trail.jsonl or archive.zip").setInputFiles(await archive.path());
+  await page.getByRole("button", { name: "Take it in" }).click();
+  await expect(page.getByRole("status").or(page.locator(".flash"))).toContainText("Archive of job J-1045 (Saltmarsh Surveyors) taken in");
+  await sound(page);
 });
