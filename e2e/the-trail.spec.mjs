@@ -47,6 +47,8 @@ test("a lost partition is searched for, looked into, compared and brought back",
 
   await page.goBack();
   await page.getByRole("link", { name: "The find" }).click();
+  await page.getByRole("button", { name: "Put its files on the shelf" }).click();
+  await expect(page.locator("#work")).toContainText("Its files are on the shelf and verified: 856 files and folders; 6 were left out, because something else lies in their place", { timeout: 120_000 });
   await page.getByRole("button", { name: "Plan this way: Slide N: Notes toward the end, then put it back" }).click();
   await expect(step(page, "Slide N: Notes")).toBeVisible();
   await expect(step(page, "Bring back Plots")).toBeVisible();

@@ -247,7 +247,21 @@ func (s *Server) startSearch(c *gin.Context) {
 
 func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []seek.Hint, keep searched, report func(work.Update)) (string, error) {
 	x := seek.New(d.im, d.sv, hints)
+	early := time.Now()
+	var saving sync.Mutex
 	x.Report = func(p seek.Progress) {
+		// What was seen so far can be looked at while the search goes on.
+		if saving.TryLock() {
+			if time.Since(early) > 2*time.Second {
+				early = time.Now()
+				now := keep
+				now.Told, now.When = slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(keep.Told), x.Told()...)))), s.now()
+				if err := s.keepSearch(d, &now); err != nil {
+					report(work.Update{Phase: "what was seen so far cannot be kept: " + err.Error()})
+				}
+			}
+			saving.Unlock()
+		}
 		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
 	}
 	reached, err := x.Whole(ctx, keep.Reached)
@@ -256,14 +270,7 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 	}
 	keep.Told = slices.Compact(slices.Sorted(slices.Values(append(keep.Told, x.Told()...))))
 	keep.Reached, keep.When = reached, s.now()
-	b, err := json.Marshal(keep)
-	if err == nil {
-		err = os.MkdirAll(filepath.Join(s.data, "searches"), 0o755)
-	}
-	if err == nil {
-		err = shelf.WriteDurably(s.searchFile(d), b)
-	}
-	if err != nil {
+	if err := s.keepSearch(d, &keep); err != nil {
 		return "", err
 	}
 	found := 0
@@ -282,6 +289,18 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 	}
 	return text, s.store.Append(trail.Entry{ID: "e-search-" + s.now().UTC().Format("20060102-150405") + "-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: text,
 		Drive: trail.Drive{DiskID: keep.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+}
+
+// keepSearch keeps how far a search has come, and what it has seen.
+func (s *Server) keepSearch(d *drive, k *searched) error {
+	b, err := json.Marshal(k)
+	if err == nil {
+		err = os.MkdirAll(filepath.Join(s.data, "searches"), 0o755)
+	}
+	if err == nil {
+		err = shelf.WriteDurably(s.searchFile(d), b)
+	}
+	return err
 }
 
 // findOf judges one find again, as the drive is now.
@@ -376,6 +395,7 @@ type findView struct {
 	Staged   bool
 	Busy     bool
 	Told     disk.Bytes
+	Box      workBox
 }
 
 // mostFiles is how many files the page of a find or record lists: those that are not whole
@@ -410,7 +430,8 @@ func (s *Server) findPage(c *gin.Context) {
 		}
 	}
 	v.Ways, v.No = st.waysBack(f)
-	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Work: s.workOn(v.Job, d), Crumbs: []crumb{{"Bench", "/"},
+	v.Box = boxOf(v.Job, v.Bay, st.Work)
+	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
 		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
 		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
 }
@@ -490,6 +511,41 @@ func worstFirst(files []fileStand) (list []fileStand, more int) {
 		return files[:mostFiles], len(files) - mostFiles
 	}
 	return files, 0
+}
+
+// backUpFind puts the files of a find on the shelf, without bringing it back.
+func (s *Server) backUpFind(c *gin.Context) {
+	where := fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(c.Param("job")), url.Values{"bay": {bayOf(c)}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	f, err := s.findOf(c, d)
+	if err == nil {
+		o := s.options(d, j, me(c).Name)
+		start, told := f.Start, f.At
+		err = s.desk.Start(d.path, "back-up", "Backup of a find", func(ctx context.Context, report func(work.Update)) (string, error) {
+			defer d.close()
+			m, err := run.BackUpFind(ctx, o, start, told, func(p shelf.Progress) {
+				report(work.Update{Phase: p.Phase, Done: p.Done, Total: p.Total})
+			})
+			if err != nil {
+				return "", err
+			}
+			text := fmt.Sprintf("Its files are on the shelf and verified: %s", plural(m.Count-m.Unreadable, "file or folder", "files and folders"))
+			if m.Unreadable > 0 {
+				text += fmt.Sprintf("; %d were left out, because something else lies in their place", m.Unreadable)
+			}
+			return text, nil
+		})
+	}
+	if err != nil {
+		d.close()
+		s.refuse(c, err, where)
+		return
+	}
+	c.Redirect(303, where)
 }
 
 // planFind lays one of the ways to bring a find back.

@@ -263,6 +263,7 @@ func (j *judge) evidence(f *Find) {
 			}
 		}
 	}
+	f.dev = dev
 	found, err := recognise.Open(dev)
 	if err == nil && found.Info != nil {
 		f.Holds, f.volume = found.Info, found.Volume

@@ -63,6 +63,7 @@ type Find struct {
 	Chain      disk.LBA `json:"chain_lba,omitempty"` // of its record in a container's chain
 	Record     string   `json:"record,omitempty"`
 
+	dev     disk.Device
 	repairs []Repair
 	from    []claim // what told of it
 	weight  int     // how much speaks for it, to choose between two of the same
@@ -84,8 +85,12 @@ func (f *Find) Repairs() []Repair { return f.repairs }
 // written.
 func (f *Find) Volume() volume.Volume { return f.volume }
 
+// Device is the find's place, its damaged start rebuilt where it can be. Nothing is written to
+// the drive.
+func (f *Find) Device() disk.Device { return f.dev }
+
 // Forget lets go of what the find has read: it can be shown then, and not looked into.
-func (f *Find) Forget() { f.volume, f.from, f.repairs = nil, nil, nil }
+func (f *Find) Forget() { f.volume, f.dev, f.from, f.repairs = nil, nil, nil, nil }
 
 // Over is a partition that lies in the place of a find, all or in part.
 type Over struct {
