@@ -338,11 +338,13 @@ func TestIntactSeesLoss(t *testing.T) {
 	}
 }
 
-// TestRestorePointsDropped makes a volume smaller whose restore points lie near its end: they
-// stay, and bound it, or go by choice.
-func TestRestorePointsDropped(t *testing.T) {
-	const mark = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
-	s := newShop(t, plan.Step{Do: plan.Shrink, Partition: "5", To: "12 MiB"})
+// restoreMark ends the names of the files in which earlier states are kept.
+const restoreMark = "{3808876b-c176-4e48-b7ae-04046e6cc752}"
+
+// restorePointShop is a shop whose X: keeps restore points near its end.
+func restorePointShop(t *testing.T) *shop {
+	t.Helper()
+	s := newShop(t)
 	im := s.open(t)
 	sv, err := survey.Read(im, nil)
 	if err != nil {
@@ -351,8 +353,8 @@ func TestRestorePointsDropped(t *testing.T) {
 	p, _ := sv.Layout.Find(5)
 	w := survey.Window(im, *p)
 	many := append(files("X-rays", 30), volume.Source{Path: "large", Data: bytes.Repeat([]byte{7}, int(16*disk.MiB))},
-		volume.Source{Path: "System Volume Information/" + mark, Data: []byte("catalogue")},
-		volume.Source{Path: "System Volume Information/{5a1c77e0-1043-11ee-9c3e-7f3ba1043001}" + mark, Data: bytes.Repeat([]byte{9}, int(2*disk.MiB))})
+		volume.Source{Path: "System Volume Information/" + restoreMark, Data: []byte("catalogue")},
+		volume.Source{Path: "System Volume Information/{5a1c77e0-1043-11ee-9c3e-7f3ba1043001}" + restoreMark, Data: bytes.Repeat([]byte{9}, int(2*disk.MiB))})
 	if err := ntfs.Make(w, ntfs.Options{Label: "X-rays", Serial: 30, Hidden: uint32(p.Start), Time: day, Files: many}); err != nil {
 		t.Fatal(err)
 	}
@@ -367,6 +369,16 @@ func TestRestorePointsDropped(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	im.Close()
+	return s
+}
+
+// TestRestorePointsDropped makes a volume smaller whose restore points lie near its end: they
+// stay, and bound it, or go by choice.
+func TestRestorePointsDropped(t *testing.T) {
+	s := restorePointShop(t)
+	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "5", To: "12 MiB"}}
+	im := s.open(t)
 	before := contents(t, im)
 	var blocked *Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) {
@@ -381,11 +393,11 @@ func TestRestorePointsDropped(t *testing.T) {
 	}
 	after := contents(t, im)
 	for k, v := range before {
-		if after[k] != v && !strings.Contains(k, mark) {
+		if after[k] != v && !strings.Contains(k, restoreMark) {
 			t.Errorf("%s is not as it was", k)
 		}
 	}
-	sv, err = survey.Read(im, kept())
+	sv, err := survey.Read(im, kept())
 	if err != nil || sv.Check().FirstError() != nil {
 		t.Fatal(err, sv.Check())
 	}

@@ -1,0 +1,111 @@
+package run
+
+import (
+	"context"
+	"maps"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/seek"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+)
+
+// lostShop is a shop whose partition 5 is gone from the table; its first sector is damaged.
+func lostShop(t *testing.T) (s *shop, find *seek.Find) {
+	t.Helper()
+	s = newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	out, err := sv.Table.Set(5, nil)
+	if err == nil {
+		err = out.Apply(im, nil)
+	}
+	if err == nil {
+		err = im.Zero(p.Start.Offset(512), 4096)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if sv, err = survey.Read(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	x := seek.New(im, sv, nil)
+	if _, err := x.Whole(context.Background(), 0); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range x.Finds() {
+		if f.Start == p.Start && !f.Ghost {
+			im.Close()
+			return s, &f
+		}
+	}
+	t.Fatalf("not found: %+v", x.Finds())
+	return nil, nil
+}
+
+// TestFindBack brings a lost partition back whose start is rebuilt from its copy.
+func TestFindBack(t *testing.T) {
+	s, f := lostShop(t)
+	im := s.open(t)
+	// Its files on the shelf, without bringing it back.
+	m, err := BackUpFind(context.Background(), s.options(im), f.Start, f.At, nil)
+	if err != nil || m.Kind != shelf.Files || m.Verified == nil || m.Unreadable != 0 || m.Count < 30 {
+		t.Fatalf("%+v, %v", m, err)
+	}
+	s.steps = []plan.Step{{Do: plan.BringBack, Find: f.Start, Told: f.At}}
+	res, err := CarryOut(context.Background(), s.options(im))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil || sv.Check().FirstError() != nil {
+		t.Fatal(err, sv.Check())
+	}
+	whole := newShop(t)
+	was := contents(t, whole.open(t))
+	if now := contents(t, im); !maps.Equal(was, now) || res.Good == "" {
+		t.Errorf("%d files, there were %d; %+v", len(now), len(was), res)
+	}
+	// A second time there is nothing to be found.
+	if _, err := CarryOut(context.Background(), s.options(im)); err == nil {
+		t.Error("it came back twice")
+	}
+}
+
+// TestFindBackAtEveryCut cuts the power at every write of that.
+func TestFindBackAtEveryCut(t *testing.T) {
+	s, f := lostShop(t)
+	s.steps = []plan.Step{{Do: plan.BringBack, Find: f.Start, Told: f.At}}
+	s.cut(t, 4)
+}
+
+// TestRestorePointsAtEveryCut cuts the power at every write of a run that drops them.
+func TestRestorePointsAtEveryCut(t *testing.T) {
+	s := restorePointShop(t)
+	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "5", To: "12 MiB", DropRestorePoints: true}}
+	s.fills, s.pc = true, true
+	s.cut(t, 1)
+}
+
+// TestBackUpFindPartly lays a small volume over a lost one: files in its place are left out.
+func TestBackUpFindPartly(t *testing.T) {
+	s, f := lostShop(t)
+	im := s.open(t)
+	s.steps = []plan.Step{{Do: plan.Create, StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}}
+	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
+		t.Fatal(err)
+	}
+	m, err := BackUpFind(context.Background(), s.options(im), f.Start, f.At, nil)
+	if err != nil {
+		t.Skip("its table of files is gone under the other: ", err)
+	}
+	if m.Unreadable == 0 {
+		t.Errorf("%d files, none of them left out", m.Count)
+	}
+}
