@@ -74,7 +74,7 @@ func serve(ctx context.Context, demo bool) error {
 			return err
 		}
 	}
-	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo})
+	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP")})
 	if err != nil {
 		return err
 	}
