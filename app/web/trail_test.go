@@ -240,3 +240,29 @@ func TestLongTrail(t *testing.T) {
 		t.Logf("%-26s %8v with 100 entries, %8v with %d: %.2f times as long", p, few[i].Round(10*time.Microsecond), lot[i].Round(10*time.Microsecond), many, float64(lot[i])/float64(few[i]))
 	}
 }
+
+// TestTamperedPage alters the database behind the program's back: the page names the entry.
+func TestTamperedPage(t *testing.T) {
+	s := open(t)
+	for i := range 4 {
+		if err := s.store.Append(trail.Entry{ID: fmt.Sprint("e-", i), Time: time.Now(), Who: "Ines Marsh", Act: trail.ActDelete, Text: fmt.Sprint("entry ", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if page := s.get(t, "/trail"); !strings.Contains(page, "The chain is whole") || !strings.Contains(page, "No head of it is kept on the shelf yet") {
+		t.Errorf("%.600s", page)
+	}
+	owner, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer owner.Close()
+	for _, q := range []string{"DROP TRIGGER trail_entries_no_update", "UPDATE trail_entries SET line = REPLACE(line, 'entry 2', 'entry 9') WHERE seq = 3"} {
+		if _, err := owner.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if page := s.get(t, "/trail?again=yes"); !strings.Contains(page, "The chain is broken") || !strings.Contains(page, "Entry 3: its contents do not fit its hash") {
+		t.Errorf("%.900s", page)
+	}
+}

@@ -78,6 +78,7 @@ type chain struct {
 	trouble string
 	at      time.Time
 	head    string // of the trail, when that check began
+	took    time.Duration
 }
 
 // fresh is for how long a check of a trail that has not grown is shown without a new one.
@@ -89,9 +90,10 @@ func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	_, head, err := s.store.Head()
-	if k.running == nil && (again || err != nil || k.report == nil || k.head != head || s.now().Sub(k.at) > fresh) {
+	if k.running == nil && (again || err != nil || k.report == nil || k.head != head || s.now().Sub(k.at) > max(fresh, 20*k.took)) {
 		done := make(chan struct{})
 		k.running, k.checked, k.head = done, 0, head
+		began := time.Now()
 		go func() {
 			var r *trail.Report
 			heads, err := s.keptHeads()
@@ -104,7 +106,7 @@ func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
 			}
 			k.mu.Lock()
 			defer k.mu.Unlock()
-			if k.running, k.at, k.trouble = nil, s.now(), ""; err != nil {
+			if k.running, k.at, k.trouble, k.took = nil, s.now(), "", time.Since(began); err != nil {
 				k.trouble = "The trail could not be checked: " + err.Error() + "."
 			} else {
 				k.report = r
@@ -131,7 +133,10 @@ const waitForChain = 250 * time.Millisecond
 
 func (s *Server) chainNow(again bool) chainView {
 	k, running := s.checkChain(again)
-	if running != nil {
+	k.mu.Lock()
+	short := k.took < waitForChain // as the last one was, if there was one
+	k.mu.Unlock()
+	if running != nil && short {
 		select {
 		case <-running:
 		case <-time.After(waitForChain):
@@ -197,7 +202,7 @@ func (s *Server) trailPage(c *gin.Context) {
 		q.Set("before", fmt.Sprint(v.Entries[trailRows-1].Seq))
 		v.Next = "/trail?" + q.Encode()
 	}
-	v.Chain = s.chainNow(false)
+	v.Chain = s.chainNow(c.Query("again") != "")
 	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
 }
 

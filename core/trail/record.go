@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -261,6 +262,9 @@ func CheckRecord(id, hash string, files map[string][]byte) error {
 	for name, x := range files {
 		if name == "record.json" {
 			continue
+		}
+		if !slices.Contains([]string{BlobFirst, BlobLast, BlobRanges, BlobFiles}, name) {
+			return bad("a file of another name is with the parts")
 		}
 		h := sha256.Sum256(x)
 		if want, known := rec.Blobs[name]; !known || hex.EncodeToString(h[:]) != want {
