@@ -126,7 +126,6 @@ test("inside a volume: pages, finding by name, files and folders taken out, what
   await page.locator(".crumbs.dark").getByRole("link", { name: "D: Old system" }).click();
   await expect(page.getByText("It looks like an operating system or a copy of one.")).toBeVisible();
   await sound(page);
-  await picture(page, "holds");
   await page.getByRole("link", { name: /^Windows, / }).click({ position: { x: 20, y: 12 }, timeout: 8000 }); // a tile of the picture
   await page.goBack();
   await page.getByRole("link", { name: "Users", exact: true }).click();
@@ -212,7 +211,6 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await page.getByRole("button", { name: /^gap of 411.5 GiB/ }).click();
   await expect(page.locator(".part:not([hidden])")).toContainText("Create a volume here");
   await sound(page);
-  await picture(page, "container");
 });
 
 test("attaching, looking inside and comparing by keyboard alone", async ({ page }) => {
