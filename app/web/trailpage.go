@@ -134,12 +134,15 @@ const waitForChain = 250 * time.Millisecond
 func (s *Server) chainNow(again bool) chainView {
 	k, running := s.checkChain(again)
 	k.mu.Lock()
-	short := k.took < waitForChain // as the last one was, if there was one
+	short, most := k.took < waitForChain, waitForChain // as the last one was, if there was one
+	if k.report == nil {
+		most = 4 * waitForChain
+	}
 	k.mu.Unlock()
 	if running != nil && short {
 		select {
 		case <-running:
-		case <-time.After(waitForChain):
+		case <-time.After(most):
 		}
 	}
 	k.mu.Lock()
