@@ -174,7 +174,13 @@ func findRows(job, bay string, finds []seek.Find) (out, ghosts []findRow) {
 }
 
 func findLink(job, bay string, f seek.Find) string {
-	return fmt.Sprintf("/jobs/%s/find?bay=%s&start=%d&told=%d", url.PathEscape(job), url.QueryEscape(bay), f.Start, f.At)
+	return findPath(job, bay, strconv.FormatInt(int64(f.Start), 10), strconv.FormatInt(int64(f.At), 10))
+}
+
+// findPath is where the page of a find is: the find that begins at sector start and is told of
+// at byte told.
+func findPath(job, bay, start, told string) string {
+	return fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(job), url.Values{"bay": {bay}, "start": {start}, "told": {told}}.Encode())
 }
 
 type searchView struct {
@@ -338,7 +344,7 @@ type standView struct {
 // drawn is how many stretches the drawing of a place has.
 const drawn = 240
 
-// standView draws a stand: each stretch is what is worst in it.
+// drawStand draws a stand: each stretch is what is worst in it.
 func drawStand(st *seek.Stand, start, n disk.Bytes, known bool) *standView {
 	v := &standView{Stand: st, Known: known}
 	worst := make([]int, drawn) // 0 not in use, 1 untouched, 2 unknown, 3 taken
@@ -392,7 +398,6 @@ type findView struct {
 	Counts   map[string]int
 	Record   *trail.Record
 	Missing  []string // files that the record has and the find has not
-	Staged   bool
 	Busy     bool
 	Told     disk.Bytes
 	Box      workBox
@@ -415,7 +420,7 @@ func (s *Server) findPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Staged: len(st.Steps) > 0, Busy: st.Busy || st.Pending != nil}
+	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Busy: st.Busy || st.Pending != nil}
 	sec := d.sv.Layout.Sector
 	stand := seek.Stands(f.InUse(sec), seek.Living(d.im, d.sv, 0), seek.Unsure)
 	v.Stand = drawStand(stand, f.Start.Offset(sec), f.Bytes, false)
@@ -515,7 +520,7 @@ func worstFirst(files []fileStand) (list []fileStand, more int) {
 
 // backUpFind puts the files of a find on the shelf, without bringing it back.
 func (s *Server) backUpFind(c *gin.Context) {
-	where := fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(c.Param("job")), url.Values{"bay": {bayOf(c)}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+	where := findPath(c.Param("job"), bayOf(c), c.Query("start"), c.Query("told"))
 	j, d, err := s.job(c.Param("job"), bayOf(c), false)
 	if err != nil {
 		s.refuse(c, err, where)
@@ -550,7 +555,7 @@ func (s *Server) backUpFind(c *gin.Context) {
 
 // planFind lays one of the ways to bring a find back.
 func (s *Server) planFind(c *gin.Context) {
-	where := fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(c.Param("job")), url.Values{"bay": {bayOf(c)}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+	where := findPath(c.Param("job"), bayOf(c), c.Query("start"), c.Query("told"))
 	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, where)

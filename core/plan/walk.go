@@ -88,10 +88,10 @@ func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk 
 			continue
 		}
 		n, number := fmt.Sprint(q.Number), q.Number
-		size := func(l *layout.Layout, s layout.Span) string { return fmt.Sprintf("%d B", s.Bytes) }
+		size := func(s layout.Span) string { return fmt.Sprintf("%d B", s.Bytes) }
 		add(fmt.Sprintf("%s does not become as small as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 			c, ok := l.Find(number)
-			return []Step{{Do: Shrink, Partition: n, To: size(l, p)}}, !ok || c.Bytes <= p.Bytes
+			return []Step{{Do: Shrink, Partition: n, To: size(p)}}, !ok || c.Bytes <= p.Bytes
 		})
 		add(fmt.Sprintf("%s does not return to its place", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 			c, ok := l.Find(number)
@@ -110,7 +110,7 @@ func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk 
 			if !ok || c.Start != p.Start {
 				return nil, !ok || c.Bytes >= p.Bytes
 			}
-			return []Step{{Do: Grow, Partition: n, To: size(l, p)}}, c.Bytes >= p.Bytes
+			return []Step{{Do: Grow, Partition: n, To: size(p)}}, c.Bytes >= p.Bytes
 		})
 		named := func(c *layout.Span) bool { return p.Name == "" || c.Name == p.Name } // a step cannot take a name away
 		if p.TypeID != q.TypeID || p.Attributes != q.Attributes || !named(&q) || p.Active != q.Active {
