@@ -40,13 +40,13 @@ import (
 
 // randomDrive makes a drive of a few partitions with gaps between them: NTFS volumes with
 // clusters of several sizes, FAT, and one that nothing is known of; or, of those that a
-// kernel has filled, a copy of one.
-func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sector disk.Bytes) {
+// kernel has filled, a copy of one. first are steps that this drive was made for.
+func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sector disk.Bytes, first []plan.Step) {
 	if len(bases) > 0 && rng.IntN(2) == 0 {
 		if out, err := exec.Command("cp", "--sparse=always", bases[rng.IntN(len(bases))], path).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
-		return 512
+		return 512, nil
 	}
 	sector = []disk.Bytes{512, 512, 4096}[rng.IntN(3)]
 	im, err := disk.CreateImage(path, 200*disk.MiB, sector)
@@ -93,6 +93,14 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sec
 		default:
 			cluster := []disk.Bytes{0, 0, 4096, 16384}[rng.IntN(4)]
 			in := files(tag, 5+rng.IntN(60))
+			if size >= 30*disk.MiB && rng.IntN(2) == 0 {
+				by, err := combed(w, ntfs.Options{Label: tag, Serial: uint64(n), Hidden: uint32(e.Start), Time: day, Files: in}, rng)
+				if err != nil {
+					t.Fatal(err)
+				}
+				first = []plan.Step{{Do: plan.Shrink, Partition: strconv.Itoa(e.Slot), By: fmt.Sprintf("%d MiB", by/disk.MiB)}}
+				break
+			}
 			if rng.IntN(4) == 0 {
 				in = append(in, volume.Source{Path: "Windows/System32/config/SYSTEM", Data: []byte("a system")})
 			}
@@ -129,7 +137,43 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sec
 	if err := made().Apply(im, nil); err != nil {
 		t.Fatal(err)
 	}
-	return sector
+	return sector, first
+}
+
+// combed makes an NTFS volume in which free clusters lie one by one before a file that lies in
+// one piece: moved between them, the list of its stretches has no room in its record. by is how
+// much shorter the volume must become for that.
+func combed(w disk.Device, o ntfs.Options, rng *rand.Rand) (by disk.Bytes, err error) {
+	var gone []string
+	for i := range 800 {
+		f := volume.Source{Path: fmt.Sprintf("comb/tooth %d", i), Data: bytes.Repeat([]byte{byte(i), byte(rng.Uint32()), 1}, 1000)}
+		if o.Files = append(o.Files, f); i%2 == 0 {
+			gone = append(gone, f.Path)
+		}
+	}
+	o.Cluster = 16 * disk.KiB
+	b := make([]byte, (330+rng.IntN(50))*int(o.Cluster))
+	for x := 0; x < len(b); x += 16 {
+		b[x] = byte(rng.Uint32())
+	}
+	room := max(w.Size()-27*disk.MiB, disk.MiB)
+	o.Files = append(o.Files, volume.Source{Path: "comb/between", Data: b[:40000], Reserve: room}, volume.Source{Path: "comb/behind", Data: b})
+	if err := ntfs.Make(w, o); err != nil {
+		return 0, err
+	}
+	v, err := ntfs.Open(w)
+	if err != nil {
+		return 0, err
+	}
+	i, err := v.Info()
+	if err != nil {
+		return 0, err
+	}
+	s, err := v.Remove(gone, o.Time)
+	if err != nil {
+		return 0, err
+	}
+	return w.Size() - i.ShrinkCut + disk.Bytes(len(b)), s.Apply(w, nil)
 }
 
 // holding is a drive's contents: of each volume, known by its serial number, every file;
@@ -200,6 +244,7 @@ func (h holding) of(name string) map[string]string {
 type player struct {
 	rng   *rand.Rand
 	turns int
+	first []plan.Step // that the drive was made for
 	// stash is what a deleted partition held, by its record; fresh are the records whose
 	// deletion ended the last plan.
 	stash map[string]map[string]string
@@ -270,6 +315,10 @@ func (p *player) steps(h holding) []plan.Step {
 	}
 	if p.hurt {
 		out = append(out, plan.Step{Do: plan.Mend})
+	}
+	if first := p.first; first != nil {
+		p.first = nil
+		return append(out, first...)
 	}
 	if p.pc != nil {
 		if p.pc.State == pc.Running && rng.IntN(2) == 0 {
@@ -441,13 +490,13 @@ func TestRandomPlans(t *testing.T) {
 	for done < wanted {
 		dir := t.TempDir()
 		s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(done)}
-		sector := randomDrive(t, s.image, rng, bases)
+		sector, first := randomDrive(t, s.image, rng, bases)
 		im, err := disk.OpenImage(s.image, sector, true)
 		if err != nil {
 			t.Fatal(err)
 		}
 		drives++
-		p := &player{rng: rng, stash: map[string]map[string]string{}, held: map[string][]byte{}, stands: stands}
+		p := &player{rng: rng, first: first, stash: map[string]map[string]string{}, held: map[string][]byte{}, stands: stands}
 		if sv, err := survey.Read(im, nil); err == nil && rng.IntN(3) == 0 {
 			p.pc = aPC(rng, sv.Layout)
 		}

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -16,6 +18,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
+	"jadetrail/core/table"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
 )
@@ -404,4 +407,27 @@ func TestRestorePointsDropped(t *testing.T) {
 	if q, _ := sv.Layout.Find(5); q.Bytes != 12*disk.MiB || q.Volume.RestorePoints || len(after) != len(before)-2 || len(kept().RestorePoints) != 1 {
 		t.Errorf("%s, %d files of %d, %v", q.Bytes, len(after), len(before), kept().RestorePoints)
 	}
+}
+
+// TestPowerCutIntoPieces cuts the power while a volume becomes smaller whose last file goes into
+// hundreds of single free clusters, and its list of them into records that extend its own.
+func TestPowerCutIntoPieces(t *testing.T) {
+	dir := t.TempDir()
+	s := &shop{dir: dir, image: filepath.Join(dir, "d.img")}
+	im, err := disk.CreateImage(s.image, 40*disk.MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := disk.NewWindow(im, disk.MiB, 34*disk.MiB)
+	by, err := combed(w, ntfs.Options{Label: "Comb", Serial: 1, Hidden: 2048, Time: day, Files: files("comb", 20)}, rand.New(rand.NewPCG(6, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: uid(1), Start: 2048, End: 2048 + w.Size().At(512) - 1})
+	if err := table.New(im, uid(0xd0), e).Apply(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	im.Close()
+	s.steps, s.fills = []plan.Step{{Do: plan.Shrink, Partition: "1", By: fmt.Sprintf("%d MiB", by/disk.MiB)}}, true
+	s.cut(t, 1)
 }

@@ -13,9 +13,11 @@ type piece struct {
 	name   string
 	lowest int64
 	b      []byte
-	// What a piece that is not resident can be split by.
-	runs                     []run
-	alloc, size, initialised disk.Bytes
+	// What a piece that is not resident can be split by: its runs, the bytes before its
+	// list of them, and the clusters that are compressed together.
+	runs []run
+	head []byte
+	unit int64
 }
 
 // whole is a resident attribute.
@@ -37,42 +39,83 @@ func whole(typ uint32, name string, value []byte, indexed bool) piece {
 	return piece{typ: typ, name: name, b: b}
 }
 
-// outside is an attribute whose contents lie in clusters, or that part of it which the
-// runs map.
+// outside is an attribute whose contents lie in clusters.
 func outside(typ uint32, name string, runs []run, alloc, size disk.Bytes) piece {
-	nm, pairs := bytes16(name), packRuns(runs)
-	at := (64 + len(nm) + 7) &^ 7
-	b := make([]byte, (at+len(pairs)+7)&^7)
-	lowest := int64(0)
-	if len(runs) > 0 {
-		lowest = runs[0].vcn
-	}
-	le.PutUint32(b, typ)
-	le.PutUint32(b[4:], uint32(len(b)))
-	b[8], b[9] = 1, byte(len(nm)/2)
-	le.PutUint16(b[10:], 64)
-	le.PutUint64(b[16:], uint64(lowest))
-	le.PutUint64(b[24:], uint64(runsEnd(runs, lowest)-1))
-	le.PutUint16(b[32:], uint16(at))
-	if lowest == 0 {
-		le.PutUint64(b[40:], uint64(alloc))
-		le.PutUint64(b[48:], uint64(size))
-		le.PutUint64(b[56:], uint64(size))
-	}
-	copy(b[64:], nm)
-	copy(b[at:], pairs)
-	return piece{typ: typ, name: name, lowest: lowest, b: b, runs: runs, alloc: alloc, size: size}
+	nm := bytes16(name)
+	h := make([]byte, (64+len(nm)+7)&^7)
+	le.PutUint32(h, typ)
+	h[8], h[9] = 1, byte(len(nm)/2)
+	le.PutUint16(h[10:], 64)
+	le.PutUint64(h[40:], uint64(alloc))
+	le.PutUint64(h[48:], uint64(size))
+	le.PutUint64(h[56:], uint64(size))
+	copy(h[64:], nm)
+	return piece{typ: typ, name: name, head: h, unit: 1}.mapped(runs)
 }
 
-// split cuts a piece so that no part is longer than most bytes.
+// carried is an attribute of a record that exists, with other runs where its contents lie in
+// clusters.
+func carried(r *record, a *attr, runs []run) piece {
+	b := slices.Clone(r.raw[a.off : a.off+a.length])
+	p := piece{typ: a.typ, name: a.name, b: b}
+	if a.resident {
+		return p
+	}
+	p.head, p.unit = b[:le.Uint16(b[32:])], 1<<(a.unit&15)
+	return p.mapped(runs)
+}
+
+// mapped is the piece, or the part of it, that the runs map.
+func (p piece) mapped(runs []run) piece {
+	if p.runs = runs; len(runs) > 0 {
+		p.lowest = runs[0].vcn
+	}
+	h := slices.Clone(p.head)
+	if p.lowest > 0 { // the sizes stand in the first part alone
+		nm := bytes16(p.name)
+		h = append(slices.Clone(p.head[:64]), nm...)
+		h = append(h, make([]byte, -len(h)&7)...)
+		clear(h[34:64])
+		le.PutUint16(h[10:], 64)
+	}
+	pairs := packRuns(runs)
+	le.PutUint16(h[32:], uint16(len(h)))
+	le.PutUint64(h[16:], uint64(p.lowest))
+	le.PutUint64(h[24:], uint64(runsEnd(runs, p.lowest)-1))
+	p.b = append(h, pairs...)
+	p.b = append(p.b, make([]byte, -len(p.b)&7)...)
+	le.PutUint32(p.b[4:], uint32(len(p.b)))
+	return p
+}
+
+// split cuts a piece so that no part is longer than most bytes. What is compressed together
+// stays in one part.
 func (p piece) split(most int) []piece {
 	if len(p.b) <= most || len(p.runs) < 2 {
 		return []piece{p}
 	}
-	half := len(p.runs) / 2
-	a := outside(p.typ, p.name, p.runs[:half], p.alloc, p.size)
-	b := outside(p.typ, p.name, p.runs[half:], 0, 0)
-	return append(a.split(most), b.split(most)...)
+	first, end := p.runs[0].vcn, runsEnd(p.runs, 0)
+	at := p.runs[len(p.runs)/2].vcn / p.unit * p.unit
+	if at <= first {
+		at = first + p.unit
+	}
+	if at >= end {
+		return []piece{p}
+	}
+	var a, b []run
+	for _, r := range p.runs {
+		if n := min(r.n, at-r.vcn); n > 0 {
+			a = append(a, run{r.vcn, r.lcn, n})
+		}
+		if n := min(r.n, r.vcn+r.n-at); n > 0 {
+			x := run{r.vcn + r.n - n, r.lcn, n}
+			if r.lcn >= 0 {
+				x.lcn = r.lcn + r.n - n
+			}
+			b = append(b, x)
+		}
+	}
+	return append(p.mapped(a).split(most), p.mapped(b).split(most)...)
 }
 
 // head is the bytes before a record's first attribute.

@@ -13,7 +13,7 @@ import (
 // Reasons why a volume cannot be grown.
 var (
 	ErrTooSmall = errors.New("the room added is less than one cluster")
-	ErrRecord   = errors.New("a system file's record has no room for the change")
+	ErrRecord   = errors.New("a record of the table of files has no room for the change")
 )
 
 // Grow returns the script that makes the volume as long as a partition of

@@ -39,6 +39,7 @@ type loader struct {
 	bits    []byte // of the table of files
 	count   int64  // records that the table has
 	cursor  int64
+	own     []int64 // records of the file that is being laid out, which it had before
 
 	sec        *descriptors
 	newSDS     []secured
@@ -125,16 +126,8 @@ func (l *loader) open() (err error) {
 	if l.space, err = l.v.space(); err != nil {
 		return err
 	}
-	bm, err := l.v.system(recMFT, atBitmap, "")
-	if err != nil {
+	if err := l.openTable(); err != nil {
 		return err
-	}
-	if l.bits, err = bm.all(64 * disk.MiB); err != nil {
-		return err
-	}
-	l.count = int64(min(l.v.mft.size, l.v.mft.initialised)) / int64(l.v.boot.record)
-	if int64(len(l.bits))*8 < l.count {
-		return fmt.Errorf("%w: the table of files has %d records and a map of %d", volume.ErrDamaged, l.count, len(l.bits)*8)
 	}
 	if l.sec, err = l.v.descriptors(); err != nil {
 		return err
@@ -152,8 +145,30 @@ func (l *loader) open() (err error) {
 	return nil
 }
 
-// number takes a free record; those behind the table's end are added to it later.
+// openTable reads which records of the table of files are in use.
+func (l *loader) openTable() error {
+	bm, err := l.v.system(recMFT, atBitmap, "")
+	if err != nil {
+		return err
+	}
+	if l.bits, err = bm.all(64 * disk.MiB); err != nil {
+		return err
+	}
+	l.count = int64(min(l.v.mft.size, l.v.mft.initialised)) / int64(l.v.boot.record)
+	if int64(len(l.bits))*8 < l.count {
+		return fmt.Errorf("%w: the table of files has %d records and a map of %d", volume.ErrDamaged, l.count, len(l.bits)*8)
+	}
+	return nil
+}
+
+// number takes a record that the file had, or a free one; those behind the table's end are
+// added to it later.
 func (l *loader) number() (int64, error) {
+	if len(l.own) > 0 {
+		n := l.own[0]
+		l.own = l.own[1:]
+		return n, nil
+	}
 	for ; ; l.cursor++ {
 		n := l.cursor
 		if n >= 1<<32 {
@@ -522,7 +537,7 @@ func (l *loader) arrive(a *arriving) error {
 		if err != nil {
 			return err
 		}
-		size, alloc = f.Bytes, p.alloc
+		size, alloc = f.Bytes, l.bytesOf(p.runs)
 		if p.runs == nil {
 			alloc = (size + 7) &^ 7
 			room -= len(p.b)

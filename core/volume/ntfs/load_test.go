@@ -84,14 +84,13 @@ func guests(rng *rand.Rand, n int) (in []volume.Incoming, source []byte, want ma
 }
 
 // fragmented is a volume in which every free stretch is short.
-func fragmented(t *testing.T, size disk.Bytes, hole int) (disk.Device, *Volume) {
+func fragmented(t *testing.T, size disk.Bytes) (disk.Device, *Volume) {
 	t.Helper()
 	var files []volume.Source
 	for i := range int(size / 4096 / 4) {
 		files = append(files, volume.Source{Path: fmt.Sprintf("old/%d/f%05d", i%7, i), Data: bytes.Repeat([]byte{byte(i)}, 4096*2)})
 	}
 	im, v := withFiles(t, size, Options{Label: "Old", Time: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), Files: files})
-	_ = hole
 	return im, v
 }
 
@@ -138,7 +137,7 @@ func contentsOf(t *testing.T, v *Volume) map[string][]byte {
 
 func TestLoad(t *testing.T) {
 	for _, into := range []string{"", "From Archive", "From Archive/2021/all", "old/3"} {
-		im, v := fragmented(t, 96*disk.MiB, 3)
+		im, v := fragmented(t, 96*disk.MiB)
 		before := contentsOf(t, v)
 		in, source, want := guests(rand.New(rand.NewPCG(5, 6)), 1500)
 		l, err := v.Load(into, in, volume.LoadOptions{Source: "s", Now: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)})
@@ -251,7 +250,7 @@ func TestLoadRefuses(t *testing.T) {
 
 // TestSpace takes room in all sizes until nothing is left, and never twice.
 func TestSpace(t *testing.T) {
-	_, v := fragmented(t, 32*disk.MiB, 2)
+	_, v := fragmented(t, 32*disk.MiB)
 	s, err := v.space()
 	if err != nil {
 		t.Fatal(err)

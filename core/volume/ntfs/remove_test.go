@@ -17,7 +17,7 @@ import (
 // TestRemove puts files of all kinds into a fragmented volume and takes them out again,
 // several times over.
 func TestRemove(t *testing.T) {
-	im, v := fragmented(t, 96*disk.MiB, 3)
+	im, v := fragmented(t, 96*disk.MiB)
 	before := contentsOf(t, v)
 	s, err := v.space()
 	if err != nil {
@@ -111,7 +111,7 @@ func TestRemoveRefuses(t *testing.T) {
 
 // TestPlaced writes contents into free clusters first and lists them as a file afterwards.
 func TestPlaced(t *testing.T) {
-	im, v := fragmented(t, 64*disk.MiB, 4)
+	im, v := fragmented(t, 64*disk.MiB)
 	data := make([]byte, 9*disk.MiB+1234)
 	for i := range data {
 		data[i] = byte(i * 7 >> 8)
@@ -153,7 +153,7 @@ func TestPlaced(t *testing.T) {
 }
 
 func TestSetLabel(t *testing.T) {
-	im, v := fragmented(t, 32*disk.MiB, 3)
+	im, v := fragmented(t, 32*disk.MiB)
 	before := contentsOf(t, v)
 	for _, label := range []string{"Another", "", "Töpferei & Ton 2026, Regal 12", strings.Repeat("n", 32)} {
 		s, err := v.SetLabel(label)

@@ -95,6 +95,35 @@ func (s *space) cut(f *stretch, n int64) int64 {
 	return lcn
 }
 
+// piece takes n clusters that lie together, if there are such.
+func (s *space) piece(n int64) (lcn int64, ok bool) {
+	for i := range s.free {
+		if f := &s.free[i]; f.to-f.from >= n {
+			return s.cut(f, n), true
+		}
+	}
+	return 0, false
+}
+
+// undo makes free again what was taken, and takes back what was given, after there were so
+// many stretches of each.
+func (s *space) undo(taken, given int) {
+	s.free = append(s.free, s.taken[taken:]...)
+	slices.SortFunc(s.free, func(a, b stretch) int { return cmp.Compare(a.from, b.from) })
+	var joined []stretch
+	s.left = 0
+	for _, f := range s.free {
+		s.left += f.to - f.from
+		if n := len(joined) - 1; n >= 0 && joined[n].to == f.from {
+			joined[n].to = f.to
+		} else if f.from < f.to {
+			joined = append(joined, f)
+		}
+	}
+	s.free, s.at, s.toobig = joined, 0, 1<<62
+	s.taken, s.given = s.taken[:taken], s.given[:given]
+}
+
 // claim takes n clusters at lcn, which must be free.
 func (s *space) claim(lcn, n int64) error {
 	i, _ := slices.BinarySearchFunc(s.free, lcn, func(f stretch, at int64) int {

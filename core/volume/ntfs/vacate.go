@@ -22,24 +22,38 @@ type vacating struct {
 	table  []run            // where the table of files lies then,
 	bitmap []run            // where $Bitmap lies then
 	mirror []run            // where $MFTMirr lies then
+	marks  []run            // where the map of records lies then
+
+	moved  map[place][]run // where attributes lie then that were moved
+	over   map[int64]bool  // files whose records have no room for that
+	layout *loader         // that lays these out anew, once there are any
+	spare  int64           // records that are free and not yet counted on
+}
+
+// place is where an attribute stands: its record, and its offset in it.
+type place struct {
+	num int64
+	off int
 }
 
 // Vacate returns the script after which nothing lies behind where a volume of the given size
 // would end, so that Shrink can cut it there; the volume keeps its size. What lies there is
 // moved to free clusters, as many stretches as need be, each file's record is written anew,
 // and so are the copies of records and, where $MFT or $MFTMirr moves, the boot sector and its
-// copy. Nothing is to be done when the script is empty.
+// copy. A file whose record has no room for the longer list of its stretches gains records
+// that extend it ($ATTRIBUTE_LIST), or where none are free is put into one piece, as the file
+// system's own files are. Nothing is to be done when the script is empty.
 //
 // Bad clusters stay where they are, and so does a table of files whose own list of stretches
-// does not lie in one record: where they lie there, and where a record has no room for the
-// longer list of its stretches, the volume is refused (ErrUsed, ErrRecord), as is one that is
-// not clean or disagrees with itself.
+// does not lie in one record: where they lie there the volume is refused (ErrUsed), as is one
+// that is not clean or disagrees with itself, or where a record has no room and neither way
+// out is left (ErrRecord).
 func (v *Volume) Vacate(size disk.Bytes) (script.Script, error) {
 	if err := v.Clean(); err != nil {
 		return nil, err
 	}
 	o := v.boot
-	m := &vacating{v: v, end: (int64(size/o.sector) - 1) / int64(o.cluster/o.sector), raws: map[int64][]byte{}}
+	m := &vacating{v: v, end: (int64(size/o.sector) - 1) / int64(o.cluster/o.sector), raws: map[int64][]byte{}, moved: map[place][]run{}, over: map[int64]bool{}}
 	if m.end >= o.clusters || m.end < 1 {
 		return nil, ErrTooSmall
 	}
@@ -56,6 +70,11 @@ func (v *Volume) Vacate(size disk.Bytes) (script.Script, error) {
 			return nil, err
 		}
 	}
+	if len(m.over) > 0 {
+		if err := m.extend(); err != nil {
+			return nil, err
+		}
+	}
 	return m.script()
 }
 
@@ -65,7 +84,11 @@ func (m *vacating) record(num int64) error {
 	if err != nil || r.flags&inUse == 0 {
 		return nil // what is in use and cannot be read makes the volume disagree with itself
 	}
-	for i := 0; i < len(r.attrs); i++ {
+	offs := make([]int, len(r.attrs)) // as they stand on the volume
+	for i, a := range r.attrs {
+		offs[i] = a.off
+	}
+	for i := range offs {
 		a := &r.attrs[i]
 		if a.resident || !slices.ContainsFunc(a.runs, func(x run) bool { return x.lcn >= 0 && x.lcn+x.n > m.end }) {
 			continue
@@ -73,13 +96,24 @@ func (m *vacating) record(num int64) error {
 		if num == 0 && a.typ == atData && r.find(atList, "") != nil || r.base&(1<<48-1) == 0 && r.base != 0 && a.typ == atData || num == recBadClus {
 			return fmt.Errorf("%w: a table of files in many pieces or a bad cluster (file %d), which stay where they are", ErrUsed, num)
 		}
+		since := m.state()
 		runs, err := m.away(a.runs)
 		if err != nil {
 			return err
 		}
 		raw, err := withRuns(r, a, runs, nil)
+		if errors.Is(err, ErrRecord) {
+			var extended bool
+			if runs, extended, err = m.noRoom(r, a, runs, since); err == nil && !extended {
+				raw, err = withRuns(r, a, runs, nil)
+			}
+		}
 		if err != nil {
 			return fmt.Errorf("file %d: %w", num, err)
+		}
+		m.moved[place{num, offs[i]}] = runs
+		if raw == nil {
+			continue
 		}
 		switch {
 		case num == 0 && a.typ == atData:
@@ -88,6 +122,8 @@ func (m *vacating) record(num int64) error {
 			m.bitmap = runs
 		case num == recMirror && a.typ == atData:
 			m.mirror = runs
+		case num == 0 && a.typ == atBitmap:
+			m.marks = runs
 		}
 		m.raws[num] = raw
 		if r, err = parseRecord(num, bytes.Clone(raw), m.v.boot.clusters); err != nil {
@@ -101,20 +137,13 @@ func (m *vacating) record(num int64) error {
 func (m *vacating) away(runs []run) ([]run, error) {
 	c := m.v.boot.cluster
 	var out []run
-	add := func(x run) {
-		if n := len(out); n > 0 && x.lcn >= 0 && out[n-1].lcn >= 0 && out[n-1].lcn+out[n-1].n == x.lcn {
-			out[n-1].n += x.n
-			return
-		}
-		out = append(out, x)
-	}
 	for _, x := range runs {
 		if x.lcn < 0 || x.lcn+x.n <= m.end {
-			add(x)
+			out = joinRun(out, x)
 			continue
 		}
 		if stays := m.end - x.lcn; stays > 0 {
-			add(run{x.vcn, x.lcn, stays})
+			out = joinRun(out, run{x.vcn, x.lcn, stays})
 			x = run{x.vcn + stays, m.end, x.n - stays}
 		}
 		to, err := m.room.take(x.n)
@@ -123,11 +152,26 @@ func (m *vacating) away(runs []run) ([]run, error) {
 		}
 		m.room.give([]run{x})
 		for _, y := range to {
-			m.moves = append(m.moves, script.Op{Kind: script.Move, Off: disk.Bytes(y.lcn) * c, From: disk.Bytes(x.lcn+y.vcn) * c, Len: disk.Bytes(y.n) * c})
-			add(run{x.vcn + y.vcn, y.lcn, y.n})
+			m.move(disk.Bytes(x.lcn+y.vcn)*c, disk.Bytes(y.lcn)*c, disk.Bytes(y.n)*c)
+			out = joinRun(out, run{x.vcn + y.vcn, y.lcn, y.n})
 		}
 	}
 	return out, nil
+}
+
+// move appends that contents go from one place to another.
+func (m *vacating) move(from, to, n disk.Bytes) {
+	m.moves = append(m.moves, script.Op{Kind: script.Move, Off: to, From: from, Len: n})
+}
+
+// joinRun appends a run, as part of the last one where it follows that on the volume too.
+func joinRun(runs []run, x run) []run {
+	n := len(runs) - 1
+	if n >= 0 && (x.lcn >= 0 && runs[n].lcn >= 0 && runs[n].lcn+runs[n].n == x.lcn || x.lcn < 0 && runs[n].lcn < 0) {
+		runs[n].n += x.n
+		return runs
+	}
+	return append(runs, x)
 }
 
 // script puts it together: the contents first, then what names their new places.
@@ -158,6 +202,12 @@ func (m *vacating) script() (script.Script, error) {
 	if err := m.bits(&s, st, true); err != nil {
 		return nil, err
 	}
+	if len(m.over) > 0 {
+		s = append(s, m.layout.blocks...)
+		if err := m.recordMap(&s); err != nil {
+			return nil, err
+		}
+	}
 	s.Barrier("their new clusters marked")
 	for _, num := range slices.Sorted(maps.Keys(m.raws)) {
 		raw := m.raws[num]
@@ -183,6 +233,28 @@ func (m *vacating) script() (script.Script, error) {
 	}
 	s.Barrier("the volume's end is free")
 	return s, nil
+}
+
+// recordMap appends the writes of the map of records.
+func (m *vacating) recordMap(s *script.Script) error {
+	old, err := m.v.system(recMFT, atBitmap, "")
+	if err != nil {
+		return err
+	}
+	was, err := old.all(64 * disk.MiB)
+	if err != nil {
+		return err
+	}
+	at := old
+	if m.marks != nil {
+		at = &stream{runs: m.marks}
+	}
+	m.layout.blocks = nil
+	if err := m.layout.changed(at, 0, was, m.layout.bits, int64(old.size)); err != nil {
+		return err
+	}
+	*s = append(*s, m.layout.blocks...)
+	return nil
 }
 
 // bits appends the writes of the bitmap: with the new clusters marked, and then without
