@@ -761,7 +761,7 @@ func (l *loader) security(d []byte) uint32 {
 // parseEdited parses a record whose fixups are not in place; its attributes share raw's
 // bytes.
 func parseEdited(num int64, raw []byte, clusters int64) (*record, error) {
-	r := &record{num: num, seq: le.Uint16(raw[16:]), flags: le.Uint16(raw[22:]), raw: raw}
+	r := &record{num: num, seq: le.Uint16(raw[16:]), links: le.Uint16(raw[18:]), flags: le.Uint16(raw[22:]), base: le.Uint64(raw[32:]), raw: raw}
 	for off := int(le.Uint16(raw[20:])); off+8 <= len(raw) && le.Uint32(raw[off:]) != atEnd; {
 		a, err := parseAttr(raw[off:], clusters)
 		if err != nil {
@@ -776,8 +776,10 @@ func parseEdited(num int64, raw []byte, clusters int64) (*record, error) {
 
 // edited is a record that exists as it stands after the changes so far.
 func (l *loader) edited(num int64) (*record, error) {
-	if raw := l.edits[num]; raw != nil {
-		return parseEdited(num, raw, l.v.boot.clusters)
+	for _, changed := range []map[int64][]byte{l.edits, l.records} {
+		if raw := changed[num]; raw != nil {
+			return parseEdited(num, raw, l.v.boot.clusters)
+		}
 	}
 	return l.v.record(num)
 }

@@ -48,7 +48,7 @@ func (m *vacating) open() (err error) {
 	if m.layout != nil {
 		return nil
 	}
-	m.layout = &loader{v: m.v, space: m.room, records: map[int64][]byte{}, cursor: recFirst}
+	m.layout = &loader{v: m.v, space: m.room, records: map[int64][]byte{}, edits: map[int64][]byte{}, cursor: recFirst}
 	if m.layout.up, err = m.v.upcase(); err != nil {
 		return err
 	}
@@ -104,36 +104,16 @@ func (m *vacating) extend() error {
 		if err != nil {
 			return err
 		}
-		recs := []*record{r}
-		l.own = nil
-		if list := r.find(atList, ""); list != nil {
-			if l.own, err = m.v.extensions(r); err != nil {
-				return err
-			}
-			for _, num := range l.own {
-				x, err := m.v.record(num)
-				if err != nil {
-					return err
-				}
-				recs = append(recs, x)
-			}
-			m.room.give(m.now(r, list))
+		more, err := l.extending(r)
+		if err != nil {
+			return err
 		}
-		if err := l.file(base, r.flags&^inUse, r.links, m.pieces(recs)); err != nil {
+		if err := l.relist(r, more, m.now, nil, nil); err != nil {
 			return fmt.Errorf("file %d: %w", base, err)
 		}
-		for _, num := range l.own { // that are not needed any more
-			x, err := m.v.record(num)
-			if err != nil {
-				return err
-			}
-			le.PutUint16(x.raw[22:], x.flags&^inUse)
-			le.PutUint16(x.raw[16:], max(x.seq+1, 1))
-			l.records[num] = x.raw
-			l.bits[num/8] &^= 1 << (num % 8)
-		}
 	}
-	for num, raw := range l.records {
+	maps.Copy(l.edits, l.records)
+	for num, raw := range l.edits {
 		if num >= l.count {
 			return fmt.Errorf("%w: no record is free to extend another", ErrRecord)
 		}
@@ -151,8 +131,65 @@ func (m *vacating) now(r *record, a *attr) []run {
 	return a.runs
 }
 
-// pieces is all attributes of a file, each as a whole, but for the list of them.
-func (m *vacating) pieces(recs []*record) []piece {
+// extending returns the records that extend that of a file, as they stand after the changes
+// so far.
+func (l *loader) extending(r *record) ([]*record, error) {
+	list := r.find(atList, "")
+	if list == nil {
+		return nil, nil
+	}
+	if !list.resident && l.edits[r.num] != nil {
+		return nil, fmt.Errorf("%w: the list of attributes of file %d has changed already", ErrRecord, r.num)
+	}
+	nums, err := l.v.extensions(r)
+	if err != nil {
+		return nil, err
+	}
+	var out []*record
+	for _, num := range nums {
+		x, err := l.edited(num)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// relist lays a file that exists out anew over the records that it has, free ones where these
+// do not do, and fewer where they are too many. Its attributes lie where now says; those that
+// are gone are replaced by the pieces that are given.
+func (l *loader) relist(r *record, more []*record, now func(*record, *attr) []run, gone func(*attr) bool, in []piece) error {
+	l.own = nil
+	was := []int64{r.num}
+	for _, x := range more {
+		l.own = append(l.own, x.num)
+		was = append(was, x.num)
+	}
+	if list := r.find(atList, ""); list != nil {
+		l.space.give(now(r, list))
+	}
+	if err := l.file(r.num, r.flags&^inUse, r.links, append(attributes(append([]*record{r}, more...), now, gone), in...)); err != nil {
+		return err
+	}
+	for _, x := range more {
+		if slices.Contains(l.own, x.num) {
+			l.release(x)
+		}
+	}
+	l.own = nil
+	for _, num := range was {
+		if raw := l.records[num]; raw != nil { // what exists is changed after what is new
+			l.edits[num] = raw
+			delete(l.records, num)
+		}
+	}
+	return nil
+}
+
+// attributes is all that records of a file hold, each as a whole, but for the list of them
+// and what is gone.
+func attributes(recs []*record, now func(*record, *attr) []run, gone func(*attr) bool) []piece {
 	type part struct {
 		r *record
 		a *attr
@@ -160,18 +197,18 @@ func (m *vacating) pieces(recs []*record) []piece {
 	var parts [][]part // of one attribute each
 	for _, r := range recs {
 		for i := range r.attrs {
-			a := &r.attrs[i]
-			k := -1
+			a, k := &r.attrs[i], -1
+			if a.typ == atList || gone != nil && gone(a) {
+				continue
+			}
 			if !a.resident {
 				k = slices.IndexFunc(parts, func(p []part) bool {
 					return p[0].a.typ == a.typ && p[0].a.name == a.name && !p[0].a.resident
 				})
 			}
-			switch {
-			case a.typ == atList:
-			case k >= 0:
+			if k >= 0 {
 				parts[k] = append(parts[k], part{r, a})
-			default:
+			} else {
 				parts = append(parts, []part{{r, a}})
 			}
 		}
@@ -181,7 +218,7 @@ func (m *vacating) pieces(recs []*record) []piece {
 		slices.SortFunc(p, func(x, y part) int { return cmp.Compare(x.a.lowest, y.a.lowest) })
 		var runs []run
 		for _, x := range p {
-			for _, y := range m.now(x.r, x.a) {
+			for _, y := range now(x.r, x.a) {
 				runs = joinRun(runs, y)
 			}
 		}

@@ -152,12 +152,17 @@ func (l *loader) free(num int64, n *node) error {
 		if err != nil {
 			return err
 		}
-		le.PutUint16(r.raw[22:], r.flags&^inUse)
-		le.PutUint16(r.raw[16:], max(r.seq+1, 1))
-		l.edits[k] = r.raw
-		l.bits[k/8] &^= 1 << (k % 8)
+		l.release(r)
 	}
 	return nil
+}
+
+// release makes a record free.
+func (l *loader) release(r *record) {
+	le.PutUint16(r.raw[22:], r.flags&^inUse)
+	le.PutUint16(r.raw[16:], max(r.seq+1, 1))
+	l.edits[r.num] = r.raw
+	l.bits[r.num/8] &^= 1 << (r.num % 8)
 }
 
 // unlist takes rows out of an index that all files share, where there are any.

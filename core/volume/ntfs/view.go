@@ -3,6 +3,7 @@ package ntfs
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -166,17 +167,22 @@ func (l *loader) rebuild(num int64, name string, edit func([]entry) []entry, sor
 	if err != nil {
 		return err
 	}
-	if r.find(atIndexRoot, name) == nil || l.inParts(r, name) {
-		return fmt.Errorf("%w: the index of record %d lies in several records", ErrRecord, num)
+	more, err := l.extending(r)
+	if err != nil {
+		return err
 	}
 	mine := func(a *attr) bool {
 		return a.name == name && (a.typ == atIndexRoot || a.typ == atIndexAlloc || a.typ == atBitmap)
 	}
 	used := int(le.Uint32(r.raw[24:]))
-	for i := range r.attrs {
-		if a := &r.attrs[i]; mine(a) {
-			used -= a.length
-			l.space.give(a.runs)
+	for _, x := range append([]*record{r}, more...) {
+		for i := range x.attrs {
+			if a := &x.attrs[i]; mine(a) {
+				l.space.give(a.runs)
+				if x == r {
+					used -= a.length
+				}
+			}
 		}
 	}
 	pieces, err := l.index(name, typ, collation, rows, min(l.v.boot.record-used-220, l.v.boot.record/2))
@@ -184,18 +190,12 @@ func (l *loader) rebuild(num int64, name string, edit func([]entry) []entry, sor
 		return err
 	}
 	raw, err := change(r, mine, pieces)
+	if len(more) > 0 || errors.Is(err, ErrRecord) {
+		return l.relist(r, more, func(_ *record, a *attr) []run { return a.runs }, mine, pieces)
+	}
 	if err != nil {
-		return fmt.Errorf("%w: record %d, for its index", err, num)
+		return fmt.Errorf("record %d, for its index: %w", num, err)
 	}
 	l.edits[num] = raw
 	return nil
-}
-
-// inParts tells that attributes of a name lie in records that extend this one.
-func (l *loader) inParts(r *record, name string) bool {
-	if r.find(atList, "") == nil {
-		return false
-	}
-	refs, err := l.v.list(r, func(_ uint32, n string) bool { return n == name })
-	return err != nil || len(refs) > 0
 }
