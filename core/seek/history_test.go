@@ -2,17 +2,14 @@ package seek
 
 import (
 	"bytes"
-	"context"
 	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"io"
-	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 	"testing"
 	"time"
 
@@ -24,6 +21,7 @@ import (
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
+	"jadetrail/core/volume/recognise"
 )
 
 // kept is a volume to be put on drives, as bytes.
@@ -116,6 +114,15 @@ type was struct {
 	at          map[Source]disk.Bytes
 	former      bool // only where a volume was, or how large, that lived on
 	nested      bool // it lies inside a file
+	// Of a nested one: the volume in whose file it lies, and the file's record there.
+	outer    *was
+	record   []byte
+	recordAt disk.Bytes
+	chain    disk.Bytes // where its record in a container's chain lies, 0 for none
+	second   bool       // a second table that is not in use names it
+	// What it had in use when it was lost, and a sum of each sector of that.
+	used [][2]disk.Bytes
+	sums []uint64
 }
 
 // note keeps what the starts of a volume hold.
@@ -154,11 +161,52 @@ func (w *was) note(dev disk.Device) {
 	}
 }
 
+// remember keeps what a partition holds, as it is lost.
+func (w *was) remember(dev disk.Device) {
+	w.used, w.sums = nil, nil
+	if found, err := recognise.Open(disk.NewWindow(dev, w.start, w.own)); err == nil && found.Volume != nil {
+		found.Volume.Allocated(func(from, to disk.Bytes) error {
+			w.used = append(w.used, [2]disk.Bytes{w.start + from, w.start + to})
+			return nil
+		})
+	}
+	if w.used == nil {
+		w.used = [][2]disk.Bytes{{w.start, w.start + w.size}}
+	}
+	for _, r := range w.used {
+		w.sums = append(w.sums, sums(dev, r[0], r[1])...)
+	}
+}
+
+var sumSeed = maphash.MakeSeed()
+
+// sums is one for each sector of a stretch.
+func sums(dev disk.Device, from, to disk.Bytes) (out []uint64) {
+	b := make([]byte, disk.MiB)
+	for at := from; at < to; at += disk.MiB {
+		n := min(disk.MiB, to-at)
+		dev.ReadAt(b[:n], int64(at))
+		for i := disk.Bytes(0); i < n; i += 512 {
+			out = append(out, maphash.Bytes(sumSeed, b[i:i+512]))
+		}
+	}
+	return out
+}
+
 // left are the starts that are still there.
 func (w *was) left(dev disk.Device) (out []Source) {
 	for s, b := range w.boots {
 		if now, err := disk.ReadFull(dev, w.at[s], disk.Bytes(len(b))); err == nil && bytes.Equal(now, b) {
 			out = append(out, s)
+		}
+	}
+	if w.second {
+		out = append(out, ByTable)
+	}
+	if w.chain != 0 {
+		if b, err := disk.ReadFull(dev, w.chain, 512); err == nil && b[510] == 0x55 && b[511] == 0xaa && b[450] == 7 &&
+			binary.LittleEndian.Uint32(b[454:]) == 2048 && binary.LittleEndian.Uint32(b[458:]) == uint32(w.size/512) {
+			out = append(out, ByChain)
 		}
 	}
 	slices.Sort(out)
@@ -177,9 +225,12 @@ type history struct {
 	slot    int
 	volumes int
 	serial  uint64
-	erased  [][2]disk.Bytes
+	mbr     bool // the drive has an MBR, and from the middle on a container
 	journal []string
 }
+
+// From here on a drive with an MBR has logical volumes.
+const logical = 120 * disk.MiB
 
 const driveSize = 400 * disk.MiB
 
@@ -191,24 +242,71 @@ func (h *history) say(format string, args ...any) {
 // where old systems put one.
 func (h *history) free(n disk.Bytes) (disk.Bytes, bool) {
 	for range 40 {
-		at := disk.MiB + disk.Bytes(h.rng.Int64N(int64((driveSize-n-2*disk.MiB)/disk.MiB)))*disk.MiB
-		if !slices.ContainsFunc(h.living, func(w *was) bool { return at < w.start+w.size && w.start < at+n }) {
+		at := 2*disk.MiB + disk.Bytes(h.rng.Int64N(int64((driveSize-n-3*disk.MiB)/disk.MiB)))*disk.MiB
+		if h.mbr && (at < logical && at+n > logical || at < logical && h.primaries() > 2) {
+			continue
+		}
+		if !slices.ContainsFunc(h.living, func(w *was) bool { return at-disk.MiB < w.start+w.size && w.start-disk.MiB < at+n }) {
 			return at, true
 		}
 	}
 	return 0, false
 }
 
-// some files, with a nested image among them now and then.
+func (h *history) primaries() (n int) {
+	for _, w := range h.living {
+		if w.start < logical {
+			n++
+		}
+	}
+	return n
+}
+
+// enter gives a partition its entry at the place where it lies. A logical volume has a record
+// of its own in the drive, in the MiB before it.
+func (h *history) enter(w *was) {
+	w.entry.Start, w.entry.End = w.start.At(512), (w.start+w.size).At(512)-1
+	if w.chain = 0; !h.mbr {
+		w.entry = table.NewEntry(w.entry)
+		return
+	}
+	w.entry = table.Entry{TypeID: "07", Start: w.entry.Start, End: w.entry.End}
+	if w.start >= logical {
+		w.chain = w.start - disk.MiB
+		w.entry.Record = w.chain.At(512)
+	}
+	w.entry = table.MBREntry(w.entry, 512)
+	if w.chain != 0 {
+		if _, err := h.im.WriteAt(w.entry.Raw, int64(w.chain)); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+}
+
+// lose takes note of what a partition is as it goes.
+func (h *history) lose(w *was) {
+	w.remember(h.im)
+	h.lost = append(h.lost, w)
+}
+
+// files are some of contents that are nowhere else.
 func (h *history) files(n int) (in []volume.Source) {
 	for i := range n {
 		b := make([]byte, h.rng.IntN(60000))
-		for k := range b {
-			b[k] = byte(i + k*7 + k>>8)
-		}
+		h.noise(b)
 		in = append(in, volume.Source{Path: fmt.Sprintf("Shelf %d/paper %d.txt", i%4, i), Data: b})
 	}
 	return in
+}
+
+func (h *history) noise(b []byte) {
+	for k := range b {
+		if k%8 == 0 && k+8 <= len(b) {
+			binary.LittleEndian.PutUint64(b[k:], h.rng.Uint64())
+		} else if k >= len(b)&^7 {
+			b[k] = 1
+		}
+	}
 }
 
 // nested is the bytes of an image that lies in a file: a volume, or a drive with one.
@@ -303,7 +401,8 @@ func (h *history) create() {
 	}
 	w.note(h.im)
 	h.slot++
-	w.entry = table.NewEntry(table.Entry{Slot: h.slot, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-1045-4d0b-9c3e-%012x", h.slot), Start: at.At(512), End: (at + w.size).At(512) - 1})
+	w.entry = table.Entry{Slot: h.slot, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-1045-4d0b-9c3e-%012x", h.slot)}
+	h.enter(w)
 	h.living = append(h.living, w)
 	h.say("made %s of %s at %d MiB", w.kind, w.size, at/disk.MiB)
 	if nested != nil { // where in the drive it came to lie
@@ -313,12 +412,34 @@ func (h *history) create() {
 				if f.Path == "machine.img" && len(f.Extents) == 1 {
 					nested.start += at + f.Extents[0].Off
 					nested.note(h.im)
+					outer := *w
+					nested.outer = &outer
+					nested.recordAt, nested.record = h.recordOf("machine.img", at, w.size)
 					h.lost = append(h.lost, nested)
 					h.say("with an image inside a file, its volume at byte %d", nested.start)
 				}
 			}
 		}
 	}
+}
+
+// recordOf finds the record of a file in the table of files of an NTFS volume, by its bytes.
+func (h *history) recordOf(name string, start, size disk.Bytes) (at disk.Bytes, record []byte) {
+	wide := make([]byte, 0, 2*len(name))
+	for _, c := range name {
+		wide = append(wide, byte(c), 0)
+	}
+	b, err := disk.ReadFull(h.im, start, size)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	for at := 0; at+1024 <= len(b); at += 1024 {
+		if string(b[at:at+4]) == "FILE" && bytes.Contains(b[at:at+1024], wide) {
+			return start + disk.Bytes(at), bytes.Clone(b[at : at+1024])
+		}
+	}
+	h.t.Fatalf("no record of %s", name)
+	return 0, nil
 }
 
 // numbered puts a volume of the library on a drive, with a serial number of its own where it has
@@ -370,7 +491,7 @@ func (h *history) becomes() {
 	switch rng.IntN(8) {
 	case 0, 1, 2:
 		h.living = slices.Delete(h.living, i, i+1)
-		h.lost = append(h.lost, w)
+		h.lose(w)
 		h.say("deleted the %s at %d MiB", w.kind, w.start/disk.MiB)
 	case 3: // another program moves it, and leaves what was there
 		to, ok := h.free(w.size)
@@ -385,8 +506,7 @@ func (h *history) becomes() {
 		old.former = true
 		h.lost = append(h.lost, &old)
 		w.start = to
-		w.entry.Start, w.entry.End = to.At(512), (to+w.size).At(512)-1
-		w.entry = table.NewEntry(w.entry)
+		h.enter(w)
 		w.note(h.im)
 		h.say("moved a %s from %d to %d MiB", w.kind, old.start/disk.MiB, to/disk.MiB)
 	case 4: // made smaller or larger
@@ -403,7 +523,8 @@ func (h *history) becomes() {
 			return
 		}
 		lost := *w
-		h.lost = append(h.lost, &lost)
+		h.lose(&lost)
+		lost.chain = 0 // it names what is there from now on
 		h.serial++
 		if err := numbered(disk.NewWindow(h.im, w.start, put.size), put, h.serial); err != nil {
 			h.t.Fatal(err)
@@ -424,6 +545,11 @@ func (h *history) becomes() {
 		}
 		if rng.IntN(2) == 0 {
 			clear(b)
+		} else if rng.IntN(3) == 0 { // where a volume that is lost has its tables
+			if k := rng.IntN(len(h.lost) + 1); k < len(h.lost) && !h.takenNow(h.lost[k].start, h.lost[k].start+n) {
+				at = h.lost[k].start + 4096
+				b = b[:n-4096]
+			}
 		}
 		if _, err := h.im.WriteAt(b, int64(at)); err != nil {
 			h.t.Fatal(err)
@@ -446,7 +572,7 @@ func (h *history) resize(w *was) {
 	if info, err := v.Info(); err == nil && h.rng.IntN(2) == 0 && info.ShrinkCut < w.size-4*disk.MiB {
 		to = info.ShrinkCut.Up(disk.MiB) + disk.MiB
 	}
-	if to > w.size && (w.start+to > driveSize-2*disk.MiB || slices.ContainsFunc(h.living, func(x *was) bool { return x != w && x.start < w.start+to && w.start < x.start+x.size })) {
+	if to > w.size && (w.start+to > driveSize-2*disk.MiB || h.mbr && w.start < logical && w.start+to > logical-disk.MiB || slices.ContainsFunc(h.living, func(x *was) bool { return x != w && x.start-disk.MiB < w.start+to && w.start < x.start+x.size })) {
 		return
 	}
 	dev := disk.NewWindow(h.im, w.start, max(to, w.size))
@@ -463,172 +589,12 @@ func (h *history) resize(w *was) {
 	old.former = true
 	h.lost = append(h.lost, &old)
 	w.size, w.own = to, to
-	w.entry.End = (w.start + to).At(512) - 1
-	w.entry = table.NewEntry(w.entry)
+	h.enter(w)
 	w.note(h.im)
 	h.say("%s at %d MiB went from %s to %s", w.kind, w.start/disk.MiB, old.size, to)
 }
 
-// tally counts by kind what was to be found, and what was.
-type tally struct{ partitions, start, copyOnly, found, ghosts, told, sureLikely, true int }
-
-// TestKnownHistories searches drives of which every partition that was ever on them is known.
-// With JADETRAIL_PROVE there are 300 of them.
-func TestKnownHistories(t *testing.T) {
-	seed, drives := uint64(time.Now().UnixNano()), 12
-	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
-	if os.Getenv("JADETRAIL_PROVE") != "" {
-		drives = 300
-	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
-	lib := library(t)
-	tallies := map[string]*tally{}
-	of := func(k volume.Kind) *tally {
-		if tallies[string(k)] == nil {
-			tallies[string(k)] = &tally{}
-		}
-		return tallies[string(k)]
-	}
-	for n := range drives {
-		path := filepath.Join(t.TempDir(), "d.img")
-		im, err := disk.CreateImage(path, driveSize, 512)
-		if err != nil {
-			t.Fatal(err)
-		}
-		h := &history{t: t, rng: rng, im: im, lib: lib, used: map[int]bool{}, serial: seed<<16 + uint64(n)<<8}
-		for range 6 + rng.IntN(14) {
-			h.becomes()
-		}
-		h.finish()
-		h.judge(n, of)
-		im.Close()
-		os.Remove(path)
-	}
-	kinds := slices.Sorted(maps.Keys(tallies))
-	sure, right := 0, 0
-	t.Logf("%-8s %10s %7s %10s %6s %7s %6s %12s %6s", "kind", "partitions", "start", "copy only", "found", "ghosts", "told", "sure, likely", "true")
-	for _, k := range kinds {
-		x := tallies[k]
-		t.Logf("%-8s %10d %7d %10d %6d %7d %6d %12d %6d", k, x.partitions, x.start, x.copyOnly, x.found, x.ghosts, x.told, x.sureLikely, x.true)
-		sure, right = sure+x.sureLikely, right+x.true
-	}
-	t.Logf("of %d finds that are sure or likely %d are true", sure, right)
-	if sure < drives/2 || right*100 < sure*99 && sure-right > 1 {
-		t.Errorf("only %d of %d are true", right, sure)
-	}
-}
-
-// finish writes the table as it is at the end, or damages it, and some of what is lost too.
-func (h *history) finish() {
-	var entries []table.Entry
-	for i, w := range h.living {
-		w.entry.Slot = i + 1
-		entries = append(entries, w.entry)
-	}
-	slices.SortFunc(entries, func(a, b table.Entry) int { return int(a.Start - b.Start) })
-	if err := table.New(h.im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0", entries...).Apply(h.im, nil); err != nil {
-		h.t.Fatal(err)
-	}
-	if h.rng.IntN(6) == 0 { // the whole table is gone
-		h.im.Zero(0, disk.MiB)
-		h.im.Zero(driveSize-disk.MiB, disk.MiB)
-		h.lost = append(h.lost, h.living...)
-		h.living = nil
-		h.say("the table was wiped")
-	}
-	for _, w := range h.lost {
-		if h.rng.IntN(4) != 0 || w.nested || slices.ContainsFunc(h.living, func(x *was) bool { return x.start < w.start+4096 && w.start < x.start+x.size }) {
-			continue
-		}
-		h.im.Zero(w.start, 2048) // only what lies at its end, or behind its start, is left
-		h.say("the start at %d MiB was wiped", w.start/disk.MiB)
-	}
-}
-
-// judge compares what a search finds with what is known.
-func (h *history) judge(n int, of func(volume.Kind) *tally) {
-	sv, err := survey.Read(h.im, nil)
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	s := New(h.im, sv, nil)
-	if err := s.Likely(context.Background()); err != nil {
-		h.t.Fatal(err)
-	}
-	if reached, err := s.Whole(context.Background(), 0); err != nil || reached != driveSize {
-		h.t.Fatal(err, reached)
-	}
-	finds := s.Finds()
-	same := func(w *was, f Find) bool {
-		return f.Start.Offset(512) == w.start && family(f.Kind) == family(w.kind) && (f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
-	}
-	bad := func(format string, args ...any) {
-		h.t.Errorf("drive %d: %s\n%s", n, fmt.Sprintf(format, args...), strings.Join(h.journal, "\n"))
-		for _, f := range finds {
-			h.t.Logf("  find %s at byte %d, %s, %s, ghost %v: %v", f.Kind, f.Start.Offset(512), f.Bytes, f.Confidence, f.Ghost, f.Reasons)
-		}
-	}
-	for _, w := range h.lost {
-		x := of(w.kind)
-		left := w.left(h.im)
-		i := slices.IndexFunc(finds, func(f Find) bool { return same(w, f) })
-		if w.former || w.nested {
-			if i >= 0 {
-				x.ghosts++
-				if finds[i].Ghost || h.alsoTrue(w) || !h.livesOn(w) {
-					x.told++
-				} else if !w.nested || finds[i].Confidence != Doubtful { // of what it lay in nothing may be left
-					bad("%s at byte %d is a ghost and not told to be one", w.kind, w.start)
-				}
-			}
-			continue
-		}
-		x.partitions++
-		switch {
-		case slices.Contains(left, BySector):
-			x.start++
-		case slices.Contains(left, ByCopy):
-			x.copyOnly++
-		default:
-			continue
-		}
-		if i >= 0 {
-			x.found++
-		} else if !h.alsoLives(w) {
-			bad("%s of %s at byte %d is not found, though %v is there", w.kind, w.size, w.start, left)
-		}
-	}
-	for _, f := range finds {
-		if f.Ghost || f.Confidence == Doubtful {
-			continue
-		}
-		x := of(f.Kind)
-		x.sureLikely++
-		if slices.ContainsFunc(h.lost, func(w *was) bool { return !w.nested && !(w.former && h.livesOn(w)) && same(w, f) }) {
-			x.true++
-		} else {
-			h.t.Logf("drive %d: %s of %s at byte %d is %s, and never was; %v\n%s", n, f.Kind, f.Bytes, f.Start.Offset(512), f.Confidence, f.Reasons, strings.Join(h.journal, "\n"))
-		}
-	}
-}
-
-// livesOn tells that a volume is on the drive at another place or of another size, or is lost
-// from there. Else what it left where it was is all there is of it.
-func (h *history) livesOn(w *was) bool {
-	return w.nested || slices.ContainsFunc(h.living, func(x *was) bool { return x.volume == w.volume })
-}
-
-// alsoTrue tells that a lost partition was at the very place of a former extent too.
-func (h *history) alsoTrue(w *was) bool {
-	return slices.ContainsFunc(h.lost, func(x *was) bool {
-		return !x.former && !x.nested && x.start == w.start && family(x.kind) == family(w.kind) && x.size == w.size
-	})
-}
-
-// alsoLives tells that a living one lies at the very place of a lost one.
-func (h *history) alsoLives(w *was) bool {
-	return slices.ContainsFunc(h.living, func(x *was) bool { return x.start == w.start && family(x.kind) == family(w.kind) })
+// takenNow tells that a living partition has some of a stretch.
+func (h *history) takenNow(from, to disk.Bytes) bool {
+	return slices.ContainsFunc(h.living, func(x *was) bool { return x.start-disk.MiB < to && from < x.start+x.size })
 }

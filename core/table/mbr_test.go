@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/finding"
 )
 
 const aMiB = 2048 // sectors
@@ -161,6 +162,41 @@ func TestMBRDamage(t *testing.T) {
 	dev.WriteAt(b, 0)
 	if tb, _ := Read(dev); tb.Scheme != MBR || len(tb.Entries) != 0 {
 		t.Errorf("an empty MBR is read as %s %v", tb.Scheme, tb.Entries)
+	}
+}
+
+// TestFormerGPT reads drives that were given an MBR and kept a GPT or a part of one: the MBR is
+// what systems go by. One that lists nothing, or only a GPT, does not overrule it.
+func TestFormerGPT(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil func(dev disk.Device)
+		kind  byte
+		want  Scheme
+	}{
+		"both copies":      {func(disk.Device) {}, 7, MBR},
+		"the second":       {func(d disk.Device) { d.WriteAt(make([]byte, 20480), 512) }, 7, MBR},
+		"the first":        {func(d disk.Device) { d.WriteAt(make([]byte, 512), int64(d.Size())-512) }, 7, MBR},
+		"an empty MBR":     {func(disk.Device) {}, 0, GPT},
+		"a protective MBR": {func(disk.Device) {}, 0xee, GPT},
+	} {
+		dev := blank(t, 512)
+		put(t, dev, New(dev, uid(0xd0), entry(1, 2048, 4095)))
+		mbr := make([]byte, 512)
+		copy(mbr[446:], []byte{0, 0, 0, 0, c.kind, 0, 0, 0, 0, 0x10, 0, 0, 0, 8, 0, 0})
+		if c.kind == 0 {
+			clear(mbr[446:462])
+		}
+		mbr[510], mbr[511] = 0x55, 0xaa
+		dev.WriteAt(mbr, 0)
+		c.spoil(dev)
+		tb, err := Read(dev)
+		if err != nil || tb.Scheme != c.want {
+			t.Fatalf("%s: %+v, %v", name, tb, err)
+		}
+		former := slices.ContainsFunc(tb.Findings, func(f finding.Finding) bool { return f.Code == "gpt-former" })
+		if former != (c.want == MBR) || former && (len(tb.Entries) != 1 || tb.Entries[0].Start != 4096 || tb.Writable() != nil) {
+			t.Errorf("%s: %+v, %v", name, tb.Findings, tb.Writable())
+		}
 	}
 }
 

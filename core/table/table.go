@@ -208,6 +208,24 @@ func Read(dev disk.Device) (*Table, error) {
 		}
 		return t, t.readMBR(dev, mbr, last)
 	}
+	if prot == noProtection {
+		// An MBR that lists partitions and no GPT is what systems go by (UEFI 2.10, 5.2.3); what
+		// lies there of a GPT was left behind, and its copies must not overrule what is in use.
+		m := &Table{Sector: sec, Scheme: None, last: last}
+		if err := m.readMBR(dev, mbr, last); err != nil {
+			return nil, err
+		}
+		if m.Scheme == MBR && len(m.Entries) > 0 {
+			what := "Both copies of a former GPT are"
+			if t.primary == nil {
+				what = "The second copy of a former GPT is"
+			} else if t.backup == nil {
+				what = "The first copy of a former GPT is"
+			}
+			m.Findings.Add(finding.Note, "gpt-former", "%s still on the drive. Systems go by the MBR, which is shown; a search finds what the former table names.", what)
+			return m, nil
+		}
+	}
 	t.Scheme, t.unprotected = GPT, prot == noProtection
 	t.checkProtective(prot, mbr, last)
 	switch {

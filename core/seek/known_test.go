@@ -1,0 +1,357 @@
+package seek
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/survey"
+	"jadetrail/core/table"
+	"jadetrail/core/volume"
+)
+
+// tally counts by kind what was to be found, and what was.
+type tally struct {
+	partitions, start, end, named, found int // lost ones, and what of them was left
+	former, nested, ghosts, untold       int // what is not to be taken for lost
+	sureLikely, true                     int
+	used, taken, unknown, same           disk.Bytes
+}
+
+// known is what the searches of all drives came to.
+type known struct {
+	kinds   map[string]*tally
+	schemes map[string]int // how drives were left
+}
+
+func (k *known) of(kind volume.Kind) *tally {
+	if k.kinds[string(kind)] == nil {
+		k.kinds[string(kind)] = &tally{}
+	}
+	return k.kinds[string(kind)]
+}
+
+// TestKnownHistories searches drives of which every partition that was ever on them is known.
+// With JADETRAIL_PROVE there are 300 of them.
+func TestKnownHistories(t *testing.T) {
+	seed, drives := uint64(time.Now().UnixNano()), 12
+	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
+		seed, _ = strconv.ParseUint(s, 10, 64)
+	}
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		drives = 300
+	}
+	t.Logf("JADETRAIL_SEED=%d", seed)
+	rng := rand.New(rand.NewPCG(seed, 1))
+	lib := library(t)
+	k := &known{kinds: map[string]*tally{}, schemes: map[string]int{}}
+	for n := range drives {
+		path := filepath.Join(t.TempDir(), "d.img")
+		im, err := disk.CreateImage(path, driveSize, 512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h := &history{t: t, rng: rng, im: im, lib: lib, used: map[int]bool{}, serial: seed<<16 + uint64(n)<<8, mbr: rng.IntN(3) == 0}
+		for range 6 + rng.IntN(14) {
+			h.becomes()
+		}
+		k.schemes[h.finish()]++
+		h.judge(n, k)
+		im.Close()
+		os.Remove(path)
+	}
+	t.Logf("%-8s %10s %6s %8s %6s %6s   %7s %7s %7s %7s   %12s %6s   %9s %9s %9s", "kind", "partitions", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unknown")
+	sum := &tally{}
+	for _, kind := range slices.Sorted(maps.Keys(k.kinds)) {
+		x := k.kinds[kind]
+		t.Logf("%-8s %10d %6d %8d %6d %6d   %7d %7d %7d %7d   %12d %6d   %9s %9s %9s %9s", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.unknown, x.same)
+		sum.sureLikely, sum.true = sum.sureLikely+x.sureLikely, sum.true+x.true
+	}
+	for _, how := range slices.Sorted(maps.Keys(k.schemes)) {
+		t.Logf("drives: %d %s", k.schemes[how], how)
+	}
+	t.Logf("of %d finds that are sure or likely %d are true", sum.sureLikely, sum.true)
+	if sum.sureLikely < drives/2 || sum.true*100 < sum.sureLikely*99 && sum.sureLikely-sum.true > 1 {
+		t.Errorf("only %d of %d are true", sum.true, sum.sureLikely)
+	}
+}
+
+// finish writes the table as it is at the end, or damages it, and some of what is lost too. It
+// says how it left the drive.
+func (h *history) finish() (how string) {
+	gone := func() { // the partitions that the drive has are lost with its table
+		for _, w := range h.living {
+			h.lose(w)
+		}
+		h.living = nil
+	}
+	h.write()
+	switch k := h.rng.IntN(6); {
+	case h.mbr && k == 0:
+		gone()
+		h.im.Zero(0, disk.MiB)
+		how = "with an MBR that was wiped, and the chain behind it not"
+	case h.mbr:
+		how = "with an MBR"
+	case k == 0:
+		gone()
+		h.im.Zero(0, disk.MiB)
+		h.im.Zero(driveSize-disk.MiB, disk.MiB)
+		how = "with a GPT of which nothing is left"
+	case k == 1: // the partitions are there all the same
+		h.im.Zero(512, disk.MiB-512)
+		how = "with a GPT of which the second table alone is left"
+	case k == 2: // another program has made it an MBR drive, and knows of no second table
+		for _, w := range h.living {
+			w.second = true
+		}
+		gone()
+		h.im.Zero(0, disk.MiB)
+		h.mbr = true
+		for len(h.living) == 0 || h.rng.IntN(2) == 0 {
+			h.create()
+		}
+		h.write()
+		how = "with an MBR, and a former GPT of which the second table is left"
+	default:
+		how = "with a GPT"
+	}
+	h.say("%s", how)
+	for _, w := range h.lost {
+		if h.rng.IntN(4) != 0 || w.nested || h.takenNow(w.start, w.start+4096) {
+			continue
+		}
+		h.im.Zero(w.start, 2048) // only what lies at its end, or behind its start, is left
+		h.say("the start at %d MiB was wiped", w.start/disk.MiB)
+		if c, there := w.at[ByCopy]; there && (w.second || w.chain != 0) && h.rng.IntN(2) == 0 && !h.takenNow(c, c+8192) {
+			h.im.Zero(c, 8192)
+			h.say("and the copy of it")
+		}
+	}
+	return how
+}
+
+// write writes the drive's table.
+func (h *history) write() {
+	slices.SortFunc(h.living, func(a, b *was) int { return cmp.Compare(a.start, b.start) })
+	var entries []table.Entry
+	var first, last table.Entry
+	for i, w := range h.living {
+		e := w.entry
+		if e.Slot = i + 1; h.mbr && w.chain == 0 && i > 0 {
+			e.Slot = i + 2 // the second is the container's
+		}
+		if w.chain != 0 {
+			if first.Start == 0 {
+				first = e
+			}
+			last, e.Slot = e, 5+i
+		}
+		entries = append(entries, e)
+	}
+	if first.Start != 0 {
+		entries = append(entries, table.MBREntry(table.Entry{Slot: 2, TypeID: "0f", Start: first.Record, End: last.End}, 512))
+	}
+	s := table.New(h.im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0", entries...)
+	if h.mbr {
+		s = table.NewMBR(h.im, 0x7f3b1046, entries...)
+	}
+	if err := s.Apply(h.im, nil); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+// judge compares what a search finds with what is known.
+func (h *history) judge(n int, k *known) {
+	sv, err := survey.Read(h.im, nil)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	s := New(h.im, sv, nil)
+	if err := s.Likely(context.Background()); err != nil {
+		h.t.Fatal(err)
+	}
+	if reached, err := s.Whole(context.Background(), 0); err != nil || reached != driveSize {
+		h.t.Fatal(err, reached)
+	}
+	finds := s.Finds()
+	bad := func(format string, args ...any) {
+		h.t.Helper()
+		h.t.Errorf("drive %d: %s\n%s", n, fmt.Sprintf(format, args...), strings.Join(h.journal, "\n"))
+		for _, f := range finds {
+			h.t.Logf("  find %s at byte %d, %s, %s, ghost %v: %v", f.Kind, f.Start.Offset(512), f.Bytes, f.Confidence, f.Ghost, f.Reasons)
+		}
+	}
+	var shown []*was
+	for _, p := range sv.Layout.Partitions() {
+		i := slices.IndexFunc(h.living, func(w *was) bool { return w.start == p.Start.Offset(512) && w.size == p.Bytes })
+		if i >= 0 {
+			shown = append(shown, h.living[i])
+		}
+	}
+	if len(shown) != len(h.living) {
+		bad("%d partitions are shown, and there are %d", len(shown), len(h.living))
+		for _, p := range sv.Layout.Partitions() {
+			h.t.Logf("SHOWN %+v", p)
+		}
+		h.t.Logf("%v %+v", sv.Layout.Scheme, sv.Check())
+	}
+	same := func(w *was, f Find) bool {
+		if f.Start.Offset(512) != w.start {
+			return false
+		}
+		if f.Kind == volume.Unknown { // only a table or a chain tells of it
+			return f.Bytes == w.size
+		}
+		return family(f.Kind) == family(w.kind) && f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB
+	}
+	for _, w := range h.lost {
+		x := k.of(w.kind)
+		left := w.left(h.im)
+		i := slices.IndexFunc(finds, func(f Find) bool { return same(w, f) })
+		if w.former || w.nested {
+			if i < 0 || !w.nested && (h.alsoTrue(w) || !h.livesOn(w)) {
+				continue // what it left is all there is of it, and is a find as others
+			}
+			if w.nested {
+				x.nested++
+			} else {
+				x.former++
+			}
+			switch {
+			case finds[i].Ghost:
+				x.ghosts++
+			case w.nested && finds[i].Confidence == Doubtful && !h.outerStands(w):
+				x.untold++ // of what it lay in nothing is left
+			default:
+				bad("%s at byte %d is a ghost and not told to be one", w.kind, w.start)
+			}
+			continue
+		}
+		x.partitions++
+		switch {
+		case slices.Contains(left, BySector):
+			x.start++
+		case slices.Contains(left, ByCopy):
+			x.end++
+		case len(left) > 0:
+			x.named++
+		default:
+			continue
+		}
+		if i < 0 {
+			if !h.alsoLives(w) {
+				bad("%s of %s at byte %d is not found, though %v is there", w.kind, w.size, w.start, left)
+			}
+			continue
+		}
+		x.found++
+		if why := h.shares(w, &finds[i], sv, x); why != "" {
+			bad("%s at byte %d: %s", w.kind, w.start, why)
+		}
+	}
+	for _, f := range finds {
+		if f.Ghost || f.Confidence == Doubtful {
+			continue
+		}
+		x := k.of(f.Kind)
+		x.sureLikely++
+		if slices.ContainsFunc(h.lost, func(w *was) bool { return !w.nested && !(w.former && h.livesOn(w)) && same(w, f) }) {
+			x.true++
+		} else {
+			h.t.Logf("drive %d: %s of %s at byte %d is %s, and never was; %v\n%s", n, f.Kind, f.Bytes, f.Start.Offset(512), f.Confidence, f.Reasons, strings.Join(h.journal, "\n"))
+		}
+	}
+}
+
+// shares compares what is told of a find's clusters with what they held when it was lost.
+func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
+	stand := Stands(f.InUse(512), Living(h.im, sv, 0), Unsure)
+	x.used, x.taken, x.unknown = x.used+stand.Used, x.taken+stand.Taken, x.unknown+stand.Unknown
+	if stand.Untouched+stand.Taken+stand.Unknown != stand.Used {
+		return fmt.Sprintf("its shares do not add up: %+v", stand)
+	}
+	if f.volume == nil {
+		return ""
+	}
+	wrong := disk.Bytes(0)
+	told, was := f.InUse(512), w.used
+	for _, r := range told {
+		wrong += r[1] - r[0] - overlap(r, was)
+	}
+	for _, r := range was {
+		wrong += r[1] - r[0] - overlap(r, told)
+	}
+	if wrong > 0 {
+		return fmt.Sprintf("%d bytes of %d are told as in use and were not, or were and are not told; %+v %v", wrong, stand.Used, stand.By, f.Reasons)
+	}
+	at := 0
+	for _, r := range was {
+		for i, sum := range sums(h.im, r[0], r[1]) {
+			off, same := r[0]+disk.Bytes(i)*512, sum == w.sums[at]
+			at++
+			k, _ := slices.BinarySearchFunc(stand.Pieces, off, func(p Piece, off disk.Bytes) int {
+				if p.Off+p.Len <= off {
+					return -1
+				}
+				return 1
+			})
+			switch {
+			case stand.Pieces[k].State == Untouched && !same:
+				return fmt.Sprintf("the sector at byte %d is told as untouched, and is not", off)
+			case stand.Pieces[k].State == Taken && same:
+				x.same += 512
+			}
+		}
+	}
+	return ""
+}
+
+// overlap is how much of a stretch others cover.
+func overlap(r [2]disk.Bytes, by [][2]disk.Bytes) (n disk.Bytes) {
+	for _, x := range by {
+		n += max(0, min(r[1], x[1])-max(r[0], x[0]))
+	}
+	return n
+}
+
+// livesOn tells that a volume is on the drive at another place or of another size. Else what it
+// left where it was is all there is of it.
+func (h *history) livesOn(w *was) bool {
+	return slices.ContainsFunc(h.living, func(x *was) bool { return x.volume == w.volume })
+}
+
+// outerStands tells that something is left to know of a file that an image lies in it: its
+// record, and the start of its volume, or the copy of that.
+func (h *history) outerStands(w *was) bool {
+	now, err := disk.ReadFull(h.im, w.recordAt, disk.Bytes(len(w.record)))
+	if err != nil || !bytes.Equal(now, w.record) {
+		return false
+	}
+	return slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
+		return x.volume == w.outer.volume && x.start == w.outer.start && len(x.left(h.im)) > 0
+	})
+}
+
+// alsoTrue tells that a lost partition was at the very place of a former extent too.
+func (h *history) alsoTrue(w *was) bool {
+	return slices.ContainsFunc(h.lost, func(x *was) bool {
+		return !x.former && !x.nested && x.start == w.start && family(x.kind) == family(w.kind) && x.size == w.size
+	})
+}
+
+// alsoLives tells that a living one lies at the very place of a lost one.
+func (h *history) alsoLives(w *was) bool {
+	return slices.ContainsFunc(h.living, func(x *was) bool { return x.start == w.start && family(x.kind) == family(w.kind) })
+}
