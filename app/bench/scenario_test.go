@@ -166,7 +166,10 @@ func TestLostPlots(t *testing.T) {
 		t.Fatalf("%+v", finds)
 	}
 	f := &finds[0]
-	stand := seek.Stands(f.InUse(512), seek.Living(im, sv, 0), seek.Unsure)
+	stand := f.Stand(im, sv)
+	if stand.Whole {
+		t.Error("its own map is not believed")
+	}
 	list, err := f.Volume().Files()
 	if err != nil {
 		t.Fatal(err)

@@ -422,7 +422,7 @@ func (s *Server) findPage(c *gin.Context) {
 	}
 	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Busy: st.Busy || st.Pending != nil}
 	sec := d.sv.Layout.Sector
-	stand := seek.Stands(f.InUse(sec), seek.Living(d.im, d.sv, 0), seek.Unsure)
+	stand := f.Stand(d.im, d.sv)
 	v.Stand = drawStand(stand, f.Start.Offset(sec), f.Bytes, false)
 	if f.Ghost {
 		v.Word = "ghost"

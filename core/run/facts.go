@@ -201,7 +201,7 @@ func AsFound(dev disk.Device, sv *survey.Survey, x *seek.Find) plan.Found {
 	if x.Volume() == nil || len(x.Over) == 0 {
 		return out
 	}
-	stand := seek.Stands(x.InUse(sv.Layout.Sector), seek.Living(dev, sv, 0), seek.Unsure)
+	stand := x.Stand(dev, sv)
 	_ = walk(x.Volume(), func(v volume.File) error { // as far as it can be walked
 		if v.Kind == volume.Plain && v.Stream == "" && stand.File(v, x.Start.Offset(sv.Layout.Sector)).State == seek.Taken {
 			out.Wrong = append(out.Wrong, v.Path)

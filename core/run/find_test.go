@@ -10,10 +10,12 @@ import (
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
+	"jadetrail/core/volume/ntfs"
 )
 
-// lostShop is a shop whose partition 5 is gone from the table; its first sector is damaged.
-func lostShop(t *testing.T) (s *shop, find *seek.Find) {
+// lostShop is a shop whose partition 5 is gone from the table; its first sector is damaged, or
+// the first records of its table of files, or both.
+func lostShop(t *testing.T, damaged ...string) (s *shop, find *seek.Find) {
 	t.Helper()
 	s = newShop(t)
 	im := s.open(t)
@@ -26,11 +28,17 @@ func lostShop(t *testing.T) (s *shop, find *seek.Find) {
 	if err == nil {
 		err = out.Apply(im, nil)
 	}
-	if err == nil {
-		err = im.Zero(p.Start.Offset(512), 4096)
-	}
 	if err != nil {
 		t.Fatal(err)
+	}
+	for _, what := range damaged {
+		at := p.Start.Offset(512)
+		if what == "table" {
+			at += sv.Volumes[5].(*ntfs.Volume).TableAt()
+		}
+		if err := im.Zero(at, 4096); err != nil {
+			t.Fatal(err)
+		}
 	}
 	if sv, err = survey.Read(im, nil); err != nil {
 		t.Fatal(err)
@@ -49,9 +57,15 @@ func lostShop(t *testing.T) (s *shop, find *seek.Find) {
 	return nil, nil
 }
 
-// TestFindBack brings a lost partition back whose start is rebuilt from its copy.
+// TestFindBack brings lost partitions back of which some is rebuilt from its copy.
 func TestFindBack(t *testing.T) {
-	s, f := lostShop(t)
+	t.Run("start", func(t *testing.T) { findBack(t, "start") })
+	t.Run("table of files", func(t *testing.T) { findBack(t, "table") })
+	t.Run("both", func(t *testing.T) { findBack(t, "start", "table") })
+}
+
+func findBack(t *testing.T, damaged ...string) {
+	s, f := lostShop(t, damaged...)
 	im := s.open(t)
 	// Its files on the shelf, without bringing it back.
 	m, err := BackUpFind(context.Background(), s.options(im), f.Start, f.At, nil)
@@ -80,7 +94,7 @@ func TestFindBack(t *testing.T) {
 
 // TestFindBackAtEveryCut cuts the power at every write of that.
 func TestFindBackAtEveryCut(t *testing.T) {
-	s, f := lostShop(t)
+	s, f := lostShop(t, "start", "table")
 	s.steps = []plan.Step{{Do: plan.BringBack, Find: f.Start, Told: f.At}}
 	s.cut(t, 4)
 }
@@ -95,7 +109,7 @@ func TestRestorePointsAtEveryCut(t *testing.T) {
 
 // TestBackUpFindPartly lays a small volume over a lost one: files in its place are left out.
 func TestBackUpFindPartly(t *testing.T) {
-	s, f := lostShop(t)
+	s, f := lostShop(t, "start")
 	im := s.open(t)
 	s.steps = []plan.Step{{Do: plan.Create, StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}}
 	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {

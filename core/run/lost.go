@@ -28,7 +28,7 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 	if !ok || f.Volume() == nil {
 		return nil, fmt.Errorf("%w: nothing that can be looked into is found any more that begins at sector %d", ErrNoPartition, start)
 	}
-	stand := seek.Stands(f.InUse(sv.Layout.Sector), seek.Living(o.Dev, sv, 0), seek.Unsure)
+	stand := f.Stand(o.Dev, sv)
 	m := marked{f.Volume(), map[[2]string]bool{}}
 	if err := walk(f.Volume(), func(x volume.File) error {
 		if x.Kind == volume.Plain && stand.File(x, start.Offset(sv.Layout.Sector)).State == seek.Taken {

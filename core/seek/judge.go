@@ -10,6 +10,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
@@ -263,8 +264,11 @@ func (j *judge) evidence(f *Find) {
 			}
 		}
 	}
-	f.dev = dev
 	found, err := recognise.Open(dev)
+	if n, ok := found.Volume.(*ntfs.Volume); ok && err == nil {
+		dev, found = f.rebuild(dev, n, found)
+	}
+	f.dev = dev
 	if err == nil && found.Info != nil {
 		f.Holds, f.volume = found.Info, found.Volume
 		if f.Kind = cmp.Or(f.Kind, found.Info.Kind); family(f.Kind) == family(found.Info.Kind) {
@@ -288,6 +292,7 @@ func (j *judge) evidence(f *Find) {
 		say("Its start is damaged; the copy of it is there.")
 	}
 	opens, agrees := j.opens(f, say)
+	f.agrees = agrees
 	if boot && !again && opens {
 		j.copyAgain(f, first)
 	}
@@ -321,6 +326,35 @@ func (j *judge) evidence(f *Find) {
 	}
 }
 
+// rebuild puts the first records of a table of files back from their copy, on paper.
+func (f *Find) rebuild(dev disk.Device, n *ntfs.Volume, found recognise.Found) (disk.Device, recognise.Found) {
+	s, err := n.Rebuild()
+	if err != nil || len(s) == 0 {
+		return dev, found
+	}
+	over, err := disk.NewOverlay(dev, "")
+	if err != nil {
+		return dev, found
+	}
+	if err := s.Apply(over, nil); err != nil {
+		return dev, found
+	}
+	again, err := recognise.Open(over)
+	if err != nil || again.Info == nil {
+		return dev, found
+	}
+	for _, op := range s {
+		if op.Kind == script.Write {
+			f.repairs = append(f.repairs, Repair{op.Off, op.Data})
+		}
+	}
+	if f.Mend != "" {
+		f.Mend += ", and "
+	}
+	f.Mend += "the first records of its table of files are written again from their copy"
+	return over, again
+}
+
 // copyAgain rebuilds the copy of a start that is whole, where the kind has one and nothing lies
 // in its place.
 func (j *judge) copyAgain(f *Find, c claim) {
@@ -347,7 +381,10 @@ func (j *judge) copyAgain(f *Find, c claim) {
 		return
 	}
 	if whole, err := disk.ReadFull(j.dev, c.start, n*sec); err == nil {
-		f.repairs, f.Mend = []Repair{{at, whole}}, "the copy of its start is written anew"
+		if f.repairs = append(f.repairs, Repair{at, whole}); f.Mend != "" {
+			f.Mend += ", and "
+		}
+		f.Mend += "the copy of its start is written anew"
 	}
 }
 

@@ -27,6 +27,7 @@ type tally struct {
 	former, nested, ghosts, untold       int // what is not to be taken for lost
 	sureLikely, true                     int
 	used, taken, unknown, same           disk.Bytes
+	whole                                int // finds of which nobody knows what was in use
 }
 
 // known is what the searches of all drives came to.
@@ -71,11 +72,11 @@ func TestKnownHistories(t *testing.T) {
 		im.Close()
 		os.Remove(path)
 	}
-	t.Logf("%-8s %10s %6s %8s %6s %6s   %7s %7s %7s %7s   %12s %6s   %9s %9s %9s", "kind", "partitions", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unknown")
+	t.Logf("%-8s %10s %6s %8s %6s %6s   %7s %7s %7s %7s   %12s %6s   %9s %9s %9s %9s %6s", "kind", "partitions", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unknown", "same", "whole")
 	sum := &tally{}
 	for _, kind := range slices.Sorted(maps.Keys(k.kinds)) {
 		x := k.kinds[kind]
-		t.Logf("%-8s %10d %6d %8d %6d %6d   %7d %7d %7d %7d   %12d %6d   %9s %9s %9s %9s", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.unknown, x.same)
+		t.Logf("%-8s %10d %6d %8d %6d %6d   %7d %7d %7d %7d   %12d %6d   %9s %9s %9s %9s %6d", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.unknown, x.same, x.whole)
 		sum.sureLikely, sum.true = sum.sureLikely+x.sureLikely, sum.true+x.true
 	}
 	for _, how := range slices.Sorted(maps.Keys(k.schemes)) {
@@ -202,10 +203,6 @@ func (h *history) judge(n int, k *known) {
 	}
 	if len(shown) != len(h.living) {
 		bad("%d partitions are shown, and there are %d", len(shown), len(h.living))
-		for _, p := range sv.Layout.Partitions() {
-			h.t.Logf("SHOWN %+v", p)
-		}
-		h.t.Logf("%v %+v", sv.Layout.Scheme, sv.Check())
 	}
 	same := func(w *was, f Find) bool {
 		if f.Start.Offset(512) != w.start {
@@ -214,14 +211,17 @@ func (h *history) judge(n int, k *known) {
 		if f.Kind == volume.Unknown { // only a table or a chain tells of it
 			return f.Bytes == w.size
 		}
-		return family(f.Kind) == family(w.kind) && f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB
+		return family(f.Kind) == family(w.kind) && (f.Bytes == w.size || f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
 	}
 	for _, w := range h.lost {
 		x := k.of(w.kind)
 		left := w.left(h.im)
-		i := slices.IndexFunc(finds, func(f Find) bool { return same(w, f) })
+		named := len(left) > 0 && !slices.Contains(left, BySector) && !slices.Contains(left, ByCopy)
+		i := slices.IndexFunc(finds, func(f Find) bool {
+			return same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size
+		})
 		if w.former || w.nested {
-			if i < 0 || !w.nested && (h.alsoTrue(w) || !h.livesOn(w)) {
+			if i < 0 || finds[i].Kind == volume.Unknown || !w.nested && (h.alsoTrue(w) || !h.livesOn(w)) {
 				continue // what it left is all there is of it, and is a find as others
 			}
 			if w.nested {
@@ -245,7 +245,7 @@ func (h *history) judge(n int, k *known) {
 			x.start++
 		case slices.Contains(left, ByCopy):
 			x.end++
-		case len(left) > 0:
+		case named:
 			x.named++
 		default:
 			continue
@@ -277,16 +277,21 @@ func (h *history) judge(n int, k *known) {
 
 // shares compares what is told of a find's clusters with what they held when it was lost.
 func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
-	stand := Stands(f.InUse(512), Living(h.im, sv, 0), Unsure)
-	x.used, x.taken, x.unknown = x.used+stand.Used, x.taken+stand.Taken, x.unknown+stand.Unknown
+	stand := f.Stand(h.im, sv)
 	if stand.Untouched+stand.Taken+stand.Unknown != stand.Used {
 		return fmt.Sprintf("its shares do not add up: %+v", stand)
 	}
-	if f.volume == nil {
+	if stand.Whole {
+		x.whole++
 		return ""
 	}
+	x.used, x.taken, x.unknown = x.used+stand.Used, x.taken+stand.Taken, x.unknown+stand.Unknown
 	wrong := disk.Bytes(0)
-	told, was := f.InUse(512), w.used
+	told, _ := f.InUse(512)
+	was := w.used
+	if f.Bytes > w.own { // what of a partition its volume does not reach counts as in use
+		was = append(slices.Clone(was), [2]disk.Bytes{w.start + w.own, w.start + f.Bytes})
+	}
 	for _, r := range told {
 		wrong += r[1] - r[0] - overlap(r, was)
 	}
@@ -297,7 +302,7 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 		return fmt.Sprintf("%d bytes of %d are told as in use and were not, or were and are not told; %+v %v", wrong, stand.Used, stand.By, f.Reasons)
 	}
 	at := 0
-	for _, r := range was {
+	for _, r := range w.used {
 		for i, sum := range sums(h.im, r[0], r[1]) {
 			off, same := r[0]+disk.Bytes(i)*512, sum == w.sums[at]
 			at++
@@ -340,7 +345,7 @@ func (h *history) outerStands(w *was) bool {
 		return false
 	}
 	return slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
-		return x.volume == w.outer.volume && x.start == w.outer.start && len(x.left(h.im)) > 0
+		return x.volume == w.outer.volume && x.start == w.outer.start && slices.ContainsFunc(x.left(h.im), func(s Source) bool { return s == BySector || s == ByCopy })
 	})
 }
 

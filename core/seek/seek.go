@@ -68,6 +68,7 @@ type Find struct {
 	from    []claim // what told of it
 	weight  int     // how much speaks for it, to choose between two of the same
 	volume  volume.Volume
+	agrees  bool // the structures that can be read are its own
 }
 
 // Repair is bytes of a volume that are rebuilt from their copy, at a place counted from the

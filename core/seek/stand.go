@@ -35,6 +35,8 @@ type Stand struct {
 	Unknown   disk.Bytes `json:"unknown"`
 	By        []ByWhom   `json:"by,omitempty"`
 	Pieces    []Piece    `json:"-"`
+	// Whole tells that nobody knows what was in use: all of the place counts as if it had been.
+	Whole bool `json:"whole,omitempty"`
 }
 
 // ByWhom is how much of a partition's place something has taken.
@@ -199,9 +201,27 @@ func (s *Stand) File(f volume.File, start disk.Bytes) OfFile {
 	return o
 }
 
-// InUse are the ranges of the drive that a find has in use, as far as its own structures say;
-// all of it where they cannot be read.
-func (f *Find) InUse(sector disk.Bytes) [][2]disk.Bytes {
-	l := living{span: f.Span(), start: f.Start.Offset(sector), v: f.volume}
-	return l.inUse()
+// Stand works out how the place of a find stands on the drive as it is. Nobody knows what has
+// been written where nothing lies now.
+func (f *Find) Stand(dev disk.Device, sv *survey.Survey) *Stand {
+	used, known := f.InUse(sv.Layout.Sector)
+	s := Stands(used, Living(dev, sv, 0), Unsure)
+	s.Whole = !known
+	return s
+}
+
+// InUse are the ranges of the drive that a find has in use: those that its own map names, where
+// that is as its files say (volume.Mapped), and else all of its place, with known not set. A
+// kind that has no map uses all of it.
+func (f *Find) InUse(sector disk.Bytes) (ranges [][2]disk.Bytes, known bool) {
+	start := f.Start.Offset(sector)
+	all := [][2]disk.Bytes{{start, start + f.Bytes}}
+	if f.Kind == volume.Swap || f.Kind == volume.Sealed {
+		return all, true
+	}
+	if f.volume == nil || !f.agrees || !volume.Mapped(f.volume) {
+		return all, false
+	}
+	l := living{span: f.Span(), start: start, v: f.volume}
+	return l.inUse(), true
 }

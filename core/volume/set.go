@@ -179,3 +179,21 @@ func HashFiles(h hash.Hash, v Volume) (string, error) {
 	}
 	return fmt.Sprintf("%x", h.Sum(nil)), nil
 }
+
+// Mapped tells whether a volume's map of its clusters is exactly what lies in them: what files
+// use is marked, and nothing else is. What is wrong with copies of the volume's start does not
+// count, nor a folder of NTFS, whose files are found without it.
+func Mapped(v Volume) bool {
+	for _, f := range v.Check() {
+		switch f.Code {
+		case "clusters-lost", "free-count":
+			return false
+		case "boot-checksum", "boot-copy-differs", "boot-copy-missing", "mirror-differs", "mirror-unreadable", "mirror-absurd", "folder-damaged":
+		default:
+			if f.Severity == finding.Error {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -286,3 +286,43 @@ func FuzzVolume(f *testing.F) {
 		v.Grow(10 * disk.MiB)
 	})
 }
+
+// TestFirstRecords reads a volume by the copy of the first records of its table of files, and
+// writes them again from it. Before that it is not taken for one that is in order.
+func TestFirstRecords(t *testing.T) {
+	dev := image(t, 32*disk.MiB, 512)
+	if err := Make(dev, Options{Time: day, Files: sources(30)}); err != nil {
+		t.Fatal(err)
+	}
+	whole, _ := disk.ReadFull(dev, 0, dev.Size())
+	v := verify(t, dev, 30)
+	if s, err := v.Rebuild(); err != nil || len(s) != 0 {
+		t.Errorf("%d operations, %v", len(s), err)
+	}
+	dev.WriteAt(bytes.Repeat([]byte{0xee}, mirrorRecords*v.boot.record), int64(v.TableAt()))
+	v, err := Open(dev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, err := v.Files()
+	if err != nil || len(files) < 30 || v.Agrees() || v.Check().FirstError() == nil {
+		t.Errorf("%d files, %v; agrees %v", len(files), err, v.Agrees())
+	}
+	s, err := v.Rebuild()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Apply(dev, nil); err != nil {
+		t.Fatal(err)
+	}
+	if now, _ := disk.ReadFull(dev, 0, dev.Size()); !bytes.Equal(now, whole) {
+		t.Error("the bytes are not what they were")
+	}
+	// Without the copy there is nothing to go by.
+	for _, lcn := range []int64{v.boot.mft, v.boot.mirror} {
+		dev.WriteAt(make([]byte, 4096), lcn*int64(v.boot.cluster))
+	}
+	if _, err := Open(dev); !errors.Is(err, volume.ErrDamaged) {
+		t.Error(err)
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/script"
 	"jadetrail/core/volume"
 )
 
@@ -61,13 +62,11 @@ func errEOF(missing int) error {
 // openMFT finds the run list of the MFT in its own first record, and in the
 // records that its attribute list names.
 func (v *Volume) openMFT() error {
-	b, err := disk.ReadFull(v.dev, disk.Bytes(v.boot.mft)*v.boot.cluster, disk.Bytes(v.boot.record))
+	r, err := v.first(v.boot.mft, recMFT)
 	if err != nil {
-		return err
-	}
-	r, err := parseRecord(recMFT, b, v.boot.clusters)
-	if err != nil {
-		return fmt.Errorf("%w: the first record of the table of files: %v", volume.ErrDamaged, err)
+		if r, _ = v.first(v.boot.mirror, recMFT); r == nil {
+			return fmt.Errorf("%w: the first record of the table of files: %v", volume.ErrDamaged, err)
+		}
 	}
 	var pieces []attr
 	for _, a := range r.attrs {
@@ -80,6 +79,9 @@ func (v *Volume) openMFT() error {
 	}
 	// The first piece maps at least the records in which the others lie.
 	head := pieces[0]
+	if len(head.runs) == 0 || head.runs[0].lcn != v.boot.mft {
+		return fmt.Errorf("%w: the table of files does not begin where the boot sector says", volume.ErrDamaged)
+	}
 	v.mft = &stream{v: v, runs: head.runs, size: min(head.size, disk.Bytes(head.highest+1)*v.boot.cluster), initialised: head.initialised, alloc: head.alloc}
 	if r.find(atList, "") == nil {
 		v.mft, err = v.join(pieces)
@@ -102,6 +104,48 @@ func (v *Volume) openMFT() error {
 	}
 	v.mft, err = v.join(pieces)
 	return err
+}
+
+// mirrorRecords is how many records of the table of files have a copy at the least.
+const mirrorRecords = 4
+
+// first reads one of the first records where the table of files, or the copy of its first
+// records, begins.
+func (v *Volume) first(lcn, num int64) (*record, error) {
+	size := disk.Bytes(v.boot.record)
+	b, err := disk.ReadFull(v.dev, disk.Bytes(lcn)*v.boot.cluster+disk.Bytes(num)*size, size)
+	if err != nil {
+		return nil, err
+	}
+	r, err := parseRecord(num, b, v.boot.clusters)
+	if err == nil && (r.flags&inUse == 0 || r.base != 0) {
+		err = errNotRecord
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// Rebuild returns the script that writes the first records of the table of files again from
+// their copy ($MFTMirr), those that are damaged: an empty one where none is.
+func (v *Volume) Rebuild() (script.Script, error) {
+	var s script.Script
+	size := disk.Bytes(v.boot.record)
+	for num := range int64(mirrorRecords) {
+		if _, err := v.first(v.boot.mft, num); err == nil {
+			continue
+		}
+		if _, err := v.first(v.boot.mirror, num); err != nil {
+			continue
+		}
+		raw, err := disk.ReadFull(v.dev, disk.Bytes(v.boot.mirror)*v.boot.cluster+disk.Bytes(num)*size, size)
+		if err != nil {
+			return nil, err
+		}
+		s.Put(disk.Bytes(v.boot.mft)*v.boot.cluster+disk.Bytes(num)*size, raw)
+	}
+	return s, nil
 }
 
 // listed returns the records other than r itself in which r's attribute list
@@ -148,6 +192,11 @@ func (v *Volume) record(num int64) (*record, error) {
 		return nil, fmt.Errorf("record %d: %w", num, err)
 	}
 	r, err := parseRecord(num, b, v.boot.clusters)
+	if err != nil && num < mirrorRecords {
+		if again, _ := v.first(v.boot.mirror, num); again != nil {
+			return again, nil
+		}
+	}
 	if err != nil {
 		return r, fmt.Errorf("record %d: %w", num, err)
 	}
