@@ -133,6 +133,53 @@ func TestTrailManyWriters(t *testing.T) {
 	}
 }
 
+// TestTrailFilters compares what filters with a limit let through, which comes from memory, with
+// what the entries say; what came since is found too.
+func TestTrailFilters(t *testing.T) {
+	s, _ := fresh(t)
+	var all []trail.Entry
+	add := func(n int) {
+		for range n {
+			i := len(all)
+			e := entry(i)
+			e.Time = time.Date(2026, 11, 1+i%9, 8, 0, i, 0, time.UTC)
+			e.Who, e.Job, e.Act = []string{"Ines Marsh", "Tobias Wren"}[i%2], fmt.Sprint("J-", 1040+i%3), []trail.Act{trail.ActDelete, trail.ActGrow}[i/2%2]
+			e.Drive.DiskID, e.Text = fmt.Sprint("disk ", i%4), fmt.Sprintf("Größe of partition %d", i%7)
+			if err := s.Append(e); err != nil {
+				t.Fatal(err)
+			}
+			all = append(all, e)
+		}
+	}
+	for range 2 {
+		add(60)
+		for _, f := range []Filter{
+			{Text: "GRÖSSE of"}, {Text: "größe OF partition 3"}, {Job: "J-1041"}, {Disk: "disk 2", Act: "delete"}, {Who: "Tobias Wren", Text: "partition 1"},
+			{Record: "d-41"}, {From: time.Date(2026, 11, 3, 0, 0, 0, 0, time.UTC), To: time.Date(2026, 11, 5, 0, 0, 0, 0, time.UTC)}, {Before: 33, Job: "J-1042"}, {Before: 12}, {Text: "100%_"},
+		} {
+			var want []string
+			for i := len(all) - 1; i >= 0 && len(want) < 7; i-- {
+				e := all[i]
+				is := func(w, h string) bool { return w == "" || w == h }
+				if (f.Before == 0 || int64(i+1) < f.Before) && is(f.Job, e.Job) && is(f.Disk, e.Drive.DiskID) && is(f.Act, string(e.Act)) && is(f.Who, e.Who) && is(f.Record, e.Record) &&
+					(f.From.IsZero() || !e.Time.Before(f.From)) && (f.To.IsZero() || e.Time.Before(f.To)) && strings.Contains(strings.ToLower(e.Text), strings.ToLower(f.Text)) {
+					want = append(want, e.ID)
+				}
+			}
+			f.Limit = 7
+			got, err := s.Entries(f)
+			if err != nil || len(got) != len(want) {
+				t.Fatalf("%+v: %d entries instead of %d, %v", f, len(got), len(want), err)
+			}
+			for i := range got {
+				if got[i].ID != want[i] {
+					t.Errorf("%+v: %s instead of %s", f, got[i].ID, want[i])
+				}
+			}
+		}
+	}
+}
+
 func TestSignInAndPlans(t *testing.T) {
 	s, _ := fresh(t)
 	for range 2 { // seeding twice changes nothing

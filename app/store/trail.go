@@ -19,6 +19,8 @@ import (
 type Trail struct {
 	db  *gorm.DB
 	Key ed25519.PrivateKey // signs entries; nil for none
+
+	words words
 }
 
 // trailEntry is a row of the trail.
@@ -84,25 +86,35 @@ type Filter struct {
 	Limit                             int
 }
 
-// Entries returns entries, the newest first.
+// Entries returns entries, the newest first. Text is looked for in what entries say, letters
+// large and small alike.
 func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 	q := t.db.Order("seq DESC")
-	for column, value := range map[string]string{"job": f.Job, "disk": f.Disk, "act": f.Act, "who": f.Who, "record": f.Record} {
-		if value != "" {
-			q = q.Where(column+" = ?", value)
+	if narrow := f; f.Limit > 0 || f.Text != "" {
+		if narrow.Before, narrow.Limit = 0, 0; narrow != (Filter{}) {
+			found, err := t.saying(f)
+			if err != nil || len(found) == 0 {
+				return nil, err
+			}
+			q = q.Where("seq IN ?", found)
+		} else if f.Before > 0 {
+			q = q.Where("seq < ?", f.Before)
 		}
-	}
-	if !f.From.IsZero() {
-		q = q.Where("time >= ?", f.From)
-	}
-	if !f.To.IsZero() {
-		q = q.Where("time < ?", f.To)
-	}
-	if f.Before > 0 {
-		q = q.Where("seq < ?", f.Before)
-	}
-	if f.Text != "" {
-		q = q.Where("INSTR(LOWER(JSON_VALUE(line, '$.text')), LOWER(?)) > 0", f.Text)
+	} else {
+		for column, value := range map[string]string{"job": f.Job, "disk": f.Disk, "act": f.Act, "who": f.Who, "record": f.Record} {
+			if value != "" {
+				q = q.Where(column+" = ?", value)
+			}
+		}
+		if !f.From.IsZero() {
+			q = q.Where("time >= ?", f.From)
+		}
+		if !f.To.IsZero() {
+			q = q.Where("time < ?", f.To)
+		}
+		if f.Before > 0 {
+			q = q.Where("seq < ?", f.Before)
+		}
 	}
 	if f.Limit > 0 {
 		q = q.Limit(f.Limit)

@@ -98,6 +98,9 @@ func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
 			var r *trail.Report
 			heads, err := s.keptHeads()
 			if err == nil {
+				err = s.store.LearnWords()
+			}
+			if err == nil {
 				r, err = s.store.Verify(context.Background(), heads, func(n int64) {
 					k.mu.Lock()
 					k.checked = n
@@ -168,7 +171,7 @@ type trailView struct {
 }
 
 // trailRows is how many entries a page lists.
-const trailRows = 100
+const trailRows = 50
 
 // trailActs are the kinds of entry that can be filtered by.
 var trailActs = []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide), trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack, trail.ActSearch, trail.ActTakeIn, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label), trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf, trail.ActDone, trail.ActMark, trail.ActUndone}
