@@ -239,7 +239,7 @@ func TestLongTrail(t *testing.T) {
 	checked()
 	lot := measure()
 	for i, p := range pages {
-		t.Logf("%-26s %8v with 100 entries, %8v with %d: %.2f times as long", p, few[i].Round(10*time.Microsecond), lot[i].Round(10*time.Microsecond), many, float64(lot[i])/float64(few[i]))
+		t.Logf("%-52s %8v with 100 entries, %8v with %d: %.2f times as long", p, few[i].Round(10*time.Microsecond), lot[i].Round(10*time.Microsecond), many, float64(lot[i])/float64(few[i]))
 	}
 }
 

@@ -72,17 +72,18 @@ func TestKnownHistories(t *testing.T) {
 		im.Close()
 		os.Remove(path)
 	}
-	t.Logf("%-8s %10s %6s %8s %6s %6s   %7s %7s %7s %7s   %12s %6s   %9s %9s %9s %9s %6s", "kind", "partitions", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unknown", "same", "whole")
+	t.Logf("%-6s %5s %6s %9s %6s %6s   %7s %7s %7s %7s   %13s %5s   %10s %10s %10s %10s %6s", "kind", "lost", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unwritten", "unknown", "no map")
 	sum := &tally{}
 	for _, kind := range slices.Sorted(maps.Keys(k.kinds)) {
 		x := k.kinds[kind]
-		t.Logf("%-8s %10d %6d %8d %6d %6d   %7d %7d %7d %7d   %12d %6d   %9s %9s %9s %9s %6d", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.unknown, x.same, x.whole)
-		sum.sureLikely, sum.true = sum.sureLikely+x.sureLikely, sum.true+x.true
+		t.Logf("%-6s %5d %6d %9d %6d %6d   %7d %7d %7d %7d   %13d %5d   %10s %10s %10s %10s %6d", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.same, x.unknown, x.whole)
+		sum.sureLikely, sum.true, sum.found, sum.whole = sum.sureLikely+x.sureLikely, sum.true+x.true, sum.found+x.found, sum.whole+x.whole
 	}
 	for _, how := range slices.Sorted(maps.Keys(k.schemes)) {
 		t.Logf("drives: %d %s", k.schemes[how], how)
 	}
 	t.Logf("of %d finds that are sure or likely %d are true", sum.sureLikely, sum.true)
+	t.Logf("of %d lost partitions that were found, %d tell what was in use: to the byte; %d say that it is not known", sum.found, sum.found-sum.whole, sum.whole)
 	if sum.sureLikely < drives/2 || sum.true*100 < sum.sureLikely*99 && sum.sureLikely-sum.true > 1 {
 		t.Errorf("only %d of %d are true", sum.true, sum.sureLikely)
 	}
@@ -300,6 +301,22 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 	}
 	if wrong > 0 {
 		return fmt.Sprintf("%d bytes of %d are told as in use and were not, or were and are not told; %+v %v", wrong, stand.Used, stand.By, f.Reasons)
+	}
+	for _, p := range stand.Pieces {
+		n, all := disk.Bytes(0), [2]disk.Bytes{p.Off, p.Off + p.Len}
+		for _, l := range h.living {
+			if l.used == nil {
+				l.remember(h.im)
+			}
+			n += overlap(all, l.used)
+			n += overlap(all, [][2]disk.Bytes{{l.start + l.own, l.start + l.size}})
+		}
+		for _, r := range sv.Table.Ranges() {
+			n += overlap(all, [][2]disk.Bytes{r})
+		}
+		if p.State == Taken && n != p.Len && !strings.Contains(p.By, "partition table") || p.State != Taken && n > 0 {
+			return fmt.Sprintf("%d bytes at byte %d are told as %s, and %d of them are in use", p.Len, p.Off, p.State, n)
+		}
 	}
 	at := 0
 	for _, r := range w.used {
