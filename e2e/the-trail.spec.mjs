@@ -23,7 +23,7 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await said.getByRole("link", { name: "search the drive" }).click();
   await expect(page.getByRole("row", { name: /Plots/ })).toContainText("likely");
   await page.getByRole("button", { name: "Go through every sector" }).click();
-  await expect(page.locator("#work")).toContainText("Searched to its end: 1 lost partition", { timeout: 120_000 });
+  await expect(page.locator("#work")).toContainText("went through every sector: 1 lost partition", { timeout: 120_000 });
   await page.reload();
   await expect(page.getByText(/Every sector was gone through .* by Tobias Wren/)).toBeVisible();
   await sound(page);

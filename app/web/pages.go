@@ -155,7 +155,11 @@ func (s *Server) standing(v *recordView) error {
 		}
 	}
 	if v.start = v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.im.Size() {
-		stand, err := run.StandOf(s.options(st.Drive, st.Job, ""), st.Drive.sv, v.Rec)
+		var alike [][2]disk.Bytes
+		if v.Compared != nil {
+			alike = v.Compared.Alike
+		}
+		stand, err := run.StandOf(s.options(st.Drive, st.Job, ""), st.Drive.sv, v.Rec, alike)
 		if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 			return err
 		}

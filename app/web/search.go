@@ -285,15 +285,15 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 			found++
 		}
 	}
-	text := fmt.Sprintf("Searched to its end: %s", plural(found, "lost partition", "lost partitions"))
+	came := plural(found, "lost partition", "lost partitions")
 	if reached < keep.Size {
-		return fmt.Sprintf("Stopped after %s of %s; it can go on from there", reached, keep.Size), nil
+		return fmt.Sprintf("stopped after %s of %s; it can go on from there", reached, keep.Size), nil
 	}
 	id, err := s.tail()
 	if err != nil {
 		return "", err
 	}
-	return text, s.store.Append(trail.Entry{ID: "e-search-" + s.now().UTC().Format("20060102-150405") + "-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: text,
+	return "went through every sector: " + came, s.store.Append(trail.Entry{ID: "e-search-" + s.now().UTC().Format("20060102-150405") + "-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: "Searched to its end: " + came,
 		Drive: trail.Drive{DiskID: keep.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
 }
 

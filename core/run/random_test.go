@@ -629,7 +629,7 @@ func (p *player) standing(t *testing.T, o Options, im *disk.Image) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		stand, err := StandOf(o, sv, rec)
+		stand, err := StandOf(o, sv, rec, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -130,8 +130,9 @@ func had(l *layout.Layout, rec *trail.Record) []seek.Cover {
 	return out
 }
 
-// StandOf works out how the formerly used part of a deleted partition stands today.
-func StandOf(o Options, sv *survey.Survey, rec *trail.Record) (*seek.Stand, error) {
+// StandOf works out how the formerly used part of a deleted partition stands today. alike are
+// ranges of its place, counted from its start, that a comparison has found to be as they were.
+func StandOf(o Options, sv *survey.Survey, rec *trail.Record, alike [][2]disk.Bytes) (*seek.Stand, error) {
 	if rec.Erased {
 		return &seek.Stand{}, nil
 	}
@@ -150,6 +151,9 @@ func StandOf(o Options, sv *survey.Survey, rec *trail.Record) (*seek.Stand, erro
 	covers, err := Since(o, sv, rec)
 	if err != nil {
 		return nil, err
+	}
+	for _, r := range alike {
+		covers = append(covers, seek.Cover{From: start + r[0], To: start + r[1], State: seek.Untouched})
 	}
 	return seek.Stands(used, covers, seek.Untouched), nil
 }

@@ -76,6 +76,10 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 	return out
 }
 
+// rank tells which of two covers counts: what lies there now, then what is known to be as it
+// was, whatever had the place meanwhile.
+var rank = map[State]int{Taken: 2, Untouched: 1, Unsure: 0}
+
 // Stands works out what has become of the ranges that were in use. rest is what is so of a
 // place that nothing covers.
 func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
@@ -102,7 +106,7 @@ func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
 		first := -1
 		for i := range open {
 			c := covers[i]
-			if first < 0 || c.State == Taken && covers[first].State != Taken || c.State == covers[first].State && i < first {
+			if first < 0 || rank[c.State] > rank[covers[first].State] || c.State == covers[first].State && i < first {
 				first = i
 			}
 		}

@@ -139,6 +139,8 @@ type Compared struct {
 	Same    disk.Bytes `json:"same_bytes"`
 	Differ  disk.Bytes `json:"differ_bytes"`
 	Unknown disk.Bytes `json:"unknown_bytes"` // free clusters, of which no backup knows
+	// Alike are the ranges of the place that are the same, in order.
+	Alike [][2]disk.Bytes `json:"-"`
 }
 
 // Compare compares a partition's place with its backup, piece by piece.
@@ -160,10 +162,6 @@ func Compare(dev disk.Device, m *Manifest) (Compared, error) {
 		if err != nil {
 			return c, err
 		}
-		var in disk.Bytes
-		for _, r := range ranges {
-			in += max(min(r[1], p.Off+p.Len)-max(r[0], p.Off), 0)
-		}
 		same := !some && p.Zero
 		if !same {
 			if !some {
@@ -171,10 +169,24 @@ func Compare(dev disk.Device, m *Manifest) (Compared, error) {
 			}
 			same = digest.Of(part, p.Off).String() == p.Hash
 		}
-		if same {
-			c.Same += in
-		} else {
-			c.Differ += in
+		i, _ := slices.BinarySearchFunc(ranges, p.Off, func(r [2]disk.Bytes, at disk.Bytes) int {
+			if r[1] <= at {
+				return -1
+			}
+			return 1
+		})
+		for ; i < len(ranges) && ranges[i][0] < p.Off+p.Len; i++ {
+			from, to := max(ranges[i][0], p.Off), min(ranges[i][1], p.Off+p.Len)
+			if !same {
+				c.Differ += to - from
+				continue
+			}
+			c.Same += to - from
+			if n := len(c.Alike) - 1; n >= 0 && c.Alike[n][1] == from {
+				c.Alike[n][1] = to
+			} else {
+				c.Alike = append(c.Alike, [2]disk.Bytes{from, to})
+			}
 		}
 	}
 	return c, nil

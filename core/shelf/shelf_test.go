@@ -112,8 +112,16 @@ func TestImageIsWhatZstdReads(t *testing.T) {
 			t.Errorf("%s: compared %+v, %v", name, c, err)
 		}
 		im.WriteAt([]byte{0x5a}, 600) // into the boot area, which is never free
-		if c, _ := Compare(im, m); c.Differ == 0 {
-			t.Errorf("%s: a changed byte was not seen", name)
+		if c, _ = Compare(im, m); c.Differ == 0 || c.Alike[0][0] == 0 {
+			t.Errorf("%s: a changed byte was not seen: %+v", name, c)
+		}
+		for i, r := range c.Alike {
+			if c.Same -= r[1] - r[0]; r[0] >= r[1] || i > 0 && r[0] <= c.Alike[i-1][1] {
+				t.Fatalf("%s: %v", name, c.Alike)
+			}
+		}
+		if c.Same != 0 {
+			t.Errorf("%s: what is alike and its ranges differ by %d bytes", name, c.Same)
 		}
 	}
 }
