@@ -168,7 +168,7 @@ var functions = template.FuncMap{
 }
 
 // toldWords are what tells of a find.
-var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
+var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",

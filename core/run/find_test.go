@@ -14,7 +14,7 @@ import (
 )
 
 // lostShop is a shop whose partition 5 is gone from the table; its first sector is damaged, or
-// the first records of its table of files, or both.
+// the copy of it, or the first records of its table of files.
 func lostShop(t *testing.T, damaged ...string) (s *shop, find *seek.Find) {
 	t.Helper()
 	s = newShop(t)
@@ -33,8 +33,11 @@ func lostShop(t *testing.T, damaged ...string) (s *shop, find *seek.Find) {
 	}
 	for _, what := range damaged {
 		at := p.Start.Offset(512)
-		if what == "table" {
+		switch what {
+		case "table":
 			at += sv.Volumes[5].(*ntfs.Volume).TableAt()
+		case "copy":
+			at += p.Bytes - 4096
 		}
 		if err := im.Zero(at, 4096); err != nil {
 			t.Fatal(err)
@@ -62,6 +65,7 @@ func TestFindBack(t *testing.T) {
 	t.Run("start", func(t *testing.T) { findBack(t, "start") })
 	t.Run("table of files", func(t *testing.T) { findBack(t, "table") })
 	t.Run("both", func(t *testing.T) { findBack(t, "start", "table") })
+	t.Run("start and copy", func(t *testing.T) { findBack(t, "start", "copy") })
 }
 
 func findBack(t *testing.T, damaged ...string) {

@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
 )
 
 var le = binary.LittleEndian
@@ -21,6 +22,7 @@ type Source string
 const (
 	BySector Source = "boot-sector" // of the volume itself
 	ByCopy   Source = "copy"        // of the boot sector or superblock
+	ByFiles  Source = "file-table"  // the volume's table of files
 	ByTable  Source = "old-table"   // an entry of a table that is not in use
 	ByChain  Source = "old-chain"   // a record of a container's chain
 	ByRecord Source = "record"      // of the trail
@@ -39,8 +41,10 @@ type claim struct {
 	// boot is what the start of the volume would be by a copy: bytes at boot offset bootAt.
 	boot   []byte
 	bootAt disk.Bytes
-	record string      // of the trail
-	entry  table.Entry // of a table or chain that tells of it
+	// identity tells a volume whose serial number is not known from others.
+	identity string
+	record   string      // of the trail
+	entry    table.Entry // of a table or chain that tells of it
 }
 
 // hit tells whether a sector of 512 bytes may hold a structure that is looked for. It looks
@@ -50,6 +54,7 @@ func hit(s []byte) bool {
 	return s[510] == 0x55 && s[511] == 0xaa ||
 		s[56] == 0x53 && s[57] == 0xef ||
 		s[0] == 'E' && string(s[:8]) == "EFI PART" ||
+		s[0] == 'F' && string(s[:4]) == "FILE" && s[44]|s[45]|s[46]|s[47] == 0 && s[22]&1 != 0 ||
 		s[0] == 'L' && string(s[:6]) == "LUKS\xba\xbe" ||
 		s[502] == 'S' && string(s[502:512]) == "SWAPSPACE2"
 }
@@ -84,6 +89,10 @@ func claims(dev disk.Device, at disk.Bytes) []claim {
 		out = append(out, tableClaims(dev, b, at)...)
 	case string(b[:6]) == "LUKS\xba\xbe":
 		out = append(out, luksClaims(dev, at)...)
+	case string(b[:4]) == "FILE":
+		if r, err := ntfs.FromTable(dev, at); err == nil {
+			out = append(out, claim{kind: volume.NTFS, start: r.Start, size: r.Size, by: ByFiles, at: at, boot: r.Boot, identity: r.Identity})
+		}
 	}
 	if string(b[502:512]) == "SWAPSPACE2" {
 		out = append(out, swapClaims(dev, at)...)

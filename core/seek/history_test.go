@@ -137,6 +137,8 @@ func (w *was) note(dev disk.Device) {
 	case volume.NTFS:
 		b, _ := disk.ReadFull(dev, w.start, 512)
 		keep(BySector, w.start, 512)
+		sector := disk.Bytes(binary.LittleEndian.Uint16(b[11:]))
+		keep(ByFiles, w.start+disk.Bytes(binary.LittleEndian.Uint64(b[48:]))*disk.Bytes(b[13])*sector, 9*1024)
 		keep(ByCopy, w.start+disk.Bytes(binary.LittleEndian.Uint64(b[40:]))*disk.Bytes(binary.LittleEndian.Uint16(b[11:])), 512)
 	case volume.FAT32:
 		keep(BySector, w.start, 512)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jadetrail/core/disk"
@@ -42,6 +43,16 @@ func newJudge(dev disk.Device, sv *survey.Survey) *judge {
 	}
 	return j
 }
+
+// identityOf is that of an NTFS volume, "" for others.
+func identityOf(v volume.Volume) string {
+	if n, ok := v.(*ntfs.Volume); ok {
+		return n.Identity()
+	}
+	return ""
+}
+
+func (l *living) identity() string { return identityOf(l.v) }
 
 // inUse are the ranges of the drive that a living partition has in use: all of it where the
 // inside is not known.
@@ -126,7 +137,7 @@ func (j *judge) lives(c claim) bool {
 			continue
 		}
 		switch {
-		case c.by == BySector:
+		case c.by == BySector || c.by == ByFiles:
 			return true
 		case c.by == ByCopy:
 			v := l.span.Volume
@@ -164,7 +175,7 @@ func (j *judge) gather(claims []claim) []Find {
 	}
 	var finds []Find
 	at := map[key]int{}
-	for _, c := range claims {
+	for _, c := range tables(claims) {
 		if c.kind == "" {
 			continue
 		}
@@ -201,6 +212,34 @@ func (j *judge) gather(claims []claim) []Find {
 	return finds
 }
 
+// tables leaves out what a table of files tells where the volume's start or the copy of it tells
+// the same. Where one that is left over tells of another size, its serial number is that of the
+// volume.
+func tables(claims []claim) []claim {
+	var out []claim
+	for _, c := range claims {
+		if c.by == ByFiles {
+			serial, known := "", false
+			for _, x := range claims {
+				if x.kind != volume.NTFS || x.by == ByFiles || x.start != c.start {
+					continue
+				}
+				known = known || x.size-c.size < disk.MiB && c.size-x.size < disk.MiB
+				serial = x.serial
+			}
+			if known {
+				continue
+			}
+			if n, err := strconv.ParseUint(serial, 16, 64); err == nil {
+				c.serial, c.boot = serial, bytes.Clone(c.boot)
+				le.PutUint64(c.boot[72:], n)
+			}
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
 // explained leaves every structure to the find that it speaks for best: a boot sector is that
 // of a volume that begins with it, or the copy of one that ends there, and not both.
 func explained(finds []Find) []Find {
@@ -224,7 +263,7 @@ func explained(finds []Find) []Find {
 func (j *judge) evidence(f *Find) {
 	sec := j.sv.Layout.Sector
 	first := f.from[0]
-	var boot, again, table bool
+	var boot, again, table, files bool
 	var rebuilt claim
 	size := first.size
 	copies := 0
@@ -235,6 +274,8 @@ func (j *judge) evidence(f *Find) {
 		case ByCopy:
 			again, rebuilt = true, c
 			copies++
+		case ByFiles:
+			files, rebuilt, f.identity = true, c, c.identity
 		default:
 			table = true
 			f.TypeID, f.UniqueID, f.Name = cmp.Or(f.TypeID, c.entry.TypeID), cmp.Or(f.UniqueID, c.entry.UniqueID), cmp.Or(f.Name, c.entry.Name)
@@ -256,11 +297,18 @@ func (j *judge) evidence(f *Find) {
 	f.End = f.Start + f.Bytes.At(sec) - 1
 	say := func(format string, args ...any) { f.Reasons = append(f.Reasons, fmt.Sprintf(format, args...)) }
 	var dev disk.Device = disk.NewWindow(j.dev, first.start, size)
-	if again && !boot && rebuilt.boot != nil {
+	if (again || files) && !boot && rebuilt.boot != nil {
 		if over, err := disk.NewOverlay(dev, ""); err == nil {
 			if _, err := over.WriteAt(rebuilt.boot, int64(rebuilt.bootAt)); err == nil {
 				dev, f.Mend = over, "its damaged start is rebuilt from the copy of it"
 				f.repairs = []Repair{{rebuilt.bootAt, rebuilt.boot}}
+			}
+		}
+		if files {
+			f.Mend = "its start is made anew from its table of files"
+			if end := size - disk.Bytes(len(rebuilt.boot)); j.taken(first.start+end) == nil {
+				f.repairs = append(f.repairs, Repair{end, rebuilt.boot})
+				f.Mend = "its start and the copy of it are made anew from its table of files"
 			}
 		}
 	}
@@ -290,6 +338,8 @@ func (j *judge) evidence(f *Find) {
 		say("Its start is there.")
 	case again:
 		say("Its start is damaged; the copy of it is there.")
+	case files:
+		say("Neither its start nor the copy of it is there; its table of files is.")
 	}
 	opens, agrees := j.opens(f, say)
 	f.agrees = agrees
@@ -313,7 +363,7 @@ func (j *judge) evidence(f *Find) {
 		say("It does not begin where partitions begin: it may be an image that lay in a file.")
 	case opens && agrees && (boot && again || table && (boot || again)):
 		f.Confidence = Sure
-	case opens && agrees && (boot || again), whole && boot:
+	case opens && agrees && (boot || again || files), whole && boot:
 		f.Confidence = Likely
 		if table {
 			f.Confidence = Sure
@@ -468,7 +518,7 @@ func (j *judge) ghosts(finds []Find) {
 			f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
 		}
 		for _, l := range j.living {
-			if sameVolume(f.Kind, f.Serial, l.span.Volume) || alike(f.Holds, l.span.Volume) {
+			if sameVolume(f.Kind, f.Serial, l.span.Volume) || alike(f.Holds, l.span.Volume) || f.identity != "" && f.identity == l.identity() {
 				ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
 				break
 			}
@@ -482,7 +532,7 @@ func (j *judge) ghosts(finds []Find) {
 		}
 		for _, k := range order[:n] {
 			g := &finds[k]
-			if g.Ghost && !sameVolume(f.Kind, f.Serial, g.Holds) {
+			if g.Ghost && !sameVolume(f.Kind, f.Serial, g.Holds) && (f.identity == "" || f.identity != identityOf(g.volume)) {
 				continue
 			}
 			if twice(f, g) {
@@ -491,10 +541,26 @@ func (j *judge) ghosts(finds []Find) {
 				f.Reasons, g.Reasons = append(f.Reasons, text), append(g.Reasons, text)
 				continue
 			}
-			if sameVolume(f.Kind, f.Serial, g.Holds) {
+			if sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume) {
 				ghost("It is where %s was, or how large it was, before it came to lie at sector %s.", g.Title(), disk.Grouped(int64(g.Start)))
 				break
 			}
+		}
+	}
+	// What a table of files alone tells of may have been carried along with what lay around it.
+	for i := range finds {
+		f := &finds[i]
+		if f.identity == "" || f.Ghost || f.Confidence != Likely {
+			continue
+		}
+		in := slices.ContainsFunc(j.living, func(l *living) bool { return l.span.Start <= f.Start && f.End <= l.span.End })
+		for k := range finds {
+			g := &finds[k]
+			in = in || i != k && !g.Ghost && g.Start <= f.Start && f.End <= g.End && g.Bytes > f.Bytes
+		}
+		if in {
+			f.Confidence = Doubtful
+			f.Reasons = append(f.Reasons, "It lies within the place of another, with which it may have been carried along.")
 		}
 	}
 	// What lies inside a file of another find.

@@ -23,11 +23,11 @@ import (
 
 // tally counts by kind what was to be found, and what was.
 type tally struct {
-	partitions, start, end, named, found int // lost ones, and what of them was left
-	former, nested, ghosts, untold       int // what is not to be taken for lost
-	sureLikely, true                     int
-	used, taken, unknown, same           disk.Bytes
-	whole                                int // finds of which nobody knows what was in use
+	partitions, start, end, files, named, found int // lost ones, and what of them was left
+	former, nested, ghosts, untold              int // what is not to be taken for lost
+	sureLikely, true                            int
+	used, taken, unknown, same                  disk.Bytes
+	whole                                       int // finds of which nobody knows what was in use
 }
 
 // known is what the searches of all drives came to.
@@ -72,11 +72,11 @@ func TestKnownHistories(t *testing.T) {
 		im.Close()
 		os.Remove(path)
 	}
-	t.Logf("%-6s %5s %6s %9s %6s %6s   %7s %7s %7s %7s   %13s %5s   %10s %10s %10s %10s %6s", "kind", "lost", "start", "end only", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unwritten", "unknown", "no map")
+	t.Logf("%-6s %5s %6s %9s %6s %6s %6s   %7s %7s %7s %7s   %13s %5s   %10s %10s %10s %10s %6s", "kind", "lost", "start", "end only", "table", "named", "found", "former", "nested", "ghosts", "untold", "sure, likely", "true", "in use", "taken", "unwritten", "unknown", "no map")
 	sum := &tally{}
 	for _, kind := range slices.Sorted(maps.Keys(k.kinds)) {
 		x := k.kinds[kind]
-		t.Logf("%-6s %5d %6d %9d %6d %6d   %7d %7d %7d %7d   %13d %5d   %10s %10s %10s %10s %6d", kind, x.partitions, x.start, x.end, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.same, x.unknown, x.whole)
+		t.Logf("%-6s %5d %6d %9d %6d %6d %6d   %7d %7d %7d %7d   %13d %5d   %10s %10s %10s %10s %6d", kind, x.partitions, x.start, x.end, x.files, x.named, x.found, x.former, x.nested, x.ghosts, x.untold, x.sureLikely, x.true, x.used, x.taken, x.same, x.unknown, x.whole)
 		sum.sureLikely, sum.true, sum.found, sum.whole = sum.sureLikely+x.sureLikely, sum.true+x.true, sum.found+x.found, sum.whole+x.whole
 	}
 	for _, how := range slices.Sorted(maps.Keys(k.schemes)) {
@@ -136,7 +136,7 @@ func (h *history) finish() (how string) {
 		}
 		h.im.Zero(w.start, 2048) // only what lies at its end, or behind its start, is left
 		h.say("the start at %d MiB was wiped", w.start/disk.MiB)
-		if c, there := w.at[ByCopy]; there && (w.second || w.chain != 0) && h.rng.IntN(2) == 0 && !h.takenNow(c, c+8192) {
+		if c, there := w.at[ByCopy]; there && (w.second || w.chain != 0 || w.kind == volume.NTFS) && h.rng.IntN(2) == 0 && !h.takenNow(c, c+8192) {
 			h.im.Zero(c, 8192)
 			h.say("and the copy of it")
 		}
@@ -217,7 +217,7 @@ func (h *history) judge(n int, k *known) {
 	for _, w := range h.lost {
 		x := k.of(w.kind)
 		left := w.left(h.im)
-		named := len(left) > 0 && !slices.Contains(left, BySector) && !slices.Contains(left, ByCopy)
+		named := len(left) > 0 && !slices.ContainsFunc(left, func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
 		i := slices.IndexFunc(finds, func(f Find) bool {
 			return same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size
 		})
@@ -246,6 +246,8 @@ func (h *history) judge(n int, k *known) {
 			x.start++
 		case slices.Contains(left, ByCopy):
 			x.end++
+		case slices.Contains(left, ByFiles):
+			x.files++
 		case named:
 			x.named++
 		default:
@@ -362,7 +364,7 @@ func (h *history) outerStands(w *was) bool {
 		return false
 	}
 	return slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
-		return x.volume == w.outer.volume && x.start == w.outer.start && slices.ContainsFunc(x.left(h.im), func(s Source) bool { return s == BySector || s == ByCopy })
+		return x.volume == w.outer.volume && x.start == w.outer.start && slices.ContainsFunc(x.left(h.im), func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
 	})
 }
 

@@ -69,6 +69,8 @@ type Find struct {
 	weight  int     // how much speaks for it, to choose between two of the same
 	volume  volume.Volume
 	agrees  bool // the structures that can be read are its own
+	// identity is what it is known by where only its table of files tells of it.
+	identity string
 }
 
 // Repair is bytes of a volume that are rebuilt from their copy, at a place counted from the

@@ -191,6 +191,13 @@ func FuzzClaims(f *testing.F) {
 	small(f, im, 0, 12*disk.MiB, 3)
 	b, _ := disk.ReadFull(im, 0, 8192)
 	f.Add(b, uint32(0))
+	v, err := ntfs.Open(disk.NewWindow(im, 0, 12*disk.MiB))
+	if err != nil {
+		f.Fatal(err)
+	}
+	b, _ = disk.ReadFull(im, 0, v.TableAt()+128*disk.KiB)
+	clear(b[:512])
+	f.Add(b, uint32(v.TableAt()))
 	table.New(im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0").Apply(im, nil)
 	b, _ = disk.ReadFull(im, 0, 20480)
 	f.Add(b, uint32(512))

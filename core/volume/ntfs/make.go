@@ -381,22 +381,37 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 }
 
 func (m *maker) bootSector() []byte {
-	b := make([]byte, m.sector)
+	return bootFields{sector: m.sector, cluster: m.cluster, hidden: m.opt.Hidden, sectors: m.sectors, mft: m.mftRuns[0].lcn, mirror: m.clusters / 2, record: m.record, index: m.index, serial: m.opt.Serial}.bytes()
+}
+
+// bootFields is what a boot sector says.
+type bootFields struct {
+	sector, cluster disk.Bytes
+	hidden          uint32
+	sectors         int64
+	mft, mirror     int64
+	record, index   int
+	serial          uint64
+}
+
+// bytes is a boot sector that starts nothing.
+func (f bootFields) bytes() []byte {
+	b := make([]byte, f.sector)
 	copy(b, []byte{0xeb, 0x52, 0x90})
 	copy(b[3:], oemID)
-	le.PutUint16(b[11:], uint16(m.sector))
-	b[13] = clusterCode(m.cluster / m.sector)
+	le.PutUint16(b[11:], uint16(f.sector))
+	b[13] = clusterCode(f.cluster / f.sector)
 	b[21] = 0xf8
 	le.PutUint16(b[24:], 63)
 	le.PutUint16(b[26:], 255)
-	le.PutUint32(b[28:], m.opt.Hidden)
+	le.PutUint32(b[28:], f.hidden)
 	copy(b[36:], []byte{0x80, 0, 0x80, 0})
-	le.PutUint64(b[40:], uint64(m.sectors))
-	le.PutUint64(b[48:], uint64(m.mftRuns[0].lcn))
-	le.PutUint64(b[56:], uint64(m.clusters/2))
-	b[64] = sizeCode(disk.Bytes(m.record), m.cluster)
-	b[68] = sizeCode(disk.Bytes(m.index), m.cluster)
-	le.PutUint64(b[72:], m.opt.Serial)
+	le.PutUint64(b[40:], uint64(f.sectors))
+	le.PutUint64(b[48:], uint64(f.mft))
+	le.PutUint64(b[56:], uint64(f.mirror))
+	b[64] = sizeCode(disk.Bytes(f.record), f.cluster)
+	b[68] = sizeCode(disk.Bytes(f.index), f.cluster)
+	le.PutUint64(b[72:], f.serial)
 	copy(b[84:], []byte{0xf4, 0xeb, 0xfd}) // nothing to start: halt
 	b[510], b[511] = 0x55, 0xaa
 	return b
