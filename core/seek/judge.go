@@ -352,7 +352,9 @@ func (j *judge) evidence(f *Find) {
 			f.weight += 4
 		}
 	}
-	carried := first.hidden != 0 && first.hidden != f.Start && !table
+	// A record of a chain counts from where it lies, and is carried along with what it names.
+	placed := slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord)
+	carried := first.hidden != 0 && first.hidden != f.Start && !placed
 	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
 	switch {
 	case carried:
