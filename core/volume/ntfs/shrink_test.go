@@ -185,7 +185,7 @@ func TestVacate(t *testing.T) {
 	}
 }
 
-// small is a file of two or three clusters or of one, as they are large.
+// small is a file of 3000 bytes.
 func small(i int) volume.Source {
 	return volume.Source{Path: fmt.Sprintf("small/%04d", i), Data: bytes.Repeat([]byte{byte(i), byte(i >> 8), 7}, 1000)}
 }
