@@ -2,6 +2,7 @@ package shelf
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -70,7 +71,13 @@ func (p *OnVolume) keepNote(name string, b []byte) error {
 	if err != nil || bytes.Equal(was, b) {
 		return err
 	}
-	release, err := p.lock(nil)
+	return p.replace(nil, VolumeFolder, name, b, was != nil)
+}
+
+// replace puts a small file into a folder, in the stead of one of the same name where it is there.
+// Without a context it does not wait for others.
+func (p *OnVolume) replace(ctx context.Context, folder, name string, b []byte, there bool) error {
+	release, err := p.lock(ctx)
 	if err != nil {
 		return err
 	}
@@ -81,11 +88,11 @@ func (p *OnVolume) keepNote(name string, b []byte) error {
 	}
 	defer d.im.Close()
 	var steps []func(v volume.Keeper) (script.Script, error)
-	if was != nil {
+	if there {
 		steps = append(steps, func(v volume.Keeper) (script.Script, error) {
-			return v.Remove([]string{path.Join(VolumeFolder, name)}, p.Now())
+			return v.Remove([]string{path.Join(folder, name)}, p.Now())
 		})
 	}
-	steps = append(steps, p.files(VolumeFolder, []volume.Incoming{inline(name, b, 0, p.Now())}))
+	steps = append(steps, p.files(folder, []volume.Incoming{inline(name, b, 0, p.Now())}))
 	return p.act(d, map[string]io.ReaderAt{"files": bytes.NewReader(b)}, steps...)
 }

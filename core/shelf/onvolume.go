@@ -436,19 +436,7 @@ func inline(name string, b []byte, off int, now time.Time) volume.Incoming {
 }
 
 func (p *OnVolume) save(id string, manifest []byte) error {
-	release, err := p.lock(context.Background())
-	if err != nil {
-		return err
-	}
-	defer release()
-	d, err := p.attach(true)
-	if err != nil {
-		return err
-	}
-	defer d.im.Close()
-	return p.act(d, map[string]io.ReaderAt{"files": bytes.NewReader(manifest)}, func(v volume.Keeper) (script.Script, error) {
-		return v.Remove([]string{in(id, manifestFile)}, p.Now())
-	}, p.files(path.Join(VolumeFolder, id), []volume.Incoming{inline(manifestFile, manifest, 0, p.Now())}))
+	return p.replace(context.Background(), path.Join(VolumeFolder, id), manifestFile, manifest, true)
 }
 
 func (p *OnVolume) size(id string) (n disk.Bytes, err error) {
