@@ -485,7 +485,7 @@ func TestRandomPlans(t *testing.T) {
 	}
 	t.Logf("JADETRAIL_SEED=%d", seed)
 	rng := rand.New(rand.NewPCG(seed, 1))
-	done, finished, back, drives, portions, kinds := 0, 0, 0, 0, 0, map[plan.Do]int{}
+	done, finished, back, drives, portions, combs, kinds := 0, 0, 0, 0, 0, 0, map[plan.Do]int{}
 	stands := map[seek.State]disk.Bytes{}
 	for done < wanted {
 		dir := t.TempDir()
@@ -514,6 +514,7 @@ func TestRandomPlans(t *testing.T) {
 					p.backup, p.backed = m.ID, before.of(before.names[n])
 				}
 			}
+			combed := p.first != nil
 			s.steps = p.steps(before)
 			o.Plan.Steps = s.steps
 			ctx, stop := context.WithCancel(context.Background())
@@ -563,6 +564,9 @@ func TestRandomPlans(t *testing.T) {
 			}
 			want, after := before.files, holds(t, im)
 			if p.fresh = ""; !undone {
+				if combed {
+					combs++
+				}
 				var went []map[string]string
 				want, went = p.led(before, after, s.steps)
 				for _, x := range s.steps {
@@ -613,7 +617,7 @@ func TestRandomPlans(t *testing.T) {
 		os.RemoveAll(dir)
 	}
 	t.Logf("of what deleted partitions held: %v", stands)
-	t.Logf("%d plans on %d drives, %v; %d in portions, %d stopped and finished, %d taken back", done, drives, kinds, portions, finished, back)
+	t.Logf("%d plans on %d drives, %v; %d in portions, %d into single clusters, %d stopped and finished, %d taken back", done, drives, kinds, portions, combs, finished, back)
 }
 
 // standing compares what is told of the places of deleted partitions with what they hold: what
