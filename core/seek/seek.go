@@ -187,7 +187,9 @@ func (s *Search) Likely(ctx context.Context) error {
 	sec := l.Sector
 	var at []disk.Bytes
 	around := func(start, n disk.Bytes) { // a volume from start on
-		at = append(at, start, start+sec, start+2*512, start+6*sec, start+12*sec, start+4096-512, start+n-sec)
+		// A table of files and the copy of its first records mostly begin at the same clusters of
+		// 4 KiB: 786,432 and 2.
+		at = append(at, start, start+sec, start+2*512, start+6*sec, start+12*sec, start+4096-512, start+n-sec, start+8192, start+3*disk.GiB)
 	}
 	for _, h := range s.Hints {
 		around(h.Span.Start.Offset(sec), h.Span.Bytes)

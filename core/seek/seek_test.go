@@ -108,6 +108,46 @@ func TestSources(t *testing.T) {
 			t.Errorf("again: %+v, %v", f, ok)
 		}
 	})
+	t.Run("table of files", func(t *testing.T) {
+		im := drive(t, 200*disk.MiB)
+		small(t, im, 40*disk.MiB, 30*disk.MiB, 0x1048)
+		small(t, im, 100*disk.MiB, 30*disk.MiB, 0x1049)
+		for _, at := range []disk.Bytes{40, 69, 100} { // of the second its end is left
+			if err := im.Zero(at*disk.MiB, 4096); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := im.Zero(70*disk.MiB-4096, 4096); err != nil {
+			t.Fatal(err)
+		}
+		if err := table.New(im, id(0xd0)).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		finds := searched(t, im, false)
+		if len(finds) != 2 || finds[0].Bytes != 30*disk.MiB || finds[0].Confidence != Likely || finds[0].Label != "Lost 4168" || len(finds[0].Repairs()) != 2 || finds[0].Told[0] != ByFiles || finds[1].Told[0] != ByCopy {
+			t.Fatalf("%+v", finds)
+		}
+		sv, _ := survey.Read(im, nil)
+		f, ok := Again(im, sv, finds[0].Start, finds[0].At, nil)
+		if !ok || f.Volume() == nil || !f.Volume().Agrees() {
+			t.Fatalf("again: %+v, %v", f, ok)
+		}
+		// A copy of it within a living partition is not taken for one that was there.
+		from := disk.NewWindow(im, 40*disk.MiB, 30*disk.MiB)
+		if err := copyTo(disk.NewWindow(im, 150*disk.MiB, 30*disk.MiB), from); err != nil {
+			t.Fatal(err)
+		}
+		im.Zero(40*disk.MiB, 30*disk.MiB)
+		e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: id(1), Start: (140 * disk.MiB).At(512), End: (190 * disk.MiB).At(512) - 1})
+		if err := table.New(im, id(0xd0), e).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range searched(t, im, false) {
+			if x.Start == (150*disk.MiB).At(512) && x.Confidence != Doubtful && !x.Ghost {
+				t.Errorf("%+v", x)
+			}
+		}
+	})
 	t.Run("sealed", func(t *testing.T) {
 		im := drive(t, 200*disk.MiB)
 		b := make([]byte, 512)
