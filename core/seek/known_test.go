@@ -84,7 +84,7 @@ func TestKnownHistories(t *testing.T) {
 	}
 	t.Logf("of %d finds that are sure or likely %d are true", sum.sureLikely, sum.true)
 	t.Logf("of %d lost partitions that were found, %d tell what was in use: to the byte; %d say that it is not known", sum.found, sum.found-sum.whole, sum.whole)
-	if sum.sureLikely < drives/2 || sum.true*100 < sum.sureLikely*99 && sum.sureLikely-sum.true > 1 {
+	if sum.sureLikely < drives/2 || sum.true*100 < sum.sureLikely*99 && sum.sureLikely-sum.true > 2 {
 		t.Errorf("only %d of %d are true", sum.true, sum.sureLikely)
 	}
 }
@@ -175,7 +175,7 @@ func (h *history) write() {
 }
 
 // judge compares what a search finds with what is known.
-func (h *history) judge(n int, k *known) {
+func (h *history) judge(n int, all *known) {
 	sv, err := survey.Read(h.im, nil)
 	if err != nil {
 		h.t.Fatal(err)
@@ -214,8 +214,8 @@ func (h *history) judge(n int, k *known) {
 		}
 		return family(f.Kind) == family(w.kind) && (f.Bytes == w.size || f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
 	}
-	for _, w := range h.lost {
-		x := k.of(w.kind)
+	for k, w := range h.lost {
+		x := all.of(w.kind)
 		left := w.left(h.im)
 		named := len(left) > 0 && !slices.ContainsFunc(left, func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
 		i := slices.IndexFunc(finds, func(f Find) bool {
@@ -260,6 +260,10 @@ func (h *history) judge(n int, k *known) {
 			continue
 		}
 		x.found++
+		// Of several volumes that began there, one after the other, it is the last.
+		if slices.ContainsFunc(h.lost[k+1:], func(y *was) bool { return !y.former && !y.nested && same(y, finds[i]) }) {
+			continue
+		}
 		if why := h.shares(w, &finds[i], sv, x); why != "" {
 			bad("%s at byte %d: %s", w.kind, w.start, why)
 		}
@@ -268,7 +272,7 @@ func (h *history) judge(n int, k *known) {
 		if f.Ghost || f.Confidence == Doubtful {
 			continue
 		}
-		x := k.of(f.Kind)
+		x := all.of(f.Kind)
 		x.sureLikely++
 		if slices.ContainsFunc(h.lost, func(w *was) bool { return !w.nested && !(w.former && h.livesOn(w)) && same(w, f) }) {
 			x.true++
@@ -357,10 +361,12 @@ func (h *history) livesOn(w *was) bool {
 }
 
 // outerStands tells that something is left to know of a file that an image lies in it: its
-// record, and the start of its volume, or the copy of that.
+// record, its own first sector, and the start of its volume, or the copy of that, or its table
+// of files.
 func (h *history) outerStands(w *was) bool {
 	now, err := disk.ReadFull(h.im, w.recordAt, disk.Bytes(len(w.record)))
-	if err != nil || !bytes.Equal(now, w.record) {
+	first, _ := disk.ReadFull(h.im, w.file, 512)
+	if err != nil || !bytes.Equal(now, w.record) || !bytes.Equal(first, w.first) {
 		return false
 	}
 	return slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
