@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 type words struct {
 	mu    sync.Mutex
 	all   []brief // the oldest first
+	text  []byte  // what they say, in small letters, a line each
 	names map[string]string
 }
 
@@ -21,7 +23,7 @@ type brief struct {
 	Seq                         uint64
 	Time                        time.Time
 	Who, Act, Job, Disk, Record string
-	Text                        string
+	end                         int // of its line in the text
 }
 
 // LearnWords reads what entries have come since, so that the next search for a text need not.
@@ -59,8 +61,10 @@ func (t *Trail) learn() error {
 			}
 		}
 		if text != nil {
-			b.Text = strings.ToLower(*text)
+			w.text = append(w.text, strings.ReplaceAll(strings.ToLower(*text), "\n", " ")...)
 		}
+		w.text = append(w.text, '\n')
+		b.end = len(w.text)
 		w.all = append(w.all, b)
 	}
 	return rows.Err()
@@ -75,19 +79,55 @@ func (t *Trail) saying(f Filter) ([]uint64, error) {
 	if err := t.learn(); err != nil {
 		return nil, err
 	}
-	text := strings.ToLower(f.Text)
 	is := func(wanted, has string) bool { return wanted == "" || wanted == has }
 	var out []uint64
-	for _, b := range slices.Backward(w.all) {
-		if f.Before > 0 && b.Seq >= uint64(f.Before) || !f.From.IsZero() && b.Time.Before(f.From) || !f.To.IsZero() && !b.Time.Before(f.To) {
-			continue
-		}
-		if !is(f.Job, b.Job) || !is(f.Disk, b.Disk) || !is(f.Act, b.Act) || !is(f.Who, b.Who) || !is(f.Record, b.Record) || !strings.Contains(b.Text, text) {
-			continue
-		}
-		if out = append(out, b.Seq); f.Limit > 0 && len(out) == f.Limit {
-			break
+	// Piece by piece from the newest on, so that what is frequent is found at once.
+	const piece = 2000
+	for to := len(w.all); to > 0; to -= piece {
+		from := max(to-piece, 0)
+		found := w.lines(from, to, strings.ToLower(f.Text))
+		for _, i := range slices.Backward(found) {
+			b := &w.all[i]
+			if f.Before > 0 && b.Seq >= uint64(f.Before) || !f.From.IsZero() && b.Time.Before(f.From) || !f.To.IsZero() && !b.Time.Before(f.To) {
+				continue
+			}
+			if !is(f.Job, b.Job) || !is(f.Disk, b.Disk) || !is(f.Act, b.Act) || !is(f.Who, b.Who) || !is(f.Record, b.Record) {
+				continue
+			}
+			if out = append(out, b.Seq); f.Limit > 0 && len(out) == f.Limit {
+				return out, nil
+			}
 		}
 	}
 	return out, nil
+}
+
+// lines are the places of the entries of a range whose line holds a text.
+func (w *words) lines(from, to int, text string) (found []int) {
+	if text == "" {
+		for i := from; i < to; i++ {
+			found = append(found, i)
+		}
+		return found
+	}
+	at := 0
+	if from > 0 {
+		at = w.all[from-1].end
+	}
+	for i := from; i < to; i++ {
+		k := bytes.Index(w.text[at:w.all[to-1].end], []byte(text))
+		if k < 0 {
+			break
+		}
+		// The entry in whose line it lies.
+		n, _ := slices.BinarySearchFunc(w.all[i:to], at+k, func(b brief, at int) int {
+			if b.end <= at {
+				return -1
+			}
+			return 1
+		})
+		i += n
+		found, at = append(found, i), w.all[i].end
+	}
+	return found
 }

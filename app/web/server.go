@@ -134,8 +134,8 @@ var functions = template.FuncMap{
 	"exact":   func(b disk.Bytes) string { return b.Exact() },
 	"decimal": func(b disk.Bytes) string { return b.Decimal() },
 	"group":   func(n any) string { return disk.Grouped(toInt(n)) },
-	"when":    func(t time.Time) string { return t.Local().Format("2 Jan 15:04") },
-	"stamp":   func(t time.Time) string { return t.UTC().Format(time.RFC3339) },
+	"when":    when,
+	"stamp":   stamp,
 	"day":     func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") },
 	"short":   func(s string) string { return s[:min(len(s), 12)] },
 	"role":    func(r layout.Role) string { return strings.ReplaceAll(string(r), "-", " ") },
@@ -151,7 +151,7 @@ var functions = template.FuncMap{
 		b, err := json.Marshal(v) // escapes <, > and &, so it cannot end its element
 		return template.JS(b), err
 	},
-	"tail":   func(s string) string { return s[max(len(s)-4, 0):] },
+	"tail":   lastFour,
 	"stem":   func(s string) string { return s[:max(len(s)-4, 0)] },
 	"act":    func(a trail.Act) string { return actWords[a] },
 	"makers": makersSize,
@@ -166,6 +166,14 @@ var functions = template.FuncMap{
 	"told":   func(x seek.Source) string { return toldWords[x] },
 	"inc":    func(n int) int { return n + 1 },
 }
+
+// when is a moment as the bench's clock shows it; stamp is the same exactly.
+func when(t time.Time) string { return t.Local().Format("2 Jan 15:04") }
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+// lastFour is what of a serial number is read from a drive's label.
+func lastFour(s string) string { return s[max(len(s)-4, 0):] }
 
 // toldWords are what tells of a find.
 var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}

@@ -157,8 +157,25 @@ func (s *Server) chainNow(again bool) chainView {
 	return v
 }
 
+// trailRow is an entry as a row of the page, its words made beforehand: a template takes long
+// over calls.
+type trailRow struct {
+	Seq                        int64
+	Stamp, When, Who, Act, Did string
+	After                      *layout.Layout
+	Text, Reason, Record, Job  string
+	Serial, Hash, Short        string
+}
+
+func rowOf(e trail.Entry) trailRow {
+	return trailRow{
+		Seq: e.Seq, Stamp: stamp(e.Time), When: when(e.Time), Who: e.Who, Act: string(e.Act), Did: actWords[e.Act], After: e.After,
+		Text: e.Text, Reason: e.Reason, Record: e.Record, Job: e.Job, Serial: lastFour(e.Drive.Serial), Hash: e.Hash, Short: e.Hash[:min(len(e.Hash), 8)],
+	}
+}
+
 type trailView struct {
-	Entries []trail.Entry
+	Entries []trailRow
 	Chain   chainView
 	Filter  store.Filter
 	From    string
@@ -171,7 +188,7 @@ type trailView struct {
 }
 
 // trailRows is how many entries a page lists.
-const trailRows = 50
+const trailRows = 40
 
 // trailActs are the kinds of entry that can be filtered by.
 var trailActs = []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide), trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack, trail.ActSearch, trail.ActTakeIn, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label), trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf, trail.ActDone, trail.ActMark, trail.ActUndone}
@@ -192,7 +209,8 @@ func (s *Server) trailPage(c *gin.Context) {
 		f.To = f.To.AddDate(0, 0, 1) // that day too
 	}
 	v.Filter, v.Older = f, f.Before > 0
-	if v.Entries, err = s.store.Entries(f); err == nil {
+	list, err := s.store.Entries(f)
+	if err == nil {
 		v.Drives, err = s.store.Drives()
 	}
 	if err == nil {
@@ -202,11 +220,14 @@ func (s *Server) trailPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if len(v.Entries) > trailRows {
-		v.Entries = v.Entries[:trailRows]
+	if len(list) > trailRows {
+		list = list[:trailRows]
 		q := c.Request.URL.Query()
-		q.Set("before", fmt.Sprint(v.Entries[trailRows-1].Seq))
+		q.Set("before", fmt.Sprint(list[trailRows-1].Seq))
 		v.Next = "/trail?" + q.Encode()
+	}
+	for _, e := range list {
+		v.Entries = append(v.Entries, rowOf(e))
 	}
 	v.Chain = s.chainNow(c.Query("again") != "")
 	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})

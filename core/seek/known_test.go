@@ -240,6 +240,9 @@ func (h *history) judge(n int, all *known) {
 			}
 			continue
 		}
+		if i < 0 && h.alsoLives(w) {
+			continue // nothing tells it from the one that lives there
+		}
 		x.partitions++
 		switch {
 		case slices.Contains(left, BySector):
@@ -254,9 +257,7 @@ func (h *history) judge(n int, all *known) {
 			continue
 		}
 		if i < 0 {
-			if !h.alsoLives(w) {
-				bad("%s of %s at byte %d is not found, though %v is there", w.kind, w.size, w.start, left)
-			}
+			bad("%s of %s at byte %d is not found, though %v is there", w.kind, w.size, w.start, left)
 			continue
 		}
 		x.found++
