@@ -262,7 +262,7 @@ func (h *history) judge(n int, all *known) {
 		}
 		x.found++
 		// Of several volumes that began there, one after the other, it is the last.
-		if slices.ContainsFunc(h.lost[k+1:], func(y *was) bool { return !y.former && !y.nested && same(y, finds[i]) }) {
+		if slices.ContainsFunc(h.lost[k+1:], func(y *was) bool { return !y.nested && same(y, finds[i]) }) {
 			continue
 		}
 		if why := h.shares(w, &finds[i], sv, x); why != "" {
