@@ -136,7 +136,7 @@ func TestTrailManyWriters(t *testing.T) {
 // TestTrailFilters compares what filters with a limit let through, which comes from memory, with
 // what the entries say; what came since is found too.
 func TestTrailFilters(t *testing.T) {
-	s, _ := fresh(t)
+	s, db := fresh(t)
 	var all []trail.Entry
 	add := func(n int) {
 		for range n {
@@ -177,6 +177,17 @@ func TestTrailFilters(t *testing.T) {
 				}
 			}
 		}
+	}
+	// What comes after the newest were cut off is found too.
+	for _, q := range []string{"DROP TRIGGER trail_entries_no_delete", "DELETE FROM trail_entries WHERE seq > 50"} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all = all[:50]
+	add(1)
+	if got, err := s.Entries(Filter{Text: "größe", Limit: 3}); err != nil || len(got) != 3 || got[0].Seq != 51 {
+		t.Errorf("%+v, %v", got, err)
 	}
 }
 

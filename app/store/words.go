@@ -9,7 +9,7 @@ import (
 )
 
 // words is what every entry of the trail says, in memory: looking for a text reads the few
-// entries that a page shows, and not the whole trail. It takes about 200 bytes an entry. What
+// entries that a page shows, and not the whole trail. It takes about 250 bytes an entry. What
 // is shown comes from the database all the same.
 type words struct {
 	mu    sync.Mutex
@@ -23,6 +23,7 @@ type brief struct {
 	Seq                         uint64
 	Time                        time.Time
 	Who, Act, Job, Disk, Record string
+	hash                        string
 	end                         int // of its line in the text
 }
 
@@ -38,8 +39,16 @@ func (t *Trail) learn() error {
 	w, last := &t.words, uint64(0)
 	if n := len(w.all); n > 0 {
 		last = w.all[n-1].Seq
+		// Were the newest entries cut off behind this program's back, later ones have their numbers.
+		var same int64
+		if err := t.db.Model(&trailEntry{}).Where("seq = ? AND hash = ?", last, w.all[n-1].hash).Count(&same).Error; err != nil {
+			return err
+		}
+		if same == 0 {
+			w.all, w.text, last = nil, nil, 0
+		}
 	}
-	rows, err := t.db.Model(&trailEntry{}).Select("seq, time, who, act, job, disk, record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
+	rows, err := t.db.Model(&trailEntry{}).Select("seq, hash, time, who, act, job, disk, record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
 	if err != nil {
 		return err
 	}
@@ -50,7 +59,7 @@ func (t *Trail) learn() error {
 	for rows.Next() {
 		var b brief
 		var text *string
-		if err := rows.Scan(&b.Seq, &b.Time, &b.Who, &b.Act, &b.Job, &b.Disk, &b.Record, &text); err != nil {
+		if err := rows.Scan(&b.Seq, &b.hash, &b.Time, &b.Who, &b.Act, &b.Job, &b.Disk, &b.Record, &text); err != nil {
 			return err
 		}
 		for _, s := range []*string{&b.Who, &b.Act, &b.Job, &b.Disk} { // each of them is kept once
@@ -70,8 +79,8 @@ func (t *Trail) learn() error {
 	return rows.Err()
 }
 
-// saying are the numbers of the entries that a filter with a text lets through, the newest
-// first, as many as its limit.
+// saying are the numbers of the entries that a filter lets through, the newest first, as many
+// as its limit.
 func (t *Trail) saying(f Filter) ([]uint64, error) {
 	w := &t.words
 	w.mu.Lock()

@@ -31,23 +31,22 @@ func FromTable(dev disk.Device, at disk.Bytes) (*Remains, error) {
 		return nil, volume.ErrNotThis
 	}
 	most := int64(dev.Size() / 512)
-	data := func(num int64, off disk.Bytes) (*attr, uint64) {
+	data := func(num int64, off disk.Bytes) *attr {
 		b, err := disk.ReadFull(dev, off, disk.Bytes(size))
 		if err != nil {
-			return nil, 0
+			return nil
 		}
 		r, err := parseRecord(num, b, most)
 		if err != nil || r.flags&inUse == 0 || r.base != 0 {
-			return nil, 0
+			return nil
 		}
-		a, s := r.find(atData, ""), r.find(atStandard, "")
-		if a == nil || a.resident || a.lowest != 0 || len(a.runs) == 0 || a.runs[0].lcn < 0 || s == nil || len(s.value) < 8 {
-			return nil, 0
+		a := r.find(atData, "")
+		if a == nil || a.resident || a.lowest != 0 || len(a.runs) == 0 || a.runs[0].lcn < 0 {
+			return nil
 		}
-		return a, le.Uint64(s.value)
+		return a
 	}
-	table, _ := data(recMFT, at)
-	mirror, _ := data(recMirror, at+disk.Bytes(size))
+	table, mirror := data(recMFT, at), data(recMirror, at+disk.Bytes(size))
 	if table == nil || mirror == nil {
 		return nil, volume.ErrNotThis
 	}

@@ -187,7 +187,7 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 		return a, errAttr
 	}
 	pairs := int(le.Uint16(b[32:]))
-	if pairs >= n {
+	if pairs < 64 || pairs >= n { // they lie behind the head, which is laid out anew before them
 		return a, errAttr
 	}
 	var err error
