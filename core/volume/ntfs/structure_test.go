@@ -347,3 +347,14 @@ func TestMeasures(t *testing.T) {
 		t.Errorf("a walk that was ended: %v", err)
 	}
 }
+
+// TestListInTheHead refuses an attribute whose list of stretches would lie in its own head.
+func TestListInTheHead(t *testing.T) {
+	for _, at := range []uint16{0, 16, 63, 64} {
+		b := outside(atData, "", []run{{0, 9, 3}}, 3*4096, 3*4096).b
+		le.PutUint16(b[32:], at)
+		if _, err := parseAttr(b, 100); (err == nil) != (at == 64) {
+			t.Errorf("at byte %d: %v", at, err)
+		}
+	}
+}
