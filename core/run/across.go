@@ -65,7 +65,7 @@ func (p *prepared) across(a *Arrival) error {
 	span, ok := p.sv.Layout.Find(a.From)
 	v := p.sv.Volumes[a.From]
 	if !ok || v == nil {
-		return fmt.Errorf("the volume in partition %d cannot be read", a.From)
+		return fmt.Errorf("%w: the volume in partition %d cannot be read", compile.ErrCannot, a.From)
 	}
 	a.Span = span
 	all, err := a.gatherOn(v)
@@ -73,7 +73,7 @@ func (p *prepared) across(a *Arrival) error {
 		return err
 	}
 	if len(a.in) == 0 && a.Base != "" { // a whole volume may be empty
-		return fmt.Errorf("%s holds no files there", span.Title())
+		return fmt.Errorf("%w: %s has no files in the folder %s, or an earlier step of the plan takes them away. Leave this step out, or name another folder", compile.ErrCannot, span.Title(), a.Base)
 	}
 	b := make([]byte, 1<<20)
 	for _, x := range a.in {

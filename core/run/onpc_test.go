@@ -353,9 +353,15 @@ func TestAbsorbedAtEveryCut(t *testing.T) {
 
 // TestFolderMoved moves one folder of a volume into another one: files, not partitions.
 func TestFolderMoved(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.CopyOut, Partition: "3", Volume: "5", Only: []string{"System/box 0"}, Move: true})
+	move := plan.Step{Do: plan.CopyOut, Partition: "3", Volume: "5", Only: []string{"System/box 0"}, Move: true}
+	s := newShop(t, move, move)
 	im := s.open(t)
 	before := contents(t, im)
+	was := whole(t, im)
+	if _, err := CarryOut(context.Background(), s.options(im)); !errors.Is(err, compile.ErrCannot) || whole(t, im) != was {
+		t.Errorf("moved twice: %v", err)
+	}
+	s.steps = s.steps[:1]
 	res, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
