@@ -19,8 +19,9 @@ JADETRAIL_PROVE=1 JADETRAIL_BASES=$work/bases go test ./core/seek -count=1 -time
 lost: partitions that were deleted, reformatted or lost with their table. Of these something is left: the start; else the
 copy of it that their kind keeps at another place (end only); else the table of files of an NTFS volume (table); else only a
 second table or a container's chain that names them (named).
-former, nested: former places of volumes that live on, and images in files, that the search saw; all are told as ghosts,
-but images of whose file nothing is left at all (untold), which are doubtful. in use: what the finds have in use by their
+former, nested: former places of volumes that live on, and images in files, that the search saw; all are told as ghosts.
+untold: images of whose file no record is left, and which begin where partitions begin, or lie in a volume of which
+nothing is left: nothing tells them from partitions, and they are doubtful. in use: what the finds have in use by their
 own maps, compared with what it was when they were lost; taken: what of it living partitions have in use now, compared
 with these, and what of that they have not written to (unwritten). no map: finds that say that nobody knows what was in use.
 WORDS

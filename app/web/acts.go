@@ -150,7 +150,7 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 		steps = slices.Insert(steps, at, step)
 	}
 	steps[at] = step
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf(), s.coverage, s.records, steps, s.random)
+	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
 	if err != nil {
 		return err
 	}

@@ -72,7 +72,7 @@ func (s *Server) work(st *jobState) error {
 	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
 		return err
 	}
-	if st.Facts, err = run.Facts(d.im, d.sv, d.Identity, d.PC, s.shelf(), s.coverage, s.records, st.Steps, s.random); err != nil {
+	if st.Facts, err = run.Facts(o, d.sv, st.Steps); err != nil {
 		return err
 	}
 	st.Facts.Insides = s.insides(d)

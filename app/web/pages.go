@@ -119,7 +119,7 @@ func (s *Server) standing(v *recordView) error {
 	defer st.Drive.close()
 	v.Job = st.Job
 	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
-	facts, err := run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf(), s.coverage, s.records, []plan.Step{step}, s.random)
+	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, []plan.Step{step})
 	if err != nil {
 		return err
 	}

@@ -67,6 +67,18 @@ func (s *Server) searchedBefore(d *drive) (*searched, error) {
 	return &k, nil
 }
 
+// judged are the noted places that are looked at for a page.
+func (k *searched) judged() []disk.Bytes { return k.Told[:min(len(k.Told), mostJudged)] }
+
+// seenOn tells where an earlier search of a drive saw structures.
+func (s *Server) seenOn(d *drive) ([]disk.Bytes, error) {
+	k, err := s.searchedBefore(d)
+	if err != nil || k == nil {
+		return nil, err
+	}
+	return k.judged(), nil
+}
+
 // hints are the places that the trail tells of.
 func (s *Server) hints(d *drive) ([]seek.Hint, error) {
 	of, err := s.records.Of(d.sv.Layout.DiskID)
@@ -88,7 +100,7 @@ func (s *Server) lost(ctx context.Context, d *drive) ([]seek.Find, *searched, er
 		return nil, nil, err
 	}
 	if before != nil {
-		if err := x.Look(before.Told[:min(len(before.Told), mostJudged)]...); err != nil {
+		if err := x.Look(before.judged()...); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -270,17 +282,21 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 		}
 		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
 	}
+	if err := x.Look(keep.Told...); err != nil { // what was seen before it was stopped
+		return "", err
+	}
 	reached, err := x.Whole(ctx, keep.Reached)
 	if err != nil {
 		return "", err
 	}
+	finds := x.Finds()
 	keep.Told = slices.Compact(slices.Sorted(slices.Values(append(keep.Told, x.Told()...))))
 	keep.Reached, keep.When = reached, s.now()
 	if err := s.keepSearch(d, &keep); err != nil {
 		return "", err
 	}
 	found := 0
-	for _, f := range x.Finds() {
+	for _, f := range finds {
 		if !f.Ghost {
 			found++
 		}
@@ -316,15 +332,11 @@ func (s *Server) findOf(c *gin.Context, d *drive) (*seek.Find, error) {
 	if err != nil || e != nil || start <= 0 || told < 0 {
 		return nil, fmt.Errorf("%w: it is not clear which find is meant", store.ErrNotFound)
 	}
-	hints, err := s.hints(d)
-	if err != nil {
-		return nil, err
+	f, err := run.Find(run.Options{Records: s.records, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) }}, d.im, d.sv, disk.LBA(start), disk.Bytes(told))
+	if errors.Is(err, run.ErrNoFind) {
+		err = fmt.Errorf("%w: %w", store.ErrNotFound, err)
 	}
-	f, ok := seek.Again(d.im, d.sv, disk.LBA(start), disk.Bytes(told), hints)
-	if !ok {
-		return nil, fmt.Errorf("%w: nothing is found any more that begins at sector %d", store.ErrNotFound, start)
-	}
-	return f, nil
+	return f, err
 }
 
 // strip is a stretch of the drawing of what lies over a place.

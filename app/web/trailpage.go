@@ -289,7 +289,7 @@ func (s *Server) walk(c *gin.Context, st *jobState, then *layout.Layout, to stri
 	v := &wayBack{To: to, Walk: w}
 	facts := st.Facts
 	if len(w.Steps) > 0 {
-		if facts, err = run.Facts(st.Drive.im, st.Drive.sv, st.Drive.Identity, st.Drive.PC, s.shelf(), s.coverage, s.records, w.Steps, s.random); err != nil {
+		if facts, err = run.Facts(o, st.Drive.sv, w.Steps); err != nil {
 			return nil, err
 		}
 	}

@@ -11,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadetrail/core/compare"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
@@ -52,7 +51,7 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return errUse{err}
 			}
-			f, err := run.Facts(im, sv, id, facts, &shelf.Shelf{}, compare.Store{}, trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, nil, rand.Reader)
+			f, err := run.Facts(run.Options{Dev: im, Identity: id, PC: facts, Shelf: &shelf.Shelf{}, Records: trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, Random: rand.Reader}, sv, nil)
 			if err != nil {
 				return err
 			}

@@ -26,24 +26,25 @@ import (
 
 // Facts gathers what a plan on a drive depends on: the table's state, the
 // backups that stand for the partitions, the records that the steps name.
-func Facts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, coverage compare.Store, recs trail.Records, steps []plan.Step, random io.Reader) (plan.Facts, error) {
+func Facts(o Options, sv *survey.Survey, steps []plan.Step) (plan.Facts, error) {
 	kept := map[string]*gathering{}
 	defer func() {
 		for _, g := range kept {
 			g.r.Close()
 		}
 	}()
-	return gatherFacts(dev, sv, id, facts, sh, coverage, recs, steps, random, kept)
+	return gatherFacts(o, sv, steps, kept)
 }
 
 // gatherFacts is Facts; what it gathers of backups is kept, open, in gathered.
-func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *pc.Facts, sh *shelf.Shelf, coverage compare.Store, recs trail.Records, steps []plan.Step, random io.Reader, gathered map[string]*gathering) (plan.Facts, error) {
+func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering) (plan.Facts, error) {
+	dev, facts, sh, recs := o.Dev, o.PC, o.Shelf, o.Records
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	if err := sv.Table.Writable(); err != nil {
 		f.TableTrouble = Sentence(err)
 	}
 	l := sv.Layout
-	f.ReadOnly, f.Removable, f.PC = id.ReadOnly, id.Removable, facts
+	f.ReadOnly, f.Removable, f.PC = o.Identity.ReadOnly, o.Identity.Removable, facts
 	for _, p := range l.Partitions() {
 		if p.Volume != nil && p.Volume.Hibernated {
 			f.Asleep = append(f.Asleep, p.Title())
@@ -99,7 +100,7 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 			backups = append(backups, m)
 		}
 	}
-	proofs, err := coverage.List()
+	proofs, err := o.Coverage.List()
 	if err != nil {
 		return f, err
 	}
@@ -158,7 +159,11 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 		if s.Do != plan.BringBack || s.Find == 0 {
 			continue
 		}
-		if x, ok := seek.Again(dev, sv, s.Find, s.Told, Hints(of)); ok {
+		x, err := Find(o, dev, sv, s.Find, s.Told)
+		if err != nil && !errors.Is(err, ErrNoFind) {
+			return f, err
+		}
+		if err == nil {
 			f.Finds[s.Find] = AsFound(dev, sv, x)
 		}
 	}
@@ -170,7 +175,7 @@ func gatherFacts(dev disk.Device, sv *survey.Survey, id survey.Identity, facts *
 	}
 	for range max(len(steps), 1) {
 		var fresh [16]byte
-		if _, err := io.ReadFull(random, fresh[:]); err != nil {
+		if _, err := io.ReadFull(o.Random, fresh[:]); err != nil {
 			return f, err
 		}
 		f.NewIDs = append(f.NewIDs, compile.UniqueID(fresh))
@@ -194,7 +199,7 @@ func Hints(of []*trail.Record) []seek.Hint {
 func AsFound(dev disk.Device, sv *survey.Survey, x *seek.Find) plan.Found {
 	p := x.Span()
 	p.Role = survey.RoleOf(p.TypeID, x.Volume())
-	out := plan.Found{Span: p, Ghost: x.Ghost, Mend: x.Mend}
+	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
 	}

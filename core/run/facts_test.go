@@ -31,7 +31,7 @@ func TestBackupMustStandForTheState(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(im, sv, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, s.steps, o.Random)
+		f, err := Facts(o, sv, s.steps)
 		if err != nil {
 			t.Fatal(err)
 		}

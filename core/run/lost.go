@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"jadetrail/core/disk"
@@ -12,6 +13,31 @@ import (
 	"jadetrail/core/volume"
 )
 
+// ErrNoFind tells that nothing is found where a find is said to be.
+var ErrNoFind = errors.New("there is no such find")
+
+// Find judges a find again on a drive as it is: that which begins at sector start and is told of
+// at byte told. What else can be found counts too, for it may tell that this one is a ghost: what
+// lies where partitions are likeliest, and what an earlier search has seen. dev is the drive, or
+// a copy of it on paper.
+func Find(o Options, dev disk.Device, sv *survey.Survey, start disk.LBA, told disk.Bytes) (*seek.Find, error) {
+	of, err := o.Records.Of(sv.Layout.DiskID)
+	if err != nil {
+		return nil, err
+	}
+	var seen []disk.Bytes
+	if o.Seen != nil {
+		if seen, err = o.Seen(); err != nil {
+			return nil, err
+		}
+	}
+	f, err := seek.Again(dev, sv, start, told, Hints(of), seen)
+	if err == nil && f == nil {
+		err = fmt.Errorf("%w: nothing is found any more that begins at sector %d", ErrNoFind, start)
+	}
+	return f, err
+}
+
 // BackUpFind makes a verified backup of the files of a lost partition on the shelf, without
 // bringing it back. Files in whose place something else lies are listed as not readable: what is
 // read there is not theirs. The drive is only read.
@@ -20,13 +46,12 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 	if err != nil {
 		return nil, err
 	}
-	of, err := o.Records.Of(sv.Layout.DiskID)
+	f, err := Find(o, o.Dev, sv, start, told)
 	if err != nil {
 		return nil, err
 	}
-	f, ok := seek.Again(o.Dev, sv, start, told, Hints(of))
-	if !ok || f.Volume() == nil {
-		return nil, fmt.Errorf("%w: nothing that can be looked into is found any more that begins at sector %d", ErrNoPartition, start)
+	if f.Volume() == nil {
+		return nil, fmt.Errorf("%w: what begins at sector %d cannot be looked into", ErrNoFind, start)
 	}
 	stand := f.Stand(o.Dev, sv)
 	m := marked{f.Volume(), map[[2]string]bool{}}

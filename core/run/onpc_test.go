@@ -447,7 +447,7 @@ func TestGoneIsKnown(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(im, sv, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, steps, o.Random)
+		f, err := Facts(o, sv, steps)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -480,7 +480,8 @@ func TestWhatStarts(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(im, sv, o.Identity, &pc.Facts{Version: 1, StartDrive: sv.Layout.DiskID}, o.Shelf, o.Coverage, o.Records, nil, o.Random)
+		o.PC = &pc.Facts{Version: 1, StartDrive: sv.Layout.DiskID}
+		f, err := Facts(o, sv, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

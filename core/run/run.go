@@ -29,7 +29,6 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
-	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -87,6 +86,8 @@ type Options struct {
 	Shelf    *shelf.Shelf
 	Coverage compare.Store // comparisons that may stand for backups
 	Records  trail.Records
+	// Seen tells where an earlier search of the drive saw structures; nil for no search.
+	Seen     func() ([]disk.Bytes, error)
 	Trail    trail.Sink
 	TrailRef string // kept for a later resume
 	Now      func() time.Time
@@ -366,7 +367,7 @@ func prepare(o Options) (*prepared, error) {
 		}
 	}
 	p := &prepared{before: now.Layout, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}}
-	facts, err := gatherFacts(o.Dev, now, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, o.Plan.Steps, o.Random, p.gathered)
+	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered)
 	for _, g := range p.gathered {
 		p.close = append(p.close, g.r.Close)
 	}
@@ -554,13 +555,12 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 	case plan.BringBack:
 		if c.Step.Find != 0 {
-			of, err := o.Records.Of(p.sv.Layout.DiskID)
+			x, err := Find(o, p.over, p.sv, c.Step.Find, c.Step.Told)
+			if errors.Is(err, ErrNoFind) {
+				return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
+			}
 			if err != nil {
 				return err
-			}
-			x, ok := seek.Again(p.over, p.sv, c.Step.Find, c.Step.Told, Hints(of))
-			if !ok {
-				return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
 			}
 			given.Found, e.Record = x.Repairs(), x.Record
 			if x.Mend != "" && !strings.Contains(e.Text, x.Mend) { // its place was not free before

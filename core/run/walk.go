@@ -37,7 +37,7 @@ func WalkBack(o Options, sv *survey.Survey, then *layout.Layout, finds []seek.Fi
 	for _, i := range newest {
 		steps = append(steps, plan.Step{Do: plan.BringBack, Record: records[i].ID})
 	}
-	facts, err := Facts(o.Dev, sv, o.Identity, o.PC, o.Shelf, o.Coverage, o.Records, steps, o.Random)
+	facts, err := Facts(o, sv, steps)
 	if err != nil {
 		return nil, err
 	}

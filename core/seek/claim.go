@@ -35,7 +35,7 @@ type claim struct {
 	start  disk.Bytes
 	size   disk.Bytes // of the volume as it says itself, 0 where it does not
 	serial string
-	hidden disk.LBA // where the volume says it began, 0 where it does not
+	began  disk.LBA // where the volume says that it began, 0 where it does not
 	by     Source
 	at     disk.Bytes // where the structure lies
 	// boot is what the start of the volume would be by a copy: bytes at boot offset bootAt.
@@ -54,7 +54,7 @@ func hit(s []byte) bool {
 	return s[510] == 0x55 && s[511] == 0xaa ||
 		s[56] == 0x53 && s[57] == 0xef ||
 		s[0] == 'E' && string(s[:8]) == "EFI PART" ||
-		s[0] == 'F' && string(s[:4]) == "FILE" && s[44]|s[45]|s[46]|s[47] == 0 && s[22]&1 != 0 ||
+		s[0] == 'F' && string(s[:4]) == "FILE" ||
 		s[0] == 'L' && string(s[:6]) == "LUKS\xba\xbe" ||
 		s[502] == 'S' && string(s[502:512]) == "SWAPSPACE2"
 }
@@ -122,16 +122,7 @@ func ntfsClaims(b []byte, at disk.Bytes) []claim {
 		return nil
 	}
 	size := (disk.Bytes(n) + 1) * sec
-	return both(claim{kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:])), hidden: hiddenIn(b)}, at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]))
-}
-
-// hiddenIn is the count of sectors before the volume. Small ones are counted from a container's
-// record, or are what a program puts there that does not know the place.
-func hiddenIn(b []byte) disk.LBA {
-	if n := disk.LBA(le.Uint32(b[28:])); n > 2048 {
-		return n
-	}
-	return 0
+	return both(claim{kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:])), began: disk.LBA(le.Uint32(b[28:]))}, at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]))
 }
 
 // fatClaims: FAT32 keeps a copy of its boot sector where BPB_BkBootSec says (FAT
@@ -146,7 +137,7 @@ func fatClaims(dev disk.Device, b []byte, at disk.Bytes) []claim {
 		n = disk.Bytes(le.Uint32(b[32:]))
 	}
 	ext := b[36:]
-	c := claim{kind: volume.FAT16, size: n * sec, by: BySector, at: at, start: at, hidden: hiddenIn(b)}
+	c := claim{kind: volume.FAT16, size: n * sec, by: BySector, at: at, start: at, began: disk.LBA(le.Uint32(b[28:]))}
 	if le.Uint16(b[22:]) == 0 {
 		c.kind, ext = volume.FAT32, b[64:]
 	}
@@ -174,6 +165,9 @@ func exfatClaims(dev disk.Device, b []byte, at disk.Bytes) []claim {
 		return nil
 	}
 	c := claim{kind: volume.ExFAT, size: disk.Bytes(n) * sec, serial: fmt.Sprintf("%08x", le.Uint32(b[100:]))}
+	if began := le.Uint64(b[64:]); began < 1<<50 { // PartitionOffset
+		c.began = disk.LBA(began)
+	}
 	region, err := disk.ReadFull(dev, at, 12*sec)
 	if err != nil {
 		region = bytes.Clone(b[:512])

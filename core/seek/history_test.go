@@ -218,6 +218,9 @@ func (w *was) left(dev disk.Device) (out []Source) {
 	return out
 }
 
+// silent tells that a kind does not keep where its volume began.
+func (w *was) silent() bool { return w.kind != volume.NTFS && w.kind != volume.FAT32 }
+
 // history is a drive with what has become of it.
 type history struct {
 	t       *testing.T
@@ -243,8 +246,7 @@ func (h *history) say(format string, args ...any) {
 	h.journal = append(h.journal, fmt.Sprintf(format, args...))
 }
 
-// free is a place of n bytes that no living partition takes, on the grid or, now and then,
-// where old systems put one.
+// free is a place of n bytes on the grid that no living partition takes.
 func (h *history) free(n disk.Bytes) (disk.Bytes, bool) {
 	for range 40 {
 		at := 2*disk.MiB + disk.Bytes(h.rng.Int64N(int64((driveSize-n-3*disk.MiB)/disk.MiB)))*disk.MiB
@@ -316,23 +318,36 @@ func (h *history) noise(b []byte) {
 
 // nested is the bytes of an image that lies in a file: a volume, or a drive with one.
 func (h *history) nested() ([]byte, *was) {
-	size := disk.Bytes(12+h.rng.IntN(6)) * disk.MiB
-	paper, err := disk.CreateImage(filepath.Join(h.t.TempDir(), "nested"), size, 512)
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	defer paper.Close()
+	rng, size := h.rng, disk.Bytes(12+h.rng.IntN(6))*disk.MiB
+	paper := disk.NewPaper(size, 512)
 	at := disk.Bytes(0)
-	if h.rng.IntN(2) == 0 {
+	if rng.IntN(2) == 0 {
 		at = disk.MiB
 	}
 	h.serial++
-	n := size - at - disk.Bytes(at/disk.MiB)*disk.MiB
-	if err := ntfs.Make(disk.NewWindow(paper, at, n), ntfs.Options{Label: "Nested", Serial: h.serial, Time: time.Unix(1700000000, 0), Files: h.files(5)}); err != nil {
+	n := size - 2*at
+	w := &was{kind: volume.NTFS, start: at, size: n, own: n, nested: true}
+	dev := disk.NewWindow(paper, at, n)
+	var err error
+	i := rng.IntN(len(h.lib))
+	switch x := h.lib[i]; {
+	case rng.IntN(6) == 0:
+		w.kind, err = volume.Swap, swap(dev, h.serial)
+	case rng.IntN(2) == 0 && !h.used[i] && x.size <= n:
+		h.used[i] = true
+		w.kind, w.size, w.own, err = x.kind, x.size, x.size, numbered(dev, x, h.serial, 0)
+	default:
+		hidden := uint32(0)
+		if at > 0 && rng.IntN(2) == 0 {
+			hidden = uint32(at / 512)
+		}
+		err = ntfs.Make(dev, ntfs.Options{Label: "Nested", Serial: h.serial, Hidden: hidden, Time: time.Unix(1700000000, 0), Files: h.files(5)})
+	}
+	if err != nil {
 		h.t.Fatal(err)
 	}
 	if at > 0 {
-		e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-1045-4d0b-9c3e-000000000077", Start: at.At(512), End: (at + n).At(512) - 1})
+		e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-1045-4d0b-9c3e-000000000077", Start: at.At(512), End: (at + w.size).At(512) - 1})
 		if err := table.New(paper, "5a1c77e0-1045-4d0b-9c3e-0000000000d7", e).Apply(paper, nil); err != nil {
 			h.t.Fatal(err)
 		}
@@ -341,7 +356,19 @@ func (h *history) nested() ([]byte, *was) {
 	if err != nil {
 		h.t.Fatal(err)
 	}
-	return b, &was{kind: volume.NTFS, start: at, size: n, own: n, nested: true}
+	return b, w
+}
+
+// swap makes a place for what does not fit into memory.
+func swap(dev disk.Device, serial uint64) error {
+	b := make([]byte, 4096)
+	binary.LittleEndian.PutUint32(b[1024:], 1)
+	binary.LittleEndian.PutUint32(b[1028:], uint32(dev.Size()/4096-1))
+	binary.LittleEndian.PutUint64(b[1036:], serial)
+	binary.LittleEndian.PutUint64(b[1044:], 0x7f3b)
+	copy(b[4086:], "SWAPSPACE2")
+	_, err := dev.WriteAt(b, 0)
+	return err
 }
 
 // create puts a volume at a place.
@@ -373,16 +400,7 @@ func (h *history) create() {
 		}
 	case k == 6:
 		w.kind, w.size = volume.Swap, disk.Bytes(4+rng.IntN(20))*disk.MiB
-		put = func(dev disk.Device, _ disk.Bytes) error {
-			b := make([]byte, 4096)
-			binary.LittleEndian.PutUint32(b[1024:], 1)
-			binary.LittleEndian.PutUint32(b[1028:], uint32(dev.Size()/4096-1))
-			binary.LittleEndian.PutUint64(b[1036:], serial)
-			binary.LittleEndian.PutUint64(b[1044:], 0x7f3b)
-			copy(b[4086:], "SWAPSPACE2")
-			_, err := dev.WriteAt(b, 0)
-			return err
-		}
+		put = func(dev disk.Device, _ disk.Bytes) error { return swap(dev, serial) }
 	default:
 		i := rng.IntN(len(h.lib))
 		if h.used[i] {
@@ -391,11 +409,14 @@ func (h *history) create() {
 		h.used[i] = true
 		x := h.lib[i]
 		w.kind, w.size = x.kind, x.size
-		put = func(dev disk.Device, _ disk.Bytes) error { return numbered(dev, x, serial) }
+		put = func(dev disk.Device, at disk.Bytes) error { return numbered(dev, x, serial, at) }
 	}
-	at, ok := h.free(w.size)
+	at, ok := h.free(w.size + disk.MiB)
 	if !ok {
 		return
+	}
+	if (w.kind == volume.NTFS || w.kind == volume.FAT32) && rng.IntN(6) == 0 { // where no system of today puts one
+		at += disk.Bytes(1+rng.IntN(255)) * 4096
 	}
 	h.volumes++
 	w.start, w.own, w.volume = at, w.size, h.volumes
@@ -409,7 +430,7 @@ func (h *history) create() {
 	w.entry = table.Entry{Slot: h.slot, TypeID: table.TypeBasic, UniqueID: fmt.Sprintf("5a1c77e0-1045-4d0b-9c3e-%012x", h.slot)}
 	h.enter(w)
 	h.living = append(h.living, w)
-	h.say("made %s of %s at %d MiB", w.kind, w.size, at/disk.MiB)
+	h.say("made %s of %s at %d MiB and %d bytes", w.kind, w.size, at/disk.MiB, at%disk.MiB)
 	if nested != nil { // where in the drive it came to lie
 		if v, err := ntfs.Open(disk.NewWindow(h.im, at, w.size)); err == nil {
 			list, _ := v.Files()
@@ -423,7 +444,7 @@ func (h *history) create() {
 					nested.outer = &outer
 					nested.recordAt, nested.record = h.recordOf("machine.img", at, w.size)
 					h.lost = append(h.lost, nested)
-					h.say("with an image inside a file, its volume at byte %d", nested.start)
+					h.say("with an image inside a file, its %s at byte %d", nested.kind, nested.start)
 				}
 			}
 		}
@@ -450,12 +471,14 @@ func (h *history) recordOf(name string, start, size disk.Bytes) (at disk.Bytes, 
 }
 
 // numbered puts a volume of the library on a drive, with a serial number of its own where it has
-// none: without one nobody could tell where it was before.
-func numbered(dev disk.Device, x kept, serial uint64) error {
+// none, and with the place where it begins, where it keeps that: without them nobody could tell
+// where it was before.
+func numbered(dev disk.Device, x kept, serial uint64, begins disk.Bytes) error {
 	if err := x.put(dev); err != nil {
 		return err
 	}
 	b := binary.LittleEndian.AppendUint64(nil, serial)
+	hidden := binary.LittleEndian.AppendUint32(nil, uint32(begins/512))
 	switch x.kind {
 	case volume.NTFS:
 		first, err := disk.ReadFull(dev, 0, 512)
@@ -466,10 +489,16 @@ func numbered(dev disk.Device, x kept, serial uint64) error {
 			if _, err := dev.WriteAt(b, int64(at)+72); err != nil {
 				return err
 			}
+			if _, err := dev.WriteAt(hidden, int64(at)+28); err != nil {
+				return err
+			}
 		}
 	case volume.FAT32:
 		for _, at := range []int64{67, 6*512 + 67} {
 			if _, err := dev.WriteAt(b[:4], at); err != nil {
+				return err
+			}
+			if _, err := dev.WriteAt(hidden, at-67+28); err != nil {
 				return err
 			}
 		}
@@ -482,6 +511,9 @@ func over(im *disk.Image, at, n disk.Bytes, put func(disk.Device) error) error {
 	paper := disk.NewPaper(n, 512)
 	if err := put(paper); err != nil {
 		return err
+	}
+	if found, err := recognise.Open(paper); err == nil && found.Info != nil && found.Info.Tables != nil { // with the zeros in them
+		im.Zero(at, found.Info.Tables.Lead)
 	}
 	return copyTo(disk.NewWindow(im, at, n), paper)
 }
@@ -533,7 +565,7 @@ func (h *history) becomes() {
 		h.lose(&lost)
 		lost.chain = 0 // it names what is there from now on
 		h.serial++
-		if err := numbered(disk.NewWindow(h.im, w.start, put.size), put, h.serial); err != nil {
+		if err := numbered(disk.NewWindow(h.im, w.start, put.size), put, h.serial, w.start); err != nil {
 			h.t.Fatal(err)
 		}
 		h.volumes++

@@ -1,18 +1,16 @@
 package seek
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
-	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
+	"jadetrail/core/table"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
 	"jadetrail/core/volume/recognise"
@@ -151,14 +149,14 @@ func (j *judge) lives(c claim) bool {
 	return false
 }
 
-// all judges claims together.
-func (j *judge) all(claims []claim) []Find {
+// all judges claims together, by what records of files tell too.
+func (j *judge) all(claims []claim, files []told) []Find {
 	finds := j.gather(claims)
 	for i := range finds {
 		j.evidence(&finds[i])
 	}
 	finds = explained(finds)
-	j.ghosts(finds)
+	j.ghosts(finds, files)
 	for i := range finds {
 		j.over(&finds[i])
 	}
@@ -213,31 +211,13 @@ func (j *judge) gather(claims []claim) []Find {
 }
 
 // tables leaves out what a table of files tells where the volume's start or the copy of it tells
-// the same. Where one that is left over tells of another size, its serial number is that of the
-// volume.
+// the same.
 func tables(claims []claim) []claim {
-	var out []claim
-	for _, c := range claims {
-		if c.by == ByFiles {
-			serial, known := "", false
-			for _, x := range claims {
-				if x.kind != volume.NTFS || x.by == ByFiles || x.start != c.start {
-					continue
-				}
-				known = known || x.size-c.size < disk.MiB && c.size-x.size < disk.MiB
-				serial = x.serial
-			}
-			if known {
-				continue
-			}
-			if n, err := strconv.ParseUint(serial, 16, 64); err == nil {
-				c.serial, c.boot = serial, bytes.Clone(c.boot)
-				le.PutUint64(c.boot[72:], n)
-			}
-		}
-		out = append(out, c)
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(claims), func(c claim) bool {
+		return c.by == ByFiles && slices.ContainsFunc(claims, func(x claim) bool {
+			return x.kind == volume.NTFS && x.by != ByFiles && x.start == c.start && x.size-c.size < disk.MiB && c.size-x.size < disk.MiB
+		})
+	})
 }
 
 // explained leaves every structure to the find that it speaks for best: a boot sector is that
@@ -347,20 +327,23 @@ func (j *judge) evidence(f *Find) {
 		j.copyAgain(f, first)
 	}
 	f.weight = copies + 2*len(f.Told)
-	for _, b := range []bool{opens, opens && agrees, first.start%disk.Grid == 0} {
+	f.stray = first.start%disk.Grid != 0 && f.Start%63 != 0 && !table && first.began != f.Start
+	for _, b := range []bool{opens, opens && agrees, !f.stray} {
 		if b {
 			f.weight += 4
 		}
 	}
-	// A record of a chain counts from where it lies, and is carried along with what it names.
+	// Small counts are from a container's record, or what a program puts there that does not know
+	// the place. A record of a chain counts from where it lies, and is carried along with what it
+	// names.
 	placed := slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord)
-	carried := first.hidden != 0 && first.hidden != f.Start && !placed
+	carried := first.began > 2048 && first.began != f.Start && !placed
 	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
 	switch {
 	case carried:
 		f.Confidence = Doubtful
-		say("It says that it began at sector %s: it was moved, or carried along with what lay around it.", disk.Grouped(int64(first.hidden)))
-	case first.start%disk.Grid != 0 && f.Start%63 != 0 && !table:
+		say("It says that it began at sector %s: it was moved, or carried along with what lay around it.", disk.Grouped(int64(first.began)))
+	case f.stray:
 		f.Confidence = Doubtful
 		say("It does not begin where partitions begin: it may be an image that lay in a file.")
 	case opens && agrees && (boot && again || table && (boot || again)):
@@ -507,7 +490,7 @@ func (j *judge) upTo(from disk.Bytes) disk.Bytes {
 
 // ghosts tells those apart that are only the former extent of a volume that lives on, or of
 // another find, and those that lie inside a file.
-func (j *judge) ghosts(finds []Find) {
+func (j *judge) ghosts(finds []Find, files []told) {
 	order := make([]int, len(finds))
 	for i := range order {
 		order[i] = i
@@ -515,22 +498,26 @@ func (j *judge) ghosts(finds []Find) {
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(finds[b].weight, finds[a].weight) })
 	for n, i := range order {
 		f := &finds[i]
-		ghost := func(format string, args ...any) {
-			f.Ghost = true
-			f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
-		}
 		for _, l := range j.living {
 			if sameVolume(f.Kind, f.Serial, l.span.Volume) || alike(f.Holds, l.span.Volume) || f.identity != "" && f.identity == l.identity() {
-				ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
+				f.ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
 				break
 			}
 		}
 		if f.Ghost {
 			continue
 		}
-		if in, name := j.insideLiving(f); in != nil {
-			ghost("It lies inside %s of %s (partition %d).", name, in.span.Title(), in.span.Number)
+		switch in, name := j.insideLiving(f); {
+		case in == nil:
+		case name != "":
+			f.ghost("It lies inside the file %s of %s (partition %d).", name, in.span.Title(), in.span.Number)
 			continue
+		case in.span.Volume != nil && in.span.Volume.Kind == volume.LVM:
+			f.ghost("It lies inside %s (partition %d), whose volumes are parts of it.", in.span.Title(), in.span.Number)
+			continue
+		case in.v == nil: // it may be left from before
+			f.Confidence = Doubtful
+			f.Reasons = append(f.Reasons, fmt.Sprintf("What tells of it lies inside %s (partition %d), of which nobody knows what it has written where.", in.span.Title(), in.span.Number))
 		}
 		for _, k := range order[:n] {
 			g := &finds[k]
@@ -544,8 +531,16 @@ func (j *judge) ghosts(finds []Find) {
 				continue
 			}
 			if sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume) {
-				ghost("It is where %s was, or how large it was, before it came to lie at sector %s.", g.Title(), disk.Grouped(int64(g.Start)))
-				break
+				if f.Start == g.Start {
+					f.ghost("It is how large %s was at another time.", g.Title())
+					break
+				}
+				if f.stray && g.Start < f.Start && f.Start <= g.End {
+					f.ghost("It is a copy of the start of %s, within it.", g.Title())
+					break
+				}
+				f.Confidence = Doubtful
+				f.Reasons = append(f.Reasons, fmt.Sprintf("The same volume lies at sector %s, and more of it: one of them is where it was before it was moved.", disk.Grouped(int64(g.Start))))
 			}
 		}
 	}
@@ -574,11 +569,53 @@ func (j *judge) ghosts(finds []Find) {
 				continue
 			}
 			if name := j.insideFind(f, g); name != "" {
-				f.Ghost = true
-				f.Reasons = append([]string{fmt.Sprintf("It lies inside the file %s of the find %s.", name, g.Title())}, f.Reasons...)
+				f.ghost("It lies inside the file %s of the find %s.", name, g.Title())
 			}
 		}
 	}
+	slices.SortFunc(files, func(a, b told) int { return cmp.Compare(a.Bytes, b.Bytes) })
+	for i := range finds {
+		if f := &finds[i]; !f.Ghost {
+			j.insideTold(f, finds, files)
+		}
+	}
+	for i := range finds {
+		if f := &finds[i]; f.stray && !f.Ghost {
+			if in := j.around(f, finds); in != "" {
+				f.Inferred = true
+				f.ghost("It lies in what the find %s had in use: an image in a file of that, though nothing is left that names the file.", in)
+			}
+		}
+	}
+}
+
+// ghost takes a find for a ghost.
+func (f *Find) ghost(format string, args ...any) {
+	f.Ghost = true
+	f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
+}
+
+// around names another find in whose place a find lies: of which nobody knows what it had in
+// use, or which had all of it in use.
+func (j *judge) around(f *Find, finds []Find) string {
+	sec := j.sv.Layout.Sector
+	for i := range finds {
+		g := &finds[i]
+		if g.Ghost || g.stray || g.Start > f.Start || f.End > g.End {
+			continue
+		}
+		if used, known := g.InUse(sec); known {
+			free := f.Bytes
+			for _, r := range used {
+				free -= max(0, min(r[1], (f.End+1).Offset(sec))-max(r[0], f.Start.Offset(sec)))
+			}
+			if free > 0 {
+				continue
+			}
+		}
+		return g.Title()
+	}
+	return ""
 }
 
 // twice tells that two finds are the same volume, whole, at two places.
@@ -595,8 +632,8 @@ func twice(f, g *Find) bool {
 	return alike(f.Holds, g.Holds)
 }
 
-// insideLiving tells in which volume's used part all that tells of a find lies, and in which
-// file.
+// insideLiving tells in which partition all that tells of a find lies in what is in use, and in
+// which file. Of one whose inside is not known, all is.
 func (j *judge) insideLiving(f *Find) (*living, string) {
 	var in *living
 	for _, c := range f.from {
@@ -610,37 +647,70 @@ func (j *judge) insideLiving(f *Find) (*living, string) {
 		in = l
 	}
 	if in == nil || in.v == nil {
-		return in, "the place"
+		return in, ""
 	}
 	if in.files == nil {
 		in.files = placesOf(in.v)
 	}
-	if p, ok := in.files.at(f.from[0].at - in.start); ok {
-		return in, "the file " + p.name
-	}
-	return in, "what is in use"
+	p, _ := in.files.at(f.from[0].at - in.start)
+	return in, p.name
 }
 
 // insideFind names the file of another find that a find lies in: one that begins with it, or
-// with a drive's first sector.
+// holds a drive of which it is a partition, or has all of it where no partition begins.
 func (j *judge) insideFind(f, g *Find) string {
 	start := g.Start.Offset(j.sv.Layout.Sector)
-	p, ok := placesOf(g.volume).at(f.from[0].at - start)
-	if !ok || p.file.Bytes < f.from[0].size {
+	if g.files == nil {
+		g.files = placesOf(g.volume)
+	}
+	p, ok := g.files.at(f.from[0].at - start)
+	if !ok || p.file.Bytes < f.from[0].size || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord) {
 		return ""
 	}
 	from := f.Start.Offset(j.sv.Layout.Sector) - start
 	into := p.into + from - (f.from[0].at - start)
-	if into == 0 {
+	if into == 0 || f.stray && into > 0 && into+f.from[0].size <= p.file.Bytes {
 		return p.name
 	}
-	b := make([]byte, 512)
-	if r, err := g.volume.Open(p.file); err == nil {
-		if _, err := r.ReadAt(b, 0); (err == nil || err == io.EOF) && into > 0 && bytes.Equal(b[510:], []byte{0x55, 0xaa}) {
-			return p.name
-		}
+	if into < 0 || from-into < 0 || from-into+p.file.Bytes > g.dev.Size() {
+		return ""
+	}
+	// The table of a drive whose image a file is.
+	t, err := table.Read(disk.NewWindow(g.dev, from-into, p.file.Bytes))
+	if err == nil && slices.ContainsFunc(t.Entries, func(e table.Entry) bool { return e.Start.Offset(t.Sector) == into }) {
+		return p.name
 	}
 	return ""
+}
+
+// insideTold looks among the records of files, in the order of their length, for one in whose
+// file a find lies: a file as long as it, or the image of a drive on which it is a partition that
+// begins where they do. The volume of the file began where partitions begin; where the find does
+// so too, which many files would fit, it is one that is known.
+func (j *judge) insideTold(f *Find, finds []Find, files []told) {
+	c := f.from[0]
+	if c.began == f.Start || c.size == 0 || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord) {
+		return
+	}
+	begins := func(at disk.Bytes) bool {
+		return at > 0 && f.stray && (at%disk.Grid == 0 || at%(63*512) == 0) ||
+			slices.ContainsFunc(j.living, func(l *living) bool { return l.start == at }) ||
+			slices.ContainsFunc(finds, func(g Find) bool { return g.Start.Offset(j.sv.Layout.Sector) == at && g.Bytes > f.Bytes })
+	}
+	i, _ := slices.BinarySearchFunc(files, c.size, func(x told, n disk.Bytes) int { return cmp.Compare(x.Bytes, n) })
+	for ; i < len(files) && files[i].Bytes < c.size+3*disk.MiB; i++ {
+		x := &files[i]
+		for _, into := range []disk.Bytes{0, 63 * 512, disk.MiB} {
+			first := x.Extents[0]
+			start := c.start - into - first.Off
+			if rest := x.Bytes - into - c.size; strings.HasPrefix(x.Name, "$") || rest < 0 || into == 0 && rest >= 4096 || into >= first.Len || !begins(start) || x.at < start || c.start <= x.at && x.at < c.start+c.size {
+				continue
+			}
+			f.named = x.at
+			f.ghost("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
+			return
+		}
+	}
 }
 
 // over notes which partitions lie in a find's place now.

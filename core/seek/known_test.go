@@ -34,6 +34,7 @@ type tally struct {
 type known struct {
 	kinds   map[string]*tally
 	schemes map[string]int // how drives were left
+	images  int            // lost partitions that are told to be images in files, for nothing that is left says that they began where they do
 }
 
 func (k *known) of(kind volume.Kind) *tally {
@@ -83,6 +84,7 @@ func TestKnownHistories(t *testing.T) {
 		t.Logf("drives: %d %s", k.schemes[how], how)
 	}
 	t.Logf("of %d finds that are sure or likely %d are true", sum.sureLikely, sum.true)
+	t.Logf("of %d lost partitions that were found, %d are told to be images in files: off the grid, and nothing is left that says that they began there", sum.found, k.images)
 	t.Logf("of %d lost partitions that were found, %d tell what was in use: to the byte; %d say that it is not known", sum.found, sum.found-sum.whole, sum.whole)
 	if sum.sureLikely < drives/2 || sum.true*100 < sum.sureLikely*99 && sum.sureLikely-sum.true > 2 {
 		t.Errorf("only %d of %d are true", sum.true, sum.sureLikely)
@@ -212,15 +214,19 @@ func (h *history) judge(n int, all *known) {
 		if f.Kind == volume.Unknown { // only a table or a chain tells of it
 			return f.Bytes == w.size
 		}
-		return family(f.Kind) == family(w.kind) && (f.Bytes == w.size || f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
+		named := slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByChain) // as long as the partition was
+		return family(f.Kind) == family(w.kind) && (named && f.Bytes == w.size || f.Bytes-w.own < disk.MiB && w.own-f.Bytes < disk.MiB)
 	}
 	for k, w := range h.lost {
 		x := all.of(w.kind)
 		left := w.left(h.im)
 		named := len(left) > 0 && !slices.ContainsFunc(left, func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
-		i := slices.IndexFunc(finds, func(f Find) bool {
-			return same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size
-		})
+		i := -1
+		for n, f := range finds { // where there are several, one that is not told to be a ghost
+			if (same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size) && (i < 0 || finds[i].Ghost && !f.Ghost) {
+				i = n
+			}
+		}
 		if w.former || w.nested {
 			if i < 0 || finds[i].Kind == volume.Unknown || !w.nested && (h.alsoTrue(w) || !h.livesOn(w)) {
 				continue // what it left is all there is of it, and is a find as others
@@ -261,6 +267,14 @@ func (h *history) judge(n int, all *known) {
 			continue
 		}
 		x.found++
+		silent := w.silent() || slices.Equal(finds[i].Told, []Source{ByFiles}) // nothing that is left says that it began there
+		switch {
+		case !finds[i].Ghost || named && h.alsoLives(w):
+		case finds[i].Inferred && w.start%disk.Grid != 0 && silent:
+			all.images++
+		default:
+			bad("%s of %s at byte %d was there, and is told to be a ghost", w.kind, w.size, w.start)
+		}
 		// Of several volumes that began there, one after the other, it is the last.
 		if slices.ContainsFunc(h.lost[k+1:], func(y *was) bool { return !y.nested && same(y, finds[i]) }) {
 			continue
@@ -296,9 +310,14 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 	x.used, x.taken, x.unknown = x.used+stand.Used, x.taken+stand.Taken, x.unknown+stand.Unknown
 	wrong := disk.Bytes(0)
 	told, _ := f.InUse(512)
-	was := w.used
+	was := slices.Clone(w.used)
+	if end := w.start + f.Bytes; slices.Contains(f.Told, ByFiles) && f.Bytes < w.own { // its end is known to a cluster
+		for i := range was {
+			was[i][1] = min(was[i][1], end)
+		}
+	}
 	if f.Bytes > w.own { // what of a partition its volume does not reach counts as in use
-		was = append(slices.Clone(was), [2]disk.Bytes{w.start + w.own, w.start + f.Bytes})
+		was = append(was, [2]disk.Bytes{w.start + w.own, w.start + f.Bytes})
 	}
 	for _, r := range told {
 		wrong += r[1] - r[0] - overlap(r, was)
@@ -337,6 +356,7 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 				return 1
 			})
 			switch {
+			case k == len(stand.Pieces) && off >= w.start+f.Bytes:
 			case stand.Pieces[k].State == Untouched && !same:
 				return fmt.Sprintf("the sector at byte %d is told as untouched, and is not", off)
 			case stand.Pieces[k].State == Taken && same:
@@ -362,15 +382,13 @@ func (h *history) livesOn(w *was) bool {
 }
 
 // outerStands tells that something is left to know of a file that an image lies in it: its
-// record, its own first sector, and the start of its volume, or the copy of that, or its table
-// of files.
+// record, or, of one that does not begin where partitions begin, the volume that it lies in.
 func (h *history) outerStands(w *was) bool {
 	now, err := disk.ReadFull(h.im, w.recordAt, disk.Bytes(len(w.record)))
-	first, _ := disk.ReadFull(h.im, w.file, 512)
-	if err != nil || !bytes.Equal(now, w.record) || !bytes.Equal(first, w.first) {
-		return false
+	if err == nil && bytes.Equal(now, w.record) {
+		return true
 	}
-	return slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
+	return w.start%disk.Grid != 0 && w.start%(63*512) != 0 && slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
 		return x.volume == w.outer.volume && x.start == w.outer.start && slices.ContainsFunc(x.left(h.im), func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
 	})
 }

@@ -23,6 +23,7 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
 )
 
 // Confidence is how far a find can be believed.
@@ -37,15 +38,18 @@ const (
 
 // Find is a lost partition.
 type Find struct {
-	Start      disk.LBA    `json:"start_lba"`
-	End        disk.LBA    `json:"end_lba"`
-	Bytes      disk.Bytes  `json:"bytes"`
-	Kind       volume.Kind `json:"kind"`
-	Label      string      `json:"label"`
-	Serial     string      `json:"serial"`
-	Ghost      bool        `json:"ghost"`
-	Confidence Confidence  `json:"confidence"`
-	Reasons    []string    `json:"reasons"`
+	Start  disk.LBA    `json:"start_lba"`
+	End    disk.LBA    `json:"end_lba"`
+	Bytes  disk.Bytes  `json:"bytes"`
+	Kind   volume.Kind `json:"kind"`
+	Label  string      `json:"label"`
+	Serial string      `json:"serial"`
+	Ghost  bool        `json:"ghost"`
+	// Inferred tells that a ghost is one by where it lies alone: no file that it lies in is
+	// known. It can be brought back, as a doubtful find can.
+	Inferred   bool       `json:"inferred,omitempty"`
+	Confidence Confidence `json:"confidence"`
+	Reasons    []string   `json:"reasons"`
 	// Told is what told of it, and At where on the drive that lies, by which it is found again.
 	Told []Source   `json:"told_by"`
 	At   disk.Bytes `json:"told_at"`
@@ -69,6 +73,10 @@ type Find struct {
 	weight  int     // how much speaks for it, to choose between two of the same
 	volume  volume.Volume
 	agrees  bool // the structures that can be read are its own
+	files   *places
+	// It does not begin where partitions begin, and nothing says that this one began there.
+	stray bool
+	named disk.Bytes // where the record lies that names the file that it lies in, 0 for none
 	// identity is what it is known by where only its table of files tells of it.
 	identity string
 }
@@ -93,7 +101,7 @@ func (f *Find) Volume() volume.Volume { return f.volume }
 func (f *Find) Device() disk.Device { return f.dev }
 
 // Forget lets go of what the find has read: it can be shown then, and not looked into.
-func (f *Find) Forget() { f.volume, f.dev, f.from, f.repairs = nil, nil, nil, nil }
+func (f *Find) Forget() { f.volume, f.dev, f.from, f.repairs, f.files = nil, nil, nil, nil, nil }
 
 // Over is a partition that lies in the place of a find, all or in part.
 type Over struct {
@@ -139,6 +147,8 @@ type Search struct {
 	mu     sync.Mutex
 	seen   map[[2]disk.Bytes]bool // structures, by where they lie and what they claim
 	claims []claim
+	files  []told
+	named  []disk.Bytes // where the records lie by which finds were judged
 	judge  *judge
 }
 
@@ -147,9 +157,49 @@ func New(dev disk.Device, sv *survey.Survey, hints []Hint) *Search {
 	return &Search{Dev: dev, Survey: sv, Hints: hints, seen: map[[2]disk.Bytes]bool{}, judge: newJudge(dev, sv)}
 }
 
+// told is what a record of a file tells, with where it lies.
+type told struct {
+	ntfs.Told
+	at disk.Bytes
+}
+
+// Limits of the files that are kept to tell what lies inside of one: an image of a drive is not
+// smaller.
+const (
+	smallest = disk.MiB
+	mostTold = 100_000
+)
+
+// tell keeps what the record of a file tells that may lie at the start of b, which is read at a
+// place of the drive.
+func (s *Search) tell(b []byte, at disk.Bytes) {
+	t, ok := ntfs.Tell(b)
+	if !ok || t.Bytes < smallest {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if key := [2]disk.Bytes{at, -1}; len(s.files) < mostTold && !s.seen[key] {
+		s.seen[key] = true
+		s.files = append(s.files, told{*t, at})
+	}
+}
+
+// sector looks at what begins in a sector of a piece, in which there was a hit.
+func (s *Search) sector(b []byte, at disk.Bytes) {
+	if string(b[:4]) != "FILE" || le.Uint32(b[44:]) == 0 || len(b) < 4096 { // a table's first record, or all of one is not there
+		s.add(at)
+		return
+	}
+	s.tell(b[:4096], at)
+}
+
 // add keeps the claims of the structure that may lie at a place. One that a living volume has
 // there claims nothing.
 func (s *Search) add(at disk.Bytes) {
+	if b, err := disk.ReadFull(s.Dev, at, min(4096, s.Dev.Size()-at)); err == nil {
+		s.tell(b, at)
+	}
 	all := claims(s.Dev, at)
 	if slices.ContainsFunc(all, func(c claim) bool { return c.kind != "" && s.judge.lives(c) }) {
 		return
@@ -323,11 +373,12 @@ func (s *Search) Look(at ...disk.Bytes) error {
 	return s.chase()
 }
 
-// Told are the places of the structures that were seen, for a later search to look at again.
+// Told are the places of the structures that were seen, and of the records of files by which
+// finds were judged (Finds), for a later search to look at again.
 func (s *Search) Told() []disk.Bytes {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var out []disk.Bytes
+	out := slices.Clone(s.named)
 	for _, c := range s.claims {
 		if c.kind != "" || c.by != ByRecord {
 			out = append(out, c.at)
@@ -348,14 +399,14 @@ func (s *Search) sectors(b []byte, at disk.Bytes) error {
 	if _, err := s.Dev.ReadAt(b, int64(at)); err != nil {
 		for off := disk.Bytes(0); off+512 <= disk.Bytes(len(b)); off += 512 {
 			if _, err := s.Dev.ReadAt(b[off:off+512], int64(at+off)); err == nil && hit(b[off:off+512]) {
-				s.add(at + off)
+				s.sector(b[off:off+512], at+off)
 			}
 		}
 		return nil
 	}
 	for off := 0; off+512 <= len(b); off += 512 {
 		if hit(b[off : off+512]) {
-			s.add(at + disk.Bytes(off))
+			s.sector(b[off:], at+disk.Bytes(off))
 		}
 	}
 	return nil
@@ -365,31 +416,38 @@ func (s *Search) sectors(b []byte, at disk.Bytes) error {
 // surest first where they share a place.
 func (s *Search) Finds() []Find {
 	s.mu.Lock()
-	all := slices.Clone(s.claims)
+	all, files := slices.Clone(s.claims), slices.Clone(s.files)
 	s.mu.Unlock()
-	out := s.judge.all(all)
+	out := s.judge.all(all, files)
 	slices.SortStableFunc(out, func(a, b Find) int {
 		return cmp.Or(cmp.Compare(a.Start, b.Start), cmp.Compare(b.weight, a.weight))
 	})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range out {
+		if at := out[i].named; at != 0 {
+			s.named = append(s.named, at)
+		}
+	}
 	return out
 }
 
-// Again judges anew what a structure at one place tells of a partition that begins at another.
-func Again(dev disk.Device, sv *survey.Survey, start disk.LBA, at disk.Bytes, hints []Hint) (*Find, bool) {
+// Again judges anew what a structure at byte told says of a partition that begins at sector
+// start, nil for nothing any more. What lies where partitions are likeliest counts too, and what
+// lies at seen, where an earlier search saw something: by these a find may be a ghost.
+func Again(dev disk.Device, sv *survey.Survey, start disk.LBA, told disk.Bytes, hints []Hint, seen []disk.Bytes) (*Find, error) {
 	s := New(dev, sv, hints)
-	s.add(at)
-	for _, h := range hints {
-		if h.Span.Start == start {
-			s.put(h.claim(sv.Layout.Sector))
-		}
+	if err := s.Likely(context.Background()); err != nil {
+		return nil, err
 	}
-	if s.chase() != nil {
-		return nil, false
+	if err := s.Look(append(slices.Clone(seen), told)...); err != nil {
+		return nil, err
 	}
+	var there *Find
 	for _, f := range s.Finds() {
-		if f.Start == start {
-			return &f, true
+		if f.Start == start && (there == nil || there.At != told && f.At == told) {
+			there = &f
 		}
 	}
-	return nil, false
+	return there, nil
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"jadetrail/core/disk"
@@ -91,11 +93,18 @@ func TestSources(t *testing.T) {
 	})
 	t.Run("record", func(t *testing.T) {
 		im := drive(t, 200*disk.MiB)
-		small(t, im, 33*disk.MiB+12*512, 30*disk.MiB, 0x1047) // off the grid
+		at := 33*disk.MiB + 12*512 // off the grid
+		small(t, im, at, 30*disk.MiB, 0x1047)
 		if err := table.New(im, id(0xd0)).Apply(im, nil); err != nil {
 			t.Fatal(err)
 		}
-		if finds := searched(t, im, false); len(finds) != 1 || finds[0].Confidence != Doubtful {
+		if finds := searched(t, im, false); len(finds) != 1 || finds[0].Confidence != Likely && finds[0].Confidence != Sure {
+			t.Errorf("it says that it began there: %+v", finds)
+		}
+		for _, x := range []disk.Bytes{at, at + 30*disk.MiB - 512} {
+			im.WriteAt(make([]byte, 4), int64(x)+28)
+		}
+		if finds := searched(t, im, false); len(finds) != 1 || finds[0].Confidence != Doubtful || finds[0].Ghost {
 			t.Errorf("without it: %+v", finds)
 		}
 		h := Hint{"d-1", layout.Span{Start: (33*disk.MiB + 12*512).At(512), End: (63*disk.MiB + 12*512).At(512) - 1, Bytes: 30 * disk.MiB, TypeID: table.TypeBasic, UniqueID: id(9)}}
@@ -104,8 +113,8 @@ func TestSources(t *testing.T) {
 			t.Errorf("%+v", finds)
 		}
 		sv, _ := survey.Read(im, nil)
-		if f, ok := Again(im, sv, finds[0].Start, finds[0].At, []Hint{h}); !ok || f.Confidence != Sure || f.Record != "d-1" {
-			t.Errorf("again: %+v, %v", f, ok)
+		if f, err := Again(im, sv, finds[0].Start, finds[0].At, []Hint{h}, nil); err != nil || f == nil || f.Confidence != Sure || f.Record != "d-1" {
+			t.Errorf("again: %+v, %v", f, err)
 		}
 	})
 	t.Run("table of files", func(t *testing.T) {
@@ -128,9 +137,9 @@ func TestSources(t *testing.T) {
 			t.Fatalf("%+v", finds)
 		}
 		sv, _ := survey.Read(im, nil)
-		f, ok := Again(im, sv, finds[0].Start, finds[0].At, nil)
-		if !ok || f.Volume() == nil || !f.Volume().Agrees() {
-			t.Fatalf("again: %+v, %v", f, ok)
+		f, err := Again(im, sv, finds[0].Start, finds[0].At, nil, nil)
+		if err != nil || f == nil || f.Volume() == nil || !f.Volume().Agrees() {
+			t.Fatalf("again: %+v, %v", f, err)
 		}
 		// A copy of it within a living partition is not taken for one that was there.
 		from := disk.NewWindow(im, 40*disk.MiB, 30*disk.MiB)
@@ -171,6 +180,92 @@ func TestSources(t *testing.T) {
 			t.Errorf("%+v", finds)
 		}
 	})
+}
+
+// TestNested tells an image in a file for a ghost by what is left to tell: the file, a record of
+// it alone, or where it lies; and leaves alone what says that it began where it lies.
+func TestNested(t *testing.T) {
+	const outer, length = 20 * disk.MiB, 90 * disk.MiB
+	image := make([]byte, 24*disk.MiB)
+	paper := disk.NewPaper(disk.Bytes(len(image)), 512)
+	if err := ntfs.Make(disk.NewWindow(paper, disk.MiB, 22*disk.MiB), ntfs.Options{Label: "Machine", Serial: 0x77, Hidden: 2048}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := paper.ReadAt(image, 0); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name     string
+		living   bool // the volume around it is a partition's
+		change   func(im *disk.Image, record, file disk.Bytes)
+		reason   string // "" where it is none
+		inferred bool
+	}{
+		{"the file's first sector is gone", false, func(im *disk.Image, _, file disk.Bytes) { im.Zero(file, 512) }, "the file machine.img of the find Data", false},
+		{"only a record is left", false, func(im *disk.Image, record, file disk.Bytes) {
+			im.Zero(outer, record-outer)
+			im.Zero(record+1024, file-record-1024)
+			im.Zero(file+disk.Bytes(len(image)), outer+length-file-disk.Bytes(len(image)))
+		}, "the file machine.img, whose record", false},
+		{"a deleted file", true, func(im *disk.Image, record, _ disk.Bytes) { im.WriteAt([]byte{0}, int64(record)+22) }, "the file machine.img, whose record", false},
+		{"no record is left", false, func(im *disk.Image, record, _ disk.Bytes) { im.Zero(record, 1024) }, "in what the find Data had in use", true},
+		{"it says that it began there", false, func(im *disk.Image, record, file disk.Bytes) {
+			im.Zero(record, 1024)
+			for _, at := range []disk.Bytes{file + disk.MiB, file + 23*disk.MiB - 512} {
+				im.WriteAt(binary.LittleEndian.AppendUint32(nil, uint32((file+disk.MiB)/512)), int64(at)+28)
+			}
+		}, "", false},
+	} {
+		im := drive(t, 200*disk.MiB)
+		if err := ntfs.Make(disk.NewWindow(im, outer, length), ntfs.Options{Label: "Data", Serial: 0x76, Hidden: uint32(outer / 512), Files: []volume.Source{{Path: "a", Data: make([]byte, 9000)}, {Path: "machine.img", Data: image}}}); err != nil {
+			t.Fatal(err)
+		}
+		v, err := ntfs.Open(disk.NewWindow(im, outer, length))
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, file := &history{t: t, im: im}, disk.Bytes(0)
+		list, _ := v.Files()
+		for _, f := range list {
+			if f.Path == "machine.img" {
+				file = outer + f.Extents[0].Off
+			}
+		}
+		record, _ := h.recordOf("machine.img", outer, length)
+		var entries []table.Entry
+		if c.living {
+			entries = append(entries, table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-1045-4d0b-9c3e-000000000001", Start: outer.At(512), End: (outer + length).At(512) - 1}))
+		}
+		if err := table.New(im, "5a1c77e0-1045-4d0b-9c3e-0000000000d0", entries...).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		c.change(im, record, file)
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := New(im, sv, nil)
+		if _, err := s.Whole(context.Background(), 0); err != nil {
+			t.Fatal(err)
+		}
+		finds := s.Finds()
+		i := slices.IndexFunc(finds, func(f Find) bool { return f.Start == (file + disk.MiB).At(512) })
+		if i < 0 {
+			t.Fatalf("%s: not found: %+v", c.name, finds)
+		}
+		told := func(when string, f *Find) {
+			t.Helper()
+			if f == nil || f.Ghost != (c.reason != "") || f.Inferred != c.inferred || !strings.Contains(f.Reasons[0], c.reason) {
+				t.Errorf("%s, %s: %+v", c.name, when, f)
+			}
+		}
+		told("after a search", &finds[i])
+		f, err := Again(im, sv, finds[i].Start, finds[i].At, nil, s.Told())
+		if err != nil {
+			t.Fatal(err)
+		}
+		told("later", f)
+	}
 }
 
 // TestStands lays covers over what was in use: what lies there now counts first, then what is

@@ -245,6 +245,47 @@ func TestAbsurdBootSector(t *testing.T) {
 	}
 }
 
+// FuzzTell reads records of which nothing else is known: what they tell must be so.
+func FuzzTell(f *testing.F) {
+	dev := image(f, 9*disk.MiB, 512)
+	if err := Make(dev, Options{Time: day, Label: "seed", Files: append(sources(40), volume.Source{Path: "large", Data: make([]byte, 50000)})}); err != nil {
+		f.Fatal(err)
+	}
+	v, _ := Open(dev)
+	told := 0
+	for rec := disk.Bytes(0); rec < 160; rec++ {
+		b, err := disk.ReadFull(dev, v.TableAt()+rec*1024, 1024)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(b)
+		if t, ok := Tell(b); ok && t.Name == "large" {
+			told++
+			if t.Bytes != 50000 || t.Cluster != v.boot.cluster || len(t.Extents) != 1 || t.Extents[0].Len != disk.Bytes(50000).Up(v.boot.cluster) {
+				f.Errorf("%+v", t)
+			}
+		}
+	}
+	if told != 1 {
+		f.Errorf("%d records tell of the file", told)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		x, ok := Tell(b)
+		if !ok {
+			return
+		}
+		n := disk.Bytes(0)
+		for _, e := range x.Extents {
+			if n += e.Len; e.Off < 0 || e.Len <= 0 || e.Off > 1<<60 {
+				t.Errorf("%+v", x)
+			}
+		}
+		if x.Bytes < 0 || x.Bytes > n {
+			t.Errorf("%+v", x)
+		}
+	})
+}
+
 // FuzzVolume changes bytes of a real volume and reads everything in it: it must
 // never panic, loop or allocate by an unchecked number.
 func FuzzVolume(f *testing.F) {
