@@ -219,7 +219,9 @@ func (w *was) left(dev disk.Device) (out []Source) {
 }
 
 // silent tells that a kind does not keep where its volume began.
-func (w *was) silent() bool { return w.kind != volume.NTFS && w.kind != volume.FAT32 }
+func (w *was) silent() bool {
+	return !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, w.kind)
+}
 
 // history is a drive with what has become of it.
 type history struct {
@@ -492,6 +494,13 @@ func numbered(dev disk.Device, x kept, serial uint64, begins disk.Bytes) error {
 			if _, err := dev.WriteAt(hidden, int64(at)+28); err != nil {
 				return err
 			}
+		}
+	case volume.FAT12, volume.FAT16:
+		if _, err := dev.WriteAt(b[:4], 39); err != nil {
+			return err
+		}
+		if _, err := dev.WriteAt(hidden, 28); err != nil {
+			return err
 		}
 	case volume.FAT32:
 		for _, at := range []int64{67, 6*512 + 67} {

@@ -328,7 +328,7 @@ func (j *judge) evidence(f *Find) {
 	}
 	f.weight = copies + 2*len(f.Told)
 	f.stray = first.start%disk.Grid != 0 && f.Start%63 != 0 && !table && first.began != f.Start
-	for _, b := range []bool{opens, opens && agrees, !f.stray} {
+	for _, b := range []bool{opens, agrees, opens && agrees, !f.stray} {
 		if b {
 			f.weight += 4
 		}
@@ -447,31 +447,28 @@ func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 		}
 		return false, true
 	}
-	root, _, err := f.volume.List("", "", 20)
-	if err != nil {
-		say("Its root folder cannot be read: %v.", err)
-		return false, true
+	var doubts []string
+	table := f.Start.Offset(j.sv.Layout.Sector) + 4096
+	if n, ok := f.volume.(*ntfs.Volume); ok {
+		table = f.Start.Offset(j.sv.Layout.Sector) + n.TableAt()
+		if claimed, ok := n.Claimed(); ok && claimed != n.Length() {
+			doubts = append(doubts, fmt.Sprintf("Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length()))
+		}
 	}
+	if l := j.taken(table); l != nil {
+		doubts = append(doubts, fmt.Sprintf("Where its table of files was, %s has something now.", l.span.Title()))
+	}
+	root, _, err := f.volume.List("", "", 20)
 	switch {
+	case err != nil:
+		say("Its root folder cannot be read: %v.", err)
 	case len(root) == 0:
 		say("Its root folder can be read, and is empty.")
 	default:
 		say("Its files can be listed.")
 	}
-	agrees = true
-	table := f.Start.Offset(j.sv.Layout.Sector) + 4096
-	if n, ok := f.volume.(*ntfs.Volume); ok {
-		table = f.Start.Offset(j.sv.Layout.Sector) + n.TableAt()
-		if claimed, ok := n.Claimed(); ok && claimed != n.Length() {
-			say("Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length())
-			agrees = false
-		}
-	}
-	if l := j.taken(table); l != nil {
-		say("Where its table of files was, %s has something now.", l.span.Title())
-		agrees = false
-	}
-	return true, agrees
+	f.Reasons = append(f.Reasons, doubts...)
+	return err == nil, len(doubts) == 0
 }
 
 // upTo is where the next partition begins, or the usable part of the drive ends.
@@ -595,13 +592,13 @@ func (f *Find) ghost(format string, args ...any) {
 	f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
 }
 
-// around names another find in whose place a find lies: of which nobody knows what it had in
-// use, or which had all of it in use.
+// around names another find, or the former place of a volume, in whose place a find lies: of
+// which nobody knows what it had in use, or which had all of it in use.
 func (j *judge) around(f *Find, finds []Find) string {
 	sec := j.sv.Layout.Sector
 	for i := range finds {
 		g := &finds[i]
-		if g.Ghost || g.stray || g.Start > f.Start || f.End > g.End {
+		if g.stray || g.Start > f.Start || f.End > g.End {
 			continue
 		}
 		if used, known := g.InUse(sec); known {
@@ -703,7 +700,8 @@ func (j *judge) insideTold(f *Find, finds []Find, files []told) {
 		for _, into := range []disk.Bytes{0, 63 * 512, disk.MiB} {
 			first := x.Extents[0]
 			start := c.start - into - first.Off
-			if rest := x.Bytes - into - c.size; strings.HasPrefix(x.Name, "$") || rest < 0 || into == 0 && rest >= 4096 || into >= first.Len || !begins(start) || x.at < start || c.start <= x.at && x.at < c.start+c.size {
+			rest := x.Bytes - into - c.size
+			if fits := rest >= 0 && (into > 0 || rest < 4096) && into < first.Len && !strings.HasPrefix(x.Name, "$"); !fits || !begins(start) || !j.within(x.at, start, finds) {
 				continue
 			}
 			f.named = x.at
@@ -711,6 +709,16 @@ func (j *judge) insideTold(f *Find, finds []Find, files []told) {
 			return
 		}
 	}
+}
+
+// within tells that a record may be one of a volume that begins at start: nothing that is known
+// begins between them, and has the record in its place.
+func (j *judge) within(record, start disk.Bytes, finds []Find) bool {
+	sec := j.sv.Layout.Sector
+	between := func(from, n disk.Bytes) bool { return start < from && from <= record && record < from+n }
+	return record > start &&
+		!slices.ContainsFunc(j.living, func(l *living) bool { return between(l.start, l.span.Bytes) }) &&
+		!slices.ContainsFunc(finds, func(g Find) bool { return between(g.Start.Offset(sec), g.Bytes) })
 }
 
 // over notes which partitions lie in a find's place now.

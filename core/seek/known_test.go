@@ -221,9 +221,9 @@ func (h *history) judge(n int, all *known) {
 		x := all.of(w.kind)
 		left := w.left(h.im)
 		named := len(left) > 0 && !slices.ContainsFunc(left, func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
-		i := -1
-		for n, f := range finds { // where there are several, one that is not told to be a ghost
-			if (same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size) && (i < 0 || finds[i].Ghost && !f.Ghost) {
+		i, tell := -1, w.former || w.nested
+		for n, f := range finds { // where there are several, one that is told for what it is
+			if (same(w, f) || named && f.Start.Offset(512) == w.start && f.Bytes == w.size) && (i < 0 || finds[i].Ghost != tell && f.Ghost == tell) {
 				i = n
 			}
 		}
@@ -241,6 +241,7 @@ func (h *history) judge(n int, all *known) {
 				x.ghosts++
 			case w.nested && finds[i].Confidence == Doubtful && !h.outerStands(w):
 				x.untold++ // of what it lay in nothing is left
+				h.t.Logf("drive %d: nothing tells that the %s at byte %d lay in a file: %v\n%s", n, w.kind, w.start, finds[i].Reasons, strings.Join(h.journal, "\n"))
 			default:
 				bad("%s at byte %d is a ghost and not told to be one", w.kind, w.start)
 			}
