@@ -203,6 +203,7 @@ type searchView struct {
 	Ghosts   []findRow
 	Before   *searched
 	Part     bool // the search was stopped on the way
+	Left     int  // of the structures that were seen, those too many to judge for a page
 	Busy     bool
 	Box      workBox
 }
@@ -220,7 +221,9 @@ func (s *Server) searchPage(c *gin.Context) {
 		return
 	}
 	v := searchView{Job: j.Number, Bay: d.Bay, Title: d.Identity.Model, Size: d.sv.Layout.Size, Before: before, Busy: s.desk.Busy(d.path)}
-	v.Part = before != nil && before.Reached < before.Size
+	if before != nil {
+		v.Part, v.Left = before.Reached < before.Size, len(before.Told)-len(before.judged())
+	}
 	v.Finds, v.Ghosts = findRows(j.Number, d.Bay, finds)
 	w, _ := s.desk.State(d.path)
 	v.Box = boxOf(j.Number, d.Bay, w)

@@ -571,9 +571,17 @@ func (j *judge) ghosts(finds []Find, files []told) {
 		}
 	}
 	slices.SortFunc(files, func(a, b told) int { return cmp.Compare(a.Bytes, b.Bytes) })
+	starts := map[disk.Bytes]disk.Bytes{}
+	for _, l := range j.living {
+		starts[l.start] = l.span.Bytes
+	}
+	for _, g := range finds {
+		at := g.Start.Offset(j.sv.Layout.Sector)
+		starts[at] = max(starts[at], g.Bytes)
+	}
 	for i := range finds {
 		if f := &finds[i]; !f.Ghost {
-			j.insideTold(f, finds, files)
+			j.insideTold(f, finds, starts, files)
 		}
 	}
 	for i := range finds {
@@ -683,30 +691,25 @@ func (j *judge) insideFind(f, g *Find) string {
 // insideTold looks among the records of files, in the order of their length, for one in whose
 // file a find lies: a file as long as it, or the image of a drive on which it is a partition that
 // begins where they do. The volume of the file began where partitions begin; where the find does
-// so too, which many files would fit, it is one that is known.
-func (j *judge) insideTold(f *Find, finds []Find, files []told) {
+// so too, which many files would fit, it is one that is known: starts are those, with how long
+// they are.
+func (j *judge) insideTold(f *Find, finds []Find, starts map[disk.Bytes]disk.Bytes, files []told) {
 	c := f.from[0]
 	if c.began == f.Start || c.size == 0 || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord) {
 		return
-	}
-	begins := func(at disk.Bytes) bool {
-		return at > 0 && f.stray && (at%disk.Grid == 0 || at%(63*512) == 0) ||
-			slices.ContainsFunc(j.living, func(l *living) bool { return l.start == at }) ||
-			slices.ContainsFunc(finds, func(g Find) bool { return g.Start.Offset(j.sv.Layout.Sector) == at && g.Bytes > f.Bytes })
 	}
 	i, _ := slices.BinarySearchFunc(files, c.size, func(x told, n disk.Bytes) int { return cmp.Compare(x.Bytes, n) })
 	for ; i < len(files) && files[i].Bytes < c.size+3*disk.MiB; i++ {
 		x := &files[i]
 		for _, into := range []disk.Bytes{0, 63 * 512, disk.MiB} {
-			first := x.Extents[0]
+			first, rest := x.Extents[0], x.Bytes-into-c.size
 			start := c.start - into - first.Off
-			rest := x.Bytes - into - c.size
-			if fits := rest >= 0 && (into > 0 || rest < 4096) && into < first.Len && !strings.HasPrefix(x.Name, "$"); !fits || !begins(start) || !j.within(x.at, start, finds) {
-				continue
+			fits := rest >= 0 && (into > 0 || rest < 4096) && into < first.Len && start > 0 && !strings.HasPrefix(x.Name, "$")
+			if fits && (starts[start] > f.Bytes || f.stray && (start%disk.Grid == 0 || start%(63*512) == 0)) && j.within(x.at, start, finds) {
+				f.named = x.at
+				f.ghost("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
+				return
 			}
-			f.named = x.at
-			f.ghost("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
-			return
 		}
 	}
 }

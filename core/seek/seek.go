@@ -74,6 +74,8 @@ type Find struct {
 	volume  volume.Volume
 	agrees  bool // the structures that can be read are its own
 	files   *places
+	used    [][2]disk.Bytes // read when first asked for
+	mapped  bool            // they are known
 	// It does not begin where partitions begin, and nothing says that this one began there.
 	stray bool
 	named disk.Bytes // where the record lies that names the file that it lies in, 0 for none
@@ -101,7 +103,9 @@ func (f *Find) Volume() volume.Volume { return f.volume }
 func (f *Find) Device() disk.Device { return f.dev }
 
 // Forget lets go of what the find has read: it can be shown then, and not looked into.
-func (f *Find) Forget() { f.volume, f.dev, f.from, f.repairs, f.files = nil, nil, nil, nil, nil }
+func (f *Find) Forget() {
+	f.volume, f.dev, f.from, f.repairs, f.files, f.used = nil, nil, nil, nil, nil, nil
+}
 
 // Over is a partition that lies in the place of a find, all or in part.
 type Over struct {

@@ -218,14 +218,16 @@ func (f *Find) Stand(dev disk.Device, sv *survey.Survey) *Stand {
 // that is as its files say (volume.Mapped), and else all of its place, with known not set. A
 // kind that has no map uses all of it.
 func (f *Find) InUse(sector disk.Bytes) (ranges [][2]disk.Bytes, known bool) {
-	start := f.Start.Offset(sector)
-	all := [][2]disk.Bytes{{start, start + f.Bytes}}
-	if f.Kind == volume.Swap || f.Kind == volume.Sealed {
-		return all, true
+	if f.used == nil {
+		start := f.Start.Offset(sector)
+		f.used = [][2]disk.Bytes{{start, start + f.Bytes}}
+		switch {
+		case f.Kind == volume.Swap || f.Kind == volume.Sealed:
+			f.mapped = true
+		case f.volume != nil && f.agrees && volume.Mapped(f.volume):
+			l := living{span: f.Span(), start: start, v: f.volume}
+			f.used, f.mapped = l.inUse(), true
+		}
 	}
-	if f.volume == nil || !f.agrees || !volume.Mapped(f.volume) {
-		return all, false
-	}
-	l := living{span: f.Span(), start: start, v: f.volume}
-	return l.inUse(), true
+	return f.used, f.mapped
 }
