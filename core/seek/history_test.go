@@ -114,13 +114,10 @@ type was struct {
 	at          map[Source]disk.Bytes
 	former      bool // only where a volume was, or how large, that lived on
 	nested      bool // it lies inside a file
-	// Of a nested one: the volume in whose file it lies, the file's record there, and where the
-	// file begins, with its first sector.
+	// Of a nested one: the volume in whose file it lies, and the file's record there.
 	outer    *was
 	record   []byte
 	recordAt disk.Bytes
-	file     disk.Bytes
-	first    []byte
 	chain    disk.Bytes // where its record in a container's chain lies, 0 for none
 	second   bool       // a second table that is not in use names it
 	// What it had in use when it was lost, and a sum of each sector of that.
@@ -438,9 +435,7 @@ func (h *history) create() {
 			list, _ := v.Files()
 			for _, f := range list {
 				if f.Path == "machine.img" && len(f.Extents) == 1 {
-					nested.file = at + f.Extents[0].Off
-					nested.first, _ = disk.ReadFull(h.im, nested.file, 512)
-					nested.start += nested.file
+					nested.start += at + f.Extents[0].Off
 					nested.note(h.im)
 					outer := *w
 					nested.outer = &outer

@@ -721,7 +721,7 @@ func (j *judge) within(record, start disk.Bytes, finds []Find) bool {
 	between := func(from, n disk.Bytes) bool { return start < from && from <= record && record < from+n }
 	return record > start &&
 		!slices.ContainsFunc(j.living, func(l *living) bool { return between(l.start, l.span.Bytes) }) &&
-		!slices.ContainsFunc(finds, func(g Find) bool { return between(g.Start.Offset(sec), g.Bytes) })
+		!slices.ContainsFunc(finds, func(g Find) bool { return !g.stray && between(g.Start.Offset(sec), g.Bytes) })
 }
 
 // over notes which partitions lie in a find's place now.
