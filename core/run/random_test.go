@@ -183,6 +183,7 @@ type holding struct {
 	disk  string            // the drive's id
 	files map[string]string // by volume and path
 	names map[int]string
+	ids   map[int]string // their unique ids
 }
 
 func holds(t *testing.T, im *disk.Image) holding {
@@ -191,8 +192,9 @@ func holds(t *testing.T, im *disk.Image) holding {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h := holding{sv.Layout.DiskID, map[string]string{}, map[int]string{}}
+	h := holding{sv.Layout.DiskID, map[string]string{}, map[int]string{}, map[int]string{}}
 	for _, p := range sv.Layout.Partitions() {
+		h.ids[p.Number] = p.UniqueID
 		switch {
 		case p.Role == layout.Container:
 			continue
@@ -289,7 +291,7 @@ func aPC(rng *rand.Rand, l *layout.Layout) *pc.Facts {
 }
 
 // onPC is a plan about the drive's PC.
-func (p *player) onPC(any func() string) []plan.Step {
+func (p *player) onPC(h holding, any func() string) []plan.Step {
 	wait := p.rng.IntN(30)
 	switch p.rng.IntN(3) {
 	case 0: // the recovery environment goes to another partition
@@ -298,7 +300,12 @@ func (p *player) onPC(any func() string) []plan.Step {
 			{Do: plan.UseRecovery, Partition: "new"}, {Do: plan.StartOrder, Wait: &wait},
 		}
 	case 1:
-		return []plan.Step{{Do: plan.NoteIdentity, Partition: any()}, {Do: plan.DropStartEntry, Partition: any()}}
+		for _, n := range slices.Sorted(maps.Keys(h.ids)) {
+			if id := h.ids[n]; id != p.pc.Start && slices.ContainsFunc(p.pc.Order, func(e pc.StartEntry) bool { return e.Partition == id }) {
+				return []plan.Step{{Do: plan.DropStartEntry, Partition: strconv.Itoa(n)}}
+			}
+		}
+		return []plan.Step{{Do: plan.NoteIdentity, Partition: any()}}
 	}
 	return []plan.Step{{Do: plan.Letter, Partition: any(), Letter: string(rune('R' + p.rng.IntN(4)))}, {Do: plan.StartOrder, Partition: any(), Wait: &wait}}
 }
@@ -325,7 +332,7 @@ func (p *player) steps(h holding) []plan.Step {
 			out = append(out, plan.Step{Do: plan.Restart})
 		}
 		if rng.IntN(15) == 0 {
-			return append(out, p.onPC(any)...)
+			return append(out, p.onPC(h, any)...)
 		}
 	}
 	if rng.IntN(300) == 0 {
@@ -410,7 +417,7 @@ func (p *player) steps(h holding) []plan.Step {
 // led is what the drive must hold after the steps, and which partitions' contents went with
 // each deletion, in their order.
 func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []map[string]string) {
-	now := holding{h.disk, maps.Clone(h.files), h.names}
+	now := holding{h.disk, maps.Clone(h.files), h.names, h.ids}
 	name := func(s string) string {
 		n, _ := strconv.Atoi(s)
 		return cmp.Or(h.names[n], after.names[n], "not there any more") // what the plan makes has its name later
