@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -116,26 +117,22 @@ func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA) 
 	if err != nil {
 		return step, err
 	}
-	begins := func(f seek.Find) bool { return f.Start == start && !f.Ghost }
-	there := func(finds []seek.Find) bool {
-		for _, f := range finds {
-			if begins(f) {
-				return true
-			}
-		}
-		return false
+	at := func(finds []seek.Find, ghosts bool) int { // of several the surest comes first
+		return slices.IndexFunc(finds, func(f seek.Find) bool { return f.Start == start && (!f.Ghost || ghosts && f.Inferred) })
 	}
-	finds, err := searched(ctx, im, sv, o.Records, true, there)
+	finds, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return at(finds, false) >= 0 })
 	if err != nil {
 		return step, err
 	}
-	for _, f := range finds { // of several the surest comes first
-		if begins(f) {
-			step.Told = f.At
-			return step, nil
-		}
+	i := at(finds, false)
+	if i < 0 {
+		i = at(finds, true)
 	}
-	return step, fmt.Errorf("%w that begins at sector %d; nothing was written", errNoFind, start)
+	if i < 0 {
+		return step, fmt.Errorf("%w that begins at sector %d; nothing was written", errNoFind, start)
+	}
+	step.Told = finds[i].At
+	return step, nil
 }
 
 var errNoFind = errors.New("the search found no lost partition")
