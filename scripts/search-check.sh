@@ -21,7 +21,7 @@ copy of it that their kind keeps at another place (end only); else the table of 
 second table or a container's chain that names them (named).
 former, nested: former places of volumes that live on, and images in files, that the search saw; all are told as ghosts.
 untold: images of whose file no record is left, and which begin where partitions begin, or lie in a volume of which
-nothing is left: nothing tells them from partitions, and they are doubtful. in use: what the finds have in use by their
+nothing is left: nothing tells them from partitions; those that do not begin there are doubtful. in use: what the finds have in use by their
 own maps, compared with what it was when they were lost; taken: what of it living partitions have in use now, compared
 with these, and what of that they have not written to (unwritten). no map: finds that say that nobody knows what was in use.
 WORDS

@@ -459,7 +459,7 @@ func (h *history) recordOf(name string, start, size disk.Bytes) (at disk.Bytes, 
 		h.t.Fatal(err)
 	}
 	for at := 0; at+1024 <= len(b); at += 1024 {
-		if string(b[at:at+4]) == "FILE" && bytes.Contains(b[at:at+1024], wide) {
+		if string(b[at:at+4]) == "FILE" && b[at+22]&2 == 0 && bytes.Contains(b[at:at+1024], wide) {
 			return start + disk.Bytes(at), bytes.Clone(b[at : at+1024])
 		}
 	}

@@ -327,8 +327,8 @@ func (j *judge) evidence(f *Find) {
 		j.copyAgain(f, first)
 	}
 	f.weight = copies + 2*len(f.Told)
-	f.stray = first.start%disk.Grid != 0 && f.Start%63 != 0 && !table && first.began != f.Start
-	for _, b := range []bool{opens, agrees, opens && agrees, !f.stray} {
+	f.stray = !begins(first.start) && !table && first.began != f.Start
+	for _, b := range []bool{opens, agrees && f.volume != nil, opens && agrees, !f.stray} {
 		if b {
 			f.weight += 4
 		}
@@ -346,6 +346,9 @@ func (j *judge) evidence(f *Find) {
 	case f.stray:
 		f.Confidence = Doubtful
 		say("It does not begin where partitions begin: it may be an image that lay in a file.")
+	case opens && agrees && boot && again && !table && f.Kind == volume.NTFS && first.began != f.Start: // which is filled in where partitions are made
+		f.Confidence = Likely
+		say("It does not say that it began there.")
 	case opens && agrees && (boot && again || table && (boot || again)):
 		f.Confidence = Sure
 	case opens && agrees && (boot || again || files), whole && boot:
@@ -359,6 +362,19 @@ func (j *judge) evidence(f *Find) {
 	if f.Kind == volume.Sealed && first.size == 0 && !table {
 		say("It does not say how long it is; taken to end where the next thing begins.")
 	}
+}
+
+// begins tells that a place is one where programs let partitions begin: at a MiB, or, long ago,
+// at a cylinder of 255 heads or a multiple of 16, of 63 sectors each, or at the second track of
+// one, where the first of a drive and those in a container's chain began.
+func begins(at disk.Bytes) bool {
+	const track = 63 * 512
+	for _, heads := range []disk.Bytes{16, 255} {
+		if x := at % (heads * track); x == 0 || x == track {
+			return true
+		}
+	}
+	return at%disk.Grid == 0
 }
 
 // rebuild puts the first records of a table of files back from their copy, on paper.
@@ -705,7 +721,7 @@ func (j *judge) insideTold(f *Find, finds []Find, starts map[disk.Bytes]disk.Byt
 			first, rest := x.Extents[0], x.Bytes-into-c.size
 			start := c.start - into - first.Off
 			fits := rest >= 0 && (into > 0 || rest < 4096) && into < first.Len && start > 0 && !strings.HasPrefix(x.Name, "$")
-			if fits && (starts[start] > f.Bytes || f.stray && (start%disk.Grid == 0 || start%(63*512) == 0)) && j.within(x.at, start, finds) {
+			if fits && (starts[start] > f.Bytes || f.stray && begins(start)) && j.within(x.at, start, finds) {
 				f.named = x.at
 				f.ghost("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
 				return

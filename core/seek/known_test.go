@@ -239,7 +239,7 @@ func (h *history) judge(n int, all *known) {
 			switch {
 			case finds[i].Ghost:
 				x.ghosts++
-			case w.nested && finds[i].Confidence == Doubtful && !h.outerStands(w):
+			case w.nested && (finds[i].Confidence == Doubtful || begins(w.start)) && !h.outerStands(w):
 				x.untold++ // of what it lay in nothing is left
 				h.t.Logf("drive %d: nothing tells that the %s at byte %d lay in a file: %v\n%s", n, w.kind, w.start, finds[i].Reasons, strings.Join(h.journal, "\n"))
 			default:
@@ -270,8 +270,10 @@ func (h *history) judge(n int, all *known) {
 		x.found++
 		silent := w.silent() || slices.Equal(finds[i].Told, []Source{ByFiles}) // nothing that is left says that it began there
 		switch {
-		case !finds[i].Ghost || named && h.alsoLives(w):
-		case finds[i].Inferred && w.start%disk.Grid != 0 && silent:
+		case !finds[i].Ghost:
+		case named && slices.ContainsFunc(h.living, func(y *was) bool { return y.start == w.start }): // what lies there lives on
+			continue
+		case finds[i].Inferred && !begins(w.start) && silent:
 			all.images++
 		default:
 			bad("%s of %s at byte %d was there, and is told to be a ghost", w.kind, w.size, w.start)
@@ -389,7 +391,7 @@ func (h *history) outerStands(w *was) bool {
 	if err == nil && bytes.Equal(now, w.record) {
 		return true
 	}
-	return w.start%disk.Grid != 0 && w.start%(63*512) != 0 && slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
+	return !begins(w.start) && slices.ContainsFunc(append(slices.Clone(h.living), h.lost...), func(x *was) bool {
 		return x.volume == w.outer.volume && x.start == w.outer.start && slices.ContainsFunc(x.left(h.im), func(s Source) bool { return s == BySector || s == ByCopy || s == ByFiles })
 	})
 }
