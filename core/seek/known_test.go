@@ -247,7 +247,8 @@ func (h *history) judge(n int, all *known) {
 			}
 			continue
 		}
-		if i < 0 && h.alsoLives(w) {
+		there := named && slices.ContainsFunc(h.living, func(y *was) bool { return y.start == w.start })
+		if i < 0 && (there || h.alsoLives(w)) {
 			continue // nothing tells it from the one that lives there
 		}
 		x.partitions++
@@ -271,7 +272,7 @@ func (h *history) judge(n int, all *known) {
 		silent := w.silent() || slices.Equal(finds[i].Told, []Source{ByFiles}) // nothing that is left says that it began there
 		switch {
 		case !finds[i].Ghost:
-		case named && slices.ContainsFunc(h.living, func(y *was) bool { return y.start == w.start }): // what lies there lives on
+		case there: // what lies there lives on
 			continue
 		case finds[i].Inferred && !begins(w.start) && silent:
 			all.images++
