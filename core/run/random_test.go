@@ -331,7 +331,7 @@ func (p *player) steps(h holding) []plan.Step {
 		if p.pc.State == pc.Running && rng.IntN(2) == 0 {
 			out = append(out, plan.Step{Do: plan.Restart})
 		}
-		if rng.IntN(15) == 0 {
+		if rng.IntN(5) == 0 {
 			return append(out, p.onPC(h, any)...)
 		}
 	}
