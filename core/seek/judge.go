@@ -544,9 +544,14 @@ func (j *judge) ghosts(finds []Find, files []told) {
 				continue
 			}
 			if sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume) {
-				if f.Start == g.Start {
+				if f.Start == g.Start && g.volume != nil && g.agrees {
 					f.ghost("It is how large %s was at another time.", g.Title())
 					break
+				}
+				if f.Start == g.Start {
+					f.Confidence = Doubtful
+					f.Reasons = append(f.Reasons, fmt.Sprintf("The same volume is told to be of %s too, and nothing tells which it was last.", g.Bytes))
+					continue
 				}
 				if f.stray && g.Start < f.Start && f.Start <= g.End {
 					f.ghost("It is a copy of the start of %s, within it.", g.Title())
