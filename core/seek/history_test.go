@@ -490,6 +490,19 @@ func numbered(dev disk.Device, x kept, serial uint64, begins disk.Bytes) error {
 				return err
 			}
 		}
+		// The moment at which its table of files was made, in the first record and the copy of it.
+		cluster := disk.Bytes(binary.LittleEndian.Uint16(first[11:])) * disk.Bytes(first[13])
+		for _, lcn := range []int{48, 56} {
+			at := disk.Bytes(binary.LittleEndian.Uint64(first[lcn:])) * cluster
+			r, err := disk.ReadFull(dev, at, 512)
+			if err != nil {
+				return err
+			}
+			attr := disk.Bytes(binary.LittleEndian.Uint16(r[20:]))
+			if _, err := dev.WriteAt(b[:4], int64(at+attr+disk.Bytes(binary.LittleEndian.Uint16(r[attr+20:])))); err != nil {
+				return err
+			}
+		}
 	case volume.FAT12, volume.FAT16:
 		if _, err := dev.WriteAt(b[:4], 39); err != nil {
 			return err
