@@ -328,7 +328,7 @@ func (j *judge) evidence(f *Find) {
 	}
 	f.weight = copies + 2*len(f.Told)
 	f.stray = !begins(first.start) && !table && first.began != f.Start
-	for _, b := range []bool{opens, agrees && f.volume != nil, opens && agrees, !f.stray} {
+	for _, b := range []bool{opens, agrees, opens && agrees, !f.stray} {
 		if b {
 			f.weight += 4
 		}
@@ -336,8 +336,7 @@ func (j *judge) evidence(f *Find) {
 	// Small counts are from a container's record, or what a program puts there that does not know
 	// the place. A record of a chain counts from where it lies, and is carried along with what it
 	// names.
-	placed := slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord)
-	carried := first.began > 2048 && first.began != f.Start && !placed
+	carried := first.began > 2048 && !f.placed()
 	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
 	switch {
 	case carried:
@@ -461,7 +460,7 @@ func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 		if f.Holds != nil && f.Kind != volume.Swap && f.Kind != volume.Sealed && f.Kind != volume.Unknown {
 			say("Its structures cannot be read.")
 		}
-		return false, true
+		return false, false
 	}
 	var doubts []string
 	table := f.Start.Offset(j.sv.Layout.Sector) + 4096
@@ -544,7 +543,7 @@ func (j *judge) ghosts(finds []Find, files []told) {
 				continue
 			}
 			if sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume) {
-				if f.Start == g.Start && g.volume != nil && g.agrees {
+				if f.Start == g.Start && g.agrees {
 					f.ghost("It is how large %s was at another time.", g.Title())
 					break
 				}
@@ -586,8 +585,11 @@ func (j *judge) ghosts(finds []Find, files []told) {
 			if f.Ghost || i == k || g.volume == nil || f.Start < g.Start || f.Start > g.End || f.Start == g.Start && f.Bytes >= g.Bytes {
 				continue
 			}
-			if name := j.insideFind(f, g); name != "" {
+			switch name, certain := j.insideFind(f, g); {
+			case certain:
 				f.ghost("It lies inside the file %s of the find %s.", name, g.Title())
+			case name != "":
+				f.inferred("It lies in what the file %s of the find %s had in use: an image in that.", name, g.Title())
 			}
 		}
 	}
@@ -608,8 +610,7 @@ func (j *judge) ghosts(finds []Find, files []told) {
 	for i := range finds {
 		if f := &finds[i]; f.stray && !f.Ghost {
 			if in := j.around(f, finds); in != "" {
-				f.Inferred = true
-				f.ghost("It lies in what the find %s had in use: an image in a file of that, though nothing is left that names the file.", in)
+				f.inferred("It lies in what the find %s had in use: an image in a file of that, though nothing is left that names the file.", in)
 			}
 		}
 	}
@@ -619,6 +620,19 @@ func (j *judge) ghosts(finds []Find, files []told) {
 func (f *Find) ghost(format string, args ...any) {
 	f.Ghost = true
 	f.Reasons = append([]string{fmt.Sprintf(format, args...)}, f.Reasons...)
+}
+
+// inferred takes a find for a ghost that may yet be none: nothing that is known begins there, and
+// what tells of a file that it lies in may be older than the find.
+func (f *Find) inferred(format string, args ...any) {
+	f.ghost(format, args...)
+	f.Inferred = true
+}
+
+// placed tells that a find was where it lies: a table or the trail names it there, or it says so
+// itself.
+func (f *Find) placed() bool {
+	return f.from[0].began == f.Start || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord)
 }
 
 // around names another find, or the former place of a volume, in whose place a find lies: of
@@ -682,41 +696,46 @@ func (j *judge) insideLiving(f *Find) (*living, string) {
 	return in, p.name
 }
 
-// insideFind names the file of another find that a find lies in: one that begins with it, or
-// holds a drive of which it is a partition, or has all of it where no partition begins.
-func (j *judge) insideFind(f, g *Find) string {
+// insideFind names the file of another find that a find lies in. That is certain of one that is
+// as long and begins with it, or that holds a drive of which it is a partition; not of one that
+// is longer, or has all of it where no partition begins.
+func (j *judge) insideFind(f, g *Find) (name string, certain bool) {
 	start := g.Start.Offset(j.sv.Layout.Sector)
 	if g.files == nil {
 		g.files = placesOf(g.volume)
 	}
 	p, ok := g.files.at(f.from[0].at - start)
-	if !ok || p.file.Bytes < f.from[0].size || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord) {
-		return ""
+	rest := p.file.Bytes - f.from[0].size
+	if !ok || rest < 0 || f.placed() {
+		return "", false
 	}
 	from := f.Start.Offset(j.sv.Layout.Sector) - start
 	into := p.into + from - (f.from[0].at - start)
-	if into == 0 || f.stray && into > 0 && into+f.from[0].size <= p.file.Bytes {
-		return p.name
-	}
-	if into < 0 || from-into < 0 || from-into+p.file.Bytes > g.dev.Size() {
-		return ""
+	switch {
+	case into == 0:
+		return p.name, rest < disk.MiB
+	case into < 0 || from-into < 0 || from-into+p.file.Bytes > g.dev.Size():
+		return "", false
 	}
 	// The table of a drive whose image a file is.
 	t, err := table.Read(disk.NewWindow(g.dev, from-into, p.file.Bytes))
-	if err == nil && slices.ContainsFunc(t.Entries, func(e table.Entry) bool { return e.Start.Offset(t.Sector) == into }) {
-		return p.name
+	switch {
+	case err == nil && slices.ContainsFunc(t.Entries, func(e table.Entry) bool { return e.Start.Offset(t.Sector) == into }):
+		return p.name, true
+	case f.stray && into <= rest:
+		return p.name, false
 	}
-	return ""
+	return "", false
 }
 
 // insideTold looks among the records of files, in the order of their length, for one in whose
 // file a find lies: a file as long as it, or the image of a drive on which it is a partition that
 // begins where they do. The volume of the file began where partitions begin; where the find does
 // so too, which many files would fit, it is one that is known: starts are those, with how long
-// they are.
+// they are. By one that is not known it is inferred.
 func (j *judge) insideTold(f *Find, finds []Find, starts map[disk.Bytes]disk.Bytes, files []told) {
 	c := f.from[0]
-	if c.began == f.Start || c.size == 0 || slices.Contains(f.Told, ByTable) || slices.Contains(f.Told, ByRecord) {
+	if c.size == 0 || f.placed() {
 		return
 	}
 	i, _ := slices.BinarySearchFunc(files, c.size, func(x told, n disk.Bytes) int { return cmp.Compare(x.Bytes, n) })
@@ -728,7 +747,11 @@ func (j *judge) insideTold(f *Find, finds []Find, starts map[disk.Bytes]disk.Byt
 			fits := rest >= 0 && (into > 0 || rest < 4096) && into < first.Len && start > 0 && !strings.HasPrefix(x.Name, "$")
 			if fits && (starts[start] > f.Bytes || f.stray && begins(start)) && j.within(x.at, start, finds) {
 				f.named = x.at
-				f.ghost("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
+				tell := f.inferred
+				if starts[start] > f.Bytes {
+					tell = f.ghost
+				}
+				tell("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
 				return
 			}
 		}

@@ -45,8 +45,8 @@ type Find struct {
 	Label  string      `json:"label"`
 	Serial string      `json:"serial"`
 	Ghost  bool        `json:"ghost"`
-	// Inferred tells that a ghost is one by where it lies alone: no file that it lies in is
-	// known. It can be brought back, as a doubtful find can.
+	// Inferred tells that a ghost is one by where it lies, or by a record of a file that may be
+	// older than it: it is likely and not certain. It can be brought back, as a doubtful find can.
 	Inferred   bool       `json:"inferred,omitempty"`
 	Confidence Confidence `json:"confidence"`
 	Reasons    []string   `json:"reasons"`

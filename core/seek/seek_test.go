@@ -191,6 +191,10 @@ func TestNested(t *testing.T) {
 	if err := ntfs.Make(disk.NewWindow(paper, disk.MiB, 22*disk.MiB), ntfs.Options{Label: "Machine", Serial: 0x77, Hidden: 2048}); err != nil {
 		t.Fatal(err)
 	}
+	inner := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-1045-4d0b-9c3e-000000000077", Start: disk.MiB.At(512), End: (23 * disk.MiB).At(512) - 1})
+	if err := table.New(paper, "5a1c77e0-1045-4d0b-9c3e-0000000000d7", inner).Apply(paper, nil); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := paper.ReadAt(image, 0); err != nil {
 		t.Fatal(err)
 	}
@@ -202,11 +206,15 @@ func TestNested(t *testing.T) {
 		inferred bool
 	}{
 		{"the file's first sector is gone", false, func(im *disk.Image, _, file disk.Bytes) { im.Zero(file, 512) }, "the file machine.img of the find Data", false},
+		{"the image's tables are gone", false, func(im *disk.Image, _, file disk.Bytes) {
+			im.Zero(file, disk.MiB)
+			im.Zero(file+23*disk.MiB, disk.MiB)
+		}, "the file machine.img of the find Data", true},
 		{"only a record is left", false, func(im *disk.Image, record, file disk.Bytes) {
 			im.Zero(outer, record-outer)
 			im.Zero(record+1024, file-record-1024)
 			im.Zero(file+disk.Bytes(len(image)), outer+length-file-disk.Bytes(len(image)))
-		}, "the file machine.img, whose record", false},
+		}, "the file machine.img, whose record", true},
 		{"a deleted file", true, func(im *disk.Image, record, _ disk.Bytes) { im.WriteAt([]byte{0}, int64(record)+22) }, "the file machine.img, whose record", false},
 		{"no record is left", false, func(im *disk.Image, record, _ disk.Bytes) { im.Zero(record, 1024) }, "in what the find Data had in use", true},
 		{"it says that it began there", false, func(im *disk.Image, record, file disk.Bytes) {
