@@ -503,6 +503,14 @@ func (j *judge) upTo(from disk.Bytes) disk.Bytes {
 // ghosts tells those apart that are only the former extent of a volume that lives on, or of
 // another find, and those that lie inside a file.
 func (j *judge) ghosts(finds []Find, files []told) {
+	j.former(finds)
+	j.carriedAlong(finds)
+	j.inFiles(finds, files)
+}
+
+// former tells of finds that are of a volume that lives on, or lie in a living partition's
+// files, and of those that are one volume with others.
+func (j *judge) former(finds []Find) {
 	order := make([]int, len(finds))
 	for i := range order {
 		order[i] = i
@@ -533,16 +541,14 @@ func (j *judge) ghosts(finds []Find, files []told) {
 		}
 		for _, k := range order[:n] {
 			g := &finds[k]
-			if g.Ghost && !sameVolume(f.Kind, f.Serial, g.Holds) && (f.identity == "" || f.identity != identityOf(g.volume)) {
-				continue
-			}
+			same := sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume)
 			if twice(f, g) {
 				f.Confidence, g.Confidence = Doubtful, Doubtful
 				text := "The same volume lies at two places: one of them is where it was before it was moved, and nothing tells which."
 				f.Reasons, g.Reasons = append(f.Reasons, text), append(g.Reasons, text)
 				continue
 			}
-			if sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume) {
+			if same {
 				if f.Start == g.Start && g.agrees {
 					f.ghost("It is how large %s was at another time.", g.Title())
 					break
@@ -561,7 +567,11 @@ func (j *judge) ghosts(finds []Find, files []told) {
 			}
 		}
 	}
-	// What a table of files alone tells of may have been carried along with what lay around it.
+}
+
+// carriedAlong doubts what a table of files alone tells of within another's place: it may have
+// been moved with what lay around it.
+func (j *judge) carriedAlong(finds []Find) {
 	for i := range finds {
 		f := &finds[i]
 		if f.identity == "" || f.Ghost || f.Confidence != Likely {
@@ -577,7 +587,11 @@ func (j *judge) ghosts(finds []Find, files []told) {
 			f.Reasons = append(f.Reasons, "It lies within the place of another, with which it may have been carried along.")
 		}
 	}
-	// What lies inside a file of another find.
+}
+
+// inFiles tells of finds that lie inside a file of another find, or of a volume of which a
+// record of the file is left, and of those that lie where only a file can have held them.
+func (j *judge) inFiles(finds []Find, files []told) {
 	for i := range finds {
 		f := &finds[i]
 		for k := range finds {
