@@ -536,34 +536,25 @@ func (j *judge) former(finds []Find) {
 			f.ghost("It lies inside %s (partition %d), whose volumes are parts of it.", in.span.Title(), in.span.Number)
 			continue
 		case in.v == nil: // it may be left from before
-			f.Confidence = Doubtful
-			f.Reasons = append(f.Reasons, fmt.Sprintf("What tells of it lies inside %s (partition %d), of which nobody knows what it has written where.", in.span.Title(), in.span.Number))
+			f.doubt("What tells of it lies inside %s (partition %d), of which nobody knows what it has written where.", in.span.Title(), in.span.Number)
 		}
 		for _, k := range order[:n] {
 			g := &finds[k]
 			same := sameVolume(f.Kind, f.Serial, g.Holds) || f.identity != "" && f.identity == identityOf(g.volume)
-			if twice(f, g) {
-				f.Confidence, g.Confidence = Doubtful, Doubtful
-				text := "The same volume lies at two places: one of them is where it was before it was moved, and nothing tells which."
-				f.Reasons, g.Reasons = append(f.Reasons, text), append(g.Reasons, text)
-				continue
-			}
-			if same {
-				if f.Start == g.Start && g.agrees {
-					f.ghost("It is how large %s was at another time.", g.Title())
-					break
+			switch {
+			case twice(f, g):
+				for _, x := range []*Find{f, g} {
+					x.doubt("The same volume lies at two places: one of them is where it was before it was moved, and nothing tells which.")
 				}
-				if f.Start == g.Start {
-					f.Confidence = Doubtful
-					f.Reasons = append(f.Reasons, fmt.Sprintf("The same volume is told to be of %s too, and nothing tells which it was last.", g.Bytes))
-					continue
-				}
-				if f.stray && g.Start < f.Start && f.Start <= g.End {
-					f.ghost("It is a copy of the start of %s, within it.", g.Title())
-					break
-				}
-				f.Confidence = Doubtful
-				f.Reasons = append(f.Reasons, fmt.Sprintf("The same volume lies at sector %s, and more of it: one of them is where it was before it was moved.", disk.Grouped(int64(g.Start))))
+			case !same || f.Ghost:
+			case f.Start == g.Start && g.agrees:
+				f.ghost("It is how large %s was at another time.", g.Title())
+			case f.Start == g.Start:
+				f.doubt("The same volume is told to be of %s too, and nothing tells which it was last.", g.Bytes)
+			case f.stray && g.Start < f.Start && f.Start <= g.End:
+				f.ghost("It is a copy of the start of %s, within it.", g.Title())
+			default:
+				f.doubt("The same volume lies at sector %s, and more of it: one of them is where it was before it was moved.", disk.Grouped(int64(g.Start)))
 			}
 		}
 	}
@@ -583,8 +574,7 @@ func (j *judge) carriedAlong(finds []Find) {
 			in = in || i != k && !g.Ghost && g.Start <= f.Start && f.End <= g.End && g.Bytes > f.Bytes
 		}
 		if in {
-			f.Confidence = Doubtful
-			f.Reasons = append(f.Reasons, "It lies within the place of another, with which it may have been carried along.")
+			f.doubt("It lies within the place of another, with which it may have been carried along.")
 		}
 	}
 }
@@ -628,6 +618,12 @@ func (j *judge) inFiles(finds []Find, files []told) {
 			}
 		}
 	}
+}
+
+// doubt makes a find doubtful for a reason.
+func (f *Find) doubt(format string, args ...any) {
+	f.Confidence = Doubtful
+	f.Reasons = append(f.Reasons, fmt.Sprintf(format, args...))
 }
 
 // ghost takes a find for a ghost.
