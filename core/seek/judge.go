@@ -326,7 +326,8 @@ func (j *judge) evidence(f *Find) {
 	if boot && !again && opens {
 		j.copyAgain(f, first)
 	}
-	f.weight = copies + 2*len(f.Told)
+	// One copy weighs no more than a start: what lies at either may be the other's.
+	f.weight = max(copies-1, 0) + 2*len(f.Told)
 	f.stray = !begins(first.start) && !table && first.began != f.Start
 	for _, b := range []bool{opens, agrees, opens && agrees, !f.stray} {
 		if b {
