@@ -455,7 +455,8 @@ func tableWords(told []Source) string {
 	return strings.ToUpper(text[:1]) + text[1:] + " names a partition there."
 }
 
-// opens tells whether the find's own structures can be read, and whether they are its own.
+// opens tells whether the find's own structures can be read, and whether what can be read of
+// them is its own.
 func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 	if f.volume == nil {
 		if f.Holds != nil && f.Kind != volume.Swap && f.Kind != volume.Sealed && f.Kind != volume.Unknown {
@@ -467,7 +468,8 @@ func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 	table := f.Start.Offset(j.sv.Layout.Sector) + 4096
 	if n, ok := f.volume.(*ntfs.Volume); ok {
 		table = f.Start.Offset(j.sv.Layout.Sector) + n.TableAt()
-		if claimed, ok := n.Claimed(); ok && claimed != n.Length() {
+		claimed, ok := n.Claimed()
+		if agrees = ok && claimed == n.Length(); ok && !agrees {
 			doubts = append(doubts, fmt.Sprintf("Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length()))
 		}
 	}
@@ -484,7 +486,8 @@ func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 		say("Its files can be listed.")
 	}
 	f.Reasons = append(f.Reasons, doubts...)
-	return err == nil, len(doubts) == 0
+	opens = err == nil
+	return opens, (opens || agrees) && len(doubts) == 0
 }
 
 // upTo is where the next partition begins, or the usable part of the drive ends.
