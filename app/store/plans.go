@@ -108,21 +108,20 @@ func put(tx *gorm.DB, number string, st *PlanState) error {
 	return tx.Model(&Job{}).Where("number = ?", number).Updates(map[string]any{"plan": st.Steps, "expect": st.Expect, "rehearsed": nil, "plan_state": st.ID}).Error
 }
 
-// EndPlan leaves a job without a plan and without anything to take back: it was carried out.
-func (s *Store) EndPlan(number string) error {
-	return s.db.Transaction(func(tx *gorm.DB) error {
-		if _, err := latest(tx, number); err != nil {
-			return err
-		}
-		var last uint64
-		if err := tx.Model(&PlanState{}).Where("job = ?", number).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
-			return err
-		}
-		if err := tx.Model(&Job{}).Where("number = ?", number).Update("plan_ended", last).Error; err != nil {
-			return err
-		}
-		return put(tx, number, &PlanState{})
-	})
+// endPlan leaves a job without a plan and without anything to take back: it was carried out.
+// That happens with the entry of the trail that ends the run.
+func endPlan(tx *gorm.DB, number string) error {
+	if _, err := latest(tx, number); err != nil {
+		return err
+	}
+	var last uint64
+	if err := tx.Model(&PlanState{}).Where("job = ?", number).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
+		return err
+	}
+	if err := tx.Model(&Job{}).Where("number = ?", number).Update("plan_ended", last).Error; err != nil {
+		return err
+	}
+	return put(tx, number, &PlanState{})
 }
 
 // next finds the change that was taken back last.

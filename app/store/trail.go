@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -73,9 +74,93 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
+		if err := follow(tx, e); err != nil {
+			return err
+		}
 		seq, previous = sealed.Seq, sealed.Hash
 	}
 	return nil
+}
+
+// openRun is a run as the database knows it, beside the trail.
+type openRun struct {
+	Run                    string `gorm:"primaryKey"`
+	Disk, Serial, Job, Who string
+	Begun                  time.Time
+	Ended                  *time.Time
+	Text                   string
+}
+
+// follow keeps in step with an entry what the database knows besides: which runs are open, and
+// that the plan of a job is at an end once it was carried out. It happens with the entry, or not
+// at all.
+func follow(tx *gorm.DB, e trail.Entry) error {
+	switch {
+	case e.Begins():
+		text := []rune(e.Text)
+		row := openRun{Run: e.Run, Disk: e.Drive.DiskID, Serial: e.Drive.Serial, Job: e.Job, Who: e.Who, Begun: e.Time.UTC(), Text: string(text[:min(len(text), 300)])}
+		return tx.Create(&row).Error
+	case e.Ends():
+		if err := tx.Model(&openRun{}).Where("run = ?", e.Run).Update("ended", e.Time.UTC()).Error; err != nil {
+			return err
+		}
+		if e.Act == trail.ActDone && e.Job != "" {
+			if err := endPlan(tx, e.Job); !errors.Is(err, ErrNotFound) { // of a job that is not known here, nothing is to be ended
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Unended implements trail.Sink: by what the database knows of runs, and by the trail itself.
+func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
+	var rows []openRun
+	if err := t.db.Where("ended IS NULL").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []trail.Begun
+	for _, r := range rows {
+		b := trail.Begun{Run: r.Run, Time: r.Begun, Who: r.Who, Job: r.Job, Text: r.Text, Drive: trail.Drive{DiskID: r.Disk, Serial: r.Serial}}
+		if d == (trail.Drive{}) || d.Same(b.Drive) {
+			out = append(out, b)
+		}
+	}
+	ends := []string{string(trail.ActPlan), string(trail.ActDone), string(trail.ActUndone), string(trail.ActLeft), string(trail.ActVoid)}
+	var lines []string
+	q := t.db.Model(&trailEntry{}).Where("act IN ?", ends).Order("seq")
+	if d.DiskID != "" {
+		q = q.Where("disk = ?", d.DiskID)
+	} else if d.Serial == "" {
+		return out, nil
+	}
+	if err := q.Pluck("line", &lines).Error; err != nil {
+		return nil, err
+	}
+	entries := make([]trail.Entry, len(lines))
+	for i, l := range lines {
+		if err := json.Unmarshal([]byte(l), &entries[i]); err != nil {
+			return nil, fmt.Errorf("the trail cannot be read: %w", err)
+		}
+	}
+	for _, b := range trail.Unended(entries, d) {
+		if !slices.ContainsFunc(out, func(o trail.Begun) bool { return o.Run == b.Run }) && !t.endedElsewhere(b.Run) {
+			out = append(out, b)
+		}
+	}
+	return out, nil
+}
+
+// endedElsewhere tells that a run has an end in the trail under another id of its drive: its plan
+// gave the drive a new table.
+func (t *Trail) endedElsewhere(run string) bool {
+	var n int64
+	var ids []string
+	for _, act := range []string{"done", "undone", "left", "void"} {
+		ids = append(ids, trail.EndID(run, act))
+	}
+	err := t.db.Model(&trailEntry{}).Where("id IN ?", ids).Count(&n).Error
+	return err == nil && n > 0
 }
 
 // Filter of entries; empty fields do not filter.

@@ -346,9 +346,6 @@ func (s *Server) carryOut(c *gin.Context) {
 			return "", err
 		}
 		took := s.now().Sub(began)
-		if err := s.store.EndPlan(j.Number); err != nil {
-			return "", err
-		}
 		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
 		if res.Written < res.Bytes-res.Bytes/20 {
 			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
@@ -389,12 +386,12 @@ func (s *Server) resume(c *gin.Context) {
 		kind, title = "undo", "Taking the run back"
 	}
 	s.begin(c, kind, title, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
-		m, err := run.Pending(o.Runs, o.Image)
+		open, err := run.Open(o)
 		if err != nil {
 			return "", err
 		}
-		if m != nil {
-			o.Report = toUpdate(report, m.Titles, undo)
+		if open != nil {
+			o.Report = toUpdate(report, open.Titles(), undo)
 		}
 		res, err := run.Resume(ctx, o, undo)
 		if err != nil {
@@ -402,9 +399,6 @@ func (s *Server) resume(c *gin.Context) {
 		}
 		if res.Undone {
 			return "The run was taken back; the drive is as it was before it.", nil
-		}
-		if err := s.store.EndPlan(j.Number); err != nil {
-			return "", err
 		}
 		return "The run was finished: the drive is as planned.", nil
 	})

@@ -39,7 +39,7 @@ type confirmView struct {
 	Meta   *run.Meta
 	Report *run.Report
 	// Open is the run that is not finished, nil for none.
-	Open *run.Meta
+	Open *run.Unfinished
 	Rows []became
 	Map  *mapData
 	// Times are how long the parts of the run took, and Rate what was written in a second.

@@ -228,7 +228,7 @@ func writeIdentity(path string, v any) error {
 	if err != nil {
 		return err
 	}
-	return shelf.WriteDurably(path, append(b, '\n'))
+	return disk.WriteDurably(path, append(b, '\n'))
 }
 
 // bayFor finds a free bay and the job that a form names.
@@ -404,7 +404,7 @@ func (s *Server) detach(c *gin.Context) {
 		return
 	}
 	defer d.close()
-	pending, err := run.Pending(s.folder("runs"), d.path)
+	pending, err := s.unfinished(d)
 	switch {
 	case err != nil:
 	case s.desk.Busy(d.path) || s.desk.Busy("dock"):

@@ -112,6 +112,11 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	}
 }
 
+// unfinished is the run that is open on a drive, nil for none.
+func (s *Server) unfinished(d *drive) (*run.Unfinished, error) {
+	return run.Open(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
+}
+
 // block is a span as the map draws it.
 type block struct {
 	Key     string `json:"key"`

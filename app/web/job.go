@@ -29,7 +29,7 @@ type jobState struct {
 	Columns []plan.Column
 	Facts   plan.Facts
 	Changed []string // in what the drive differs from the one the plan was made for
-	Pending *run.Meta
+	Pending *run.Unfinished
 	Stages  []stage
 	Last    *trail.Entry // the latest run that was carried out
 	Good    bool         // the state after it was marked as good
@@ -69,7 +69,7 @@ func (s *Server) work(st *jobState) error {
 		st.Changed = layout.Differ(expect, d.sv.Layout)
 	}
 	o := s.options(d, st.Job, "")
-	if st.Pending, err = run.Pending(o.Runs, o.Image); err != nil {
+	if st.Pending, err = run.Open(o); err != nil {
 		return err
 	}
 	if st.Facts, err = run.Facts(o, d.sv, st.Steps); err != nil {

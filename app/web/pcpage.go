@@ -15,7 +15,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/seek"
 	"jadetrail/core/trail"
 )
@@ -119,7 +118,7 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	defer d.close()
 	var f *pc.Facts
 	var said string
-	pending, err := run.Pending(s.folder("runs"), d.path)
+	pending, err := s.unfinished(d)
 	switch {
 	case err != nil:
 	case s.desk.Busy(d.path):

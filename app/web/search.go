@@ -323,7 +323,7 @@ func (s *Server) keepSearch(d *drive, k *searched) error {
 		err = os.MkdirAll(filepath.Join(s.data, "searches"), 0o755)
 	}
 	if err == nil {
-		err = shelf.WriteDurably(s.searchFile(d), b)
+		err = disk.WriteDurably(s.searchFile(d), b)
 	}
 	return err
 }

@@ -16,7 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
-	"jadetrail/core/shelf"
+	"jadetrail/core/disk"
 	"jadetrail/core/trail"
 )
 
@@ -78,7 +78,7 @@ func (s *Server) takeIn(c *gin.Context) {
 	}
 	name := head + "." + kind
 	if err = os.MkdirAll(s.folder("taken-in"), 0o755); err == nil {
-		err = shelf.WriteDurably(filepath.Join(s.folder("taken-in"), name), b)
+		err = disk.WriteDurably(filepath.Join(s.folder("taken-in"), name), b)
 	}
 	if err == nil {
 		err = s.keepRecords(records)
@@ -105,7 +105,7 @@ func (s *Server) keepRecords(records map[string]map[string][]byte) error {
 			return err
 		}
 		for name, b := range files {
-			if err := shelf.WriteDurably(filepath.Join(dir, name), b); err != nil {
+			if err := disk.WriteDurably(filepath.Join(dir, name), b); err != nil {
 				return err
 			}
 		}

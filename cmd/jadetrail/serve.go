@@ -21,7 +21,7 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/app/web"
-	"jadetrail/core/shelf"
+	"jadetrail/core/disk"
 )
 
 // Ports tried one after the other when no address is set.
@@ -147,7 +147,7 @@ func shopKey(data string) (ed25519.PrivateKey, error) {
 		if err := os.WriteFile(p, []byte(base64.StdEncoding.EncodeToString(key.Seed())+"\n"), 0o600); err != nil {
 			return nil, err
 		}
-		return key, shelf.WriteDurably(filepath.Join(data, "shop.pub"), []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
+		return key, disk.WriteDurably(filepath.Join(data, "shop.pub"), []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
 	}
 	if err != nil {
 		return nil, err

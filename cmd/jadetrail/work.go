@@ -52,6 +52,9 @@ func (p *places) flags(c *cobra.Command, with ...string) {
 }
 
 func (p *places) fill(image string) error {
+	if real, err := filepath.EvalSymlinks(image); err == nil { // what lies beside the drive, whatever link leads there
+		image = real
+	}
 	def := func(s *string, parts ...string) error {
 		if *s == "" {
 			*s = filepath.Join(append([]string{image + ".trail"}, parts...)...)
@@ -146,7 +149,7 @@ func savePC(path string) func(*pc.Facts) error {
 		if err != nil {
 			return err
 		}
-		return shelf.WriteDurably(path, append(b, '\n'))
+		return disk.WriteDurably(path, append(b, '\n'))
 	}
 }
 
@@ -228,34 +231,62 @@ func orNone(s []string) string {
 func resumeCmd() *cobra.Command {
 	var p places
 	var undo bool
-	c := &cobra.Command{Use: "resume [--undo] [--runs DIR] IMAGE", Short: "Finish an unfinished run, or take it back", Args: oneArg("image"),
+	var reason string
+	c := &cobra.Command{Use: "resume [--undo | --leave REASON] [--runs DIR] [--trail FILE] [--who NAME] IMAGE", Short: "Finish an unfinished run, or take it back", Args: oneArg("image"),
+		Long: "Finish an unfinished run, or take it back. Where neither can be done, --leave says why the drive is left as it is: the run has then ended, and the drive can be worked on.",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			leave := cmd.Flags().Changed("leave")
+			if undo && leave {
+				return errUse{errors.New("a run is taken back, or left: give one of --undo and --leave")}
+			}
 			o, im, err := p.options(args[0], "", true)
 			if err != nil {
 				return err
 			}
 			defer im.Close()
-			m, err := run.Pending(o.Runs, o.Image)
+			open, err := run.Open(o)
 			if err != nil {
 				return err
 			}
-			if m == nil {
-				return run.ErrNothing
+			if open != nil && open.Meta != nil { // with the trail and shelf that it began with
+				m := open.Meta
+				if at := m.Moved(o, m.Trail); at != "" {
+					o.Trail = trail.File{Path: at}
+				}
+				o.Records = trail.Records{Dir: m.Moved(o, m.Records)}
+				if at := m.Moved(o, m.PCRef); at != "" {
+					o.SavePC = savePC(at)
+				}
 			}
-			o.Trail, o.Records = trail.File{Path: m.Trail}, trail.Records{Dir: m.Records}
-			if m.PCRef != "" {
-				o.SavePC = savePC(m.PCRef)
+			if leave {
+				res, err := run.Leave(o, reason)
+				if err == nil {
+					fmt.Printf("The drive is left as it is; run %s has ended.\n", res.Run)
+				}
+				return err
 			}
 			res, err := run.Resume(cmd.Context(), o, undo)
 			if err != nil {
 				return err
 			}
-			fmt.Printf("Run %s is %s.\n", res.Run, map[bool]string{true: "taken back", false: "finished"}[res.Undone])
+			fmt.Println(resumed(res))
 			return nil
 		}}
-	p.flags(c, "runs")
+	p.flags(c, "runs", "trail", "who")
 	c.Flags().BoolVar(&undo, "undo", false, "take the run back instead of finishing it")
+	c.Flags().StringVar(&reason, "leave", "", "why the drive is left as it is, with the run neither finished nor taken back")
 	return c
+}
+
+// resumed says what became of a run.
+func resumed(r *run.Result) string {
+	switch {
+	case r.Void:
+		return fmt.Sprintf("Run %s had not written anything to the drive; it is at an end.", r.Run)
+	case r.Undone:
+		return fmt.Sprintf("Run %s is taken back.", r.Run)
+	}
+	return fmt.Sprintf("Run %s is finished.", r.Run)
 }
 
 func backUpCmd() *cobra.Command {

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"testing"
 
@@ -95,7 +96,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	before := contents(t, b.base)
 	calm := overlay(t, b.base)
 	power := &disk.Power{}
-	c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, b.script)
+	c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, b.script, "a run")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,22 +125,25 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 				dev, j := overlay(t, b.base), journal(t)
 				rng := rand.New(rand.NewPCG(uint64(at), uint64(second)))
 				p := &disk.Power{At: at, Torn: mode.torn, Lose: mode.lose, Rand: rng}
-				if c, err := Begin(disk.NewFaultyFile(j, p), dev, b.script); err == nil {
+				c, err := Begin(disk.NewFaultyFile(j, p), dev, b.script, "a run")
+				void := err != nil // it has not got its name
+				if !void {
 					err = c.Forward(context.Background(), disk.NewFaulty(dev, p), b.sources, nil)
 					if !errors.Is(err, disk.ErrPowerCut) {
 						t.Fatalf("cut at %d: %v", at, err)
 					}
 				}
 				// After the second cut all is calm.
-				void := false
 				for _, p := range []*disk.Power{{At: second, Torn: mode.torn, Lose: mode.lose, Rand: rng}, {}} {
-					c, err := Open(disk.NewFaultyFile(j, p))
-					if errors.Is(err, ErrVoid) {
-						void = true
+					if void {
 						break
 					}
+					c, err := Open(disk.NewFaultyFile(j, p), "a run")
 					if err != nil {
 						t.Fatal(err)
+					}
+					if seen, err := c.Prove(dev); err != nil || seen.Err() != nil {
+						t.Fatalf("cut at %d, %d %+v: %v, %v", at, second, mode, err, seen.Err())
 					}
 					if mode.undo {
 						err = c.Back(disk.NewFaulty(dev, p), nil)
@@ -173,7 +177,7 @@ func TestUndoThenRedo(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
 	before := contents(t, dev)
-	c, err := Begin(j, dev, b.script)
+	c, err := Begin(j, dev, b.script, "a run")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,7 +185,7 @@ func TestUndoThenRedo(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := contents(t, dev)
-	if c, err = Open(j); err != nil || c.state != frameDone {
+	if c, err = Open(j, "a run"); err != nil || c.state != frameDone {
 		t.Fatalf("%v, not finished", err)
 	}
 	if err := c.Back(dev, nil); err != nil {
@@ -192,7 +196,7 @@ func TestUndoThenRedo(t *testing.T) {
 	if !bytes.Equal(got, before) {
 		t.Error("undo of a finished run does not lead back")
 	}
-	if c, err = Open(j); err != nil || c.state != frameUndone {
+	if c, err = Open(j, "a run"); err != nil || c.state != frameUndone {
 		t.Fatalf("%v", err)
 	}
 	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil || !bytes.Equal(contents(t, dev), after) {
@@ -203,7 +207,7 @@ func TestUndoThenRedo(t *testing.T) {
 func TestStopAndWrongBackup(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
-	c, err := Begin(j, dev, b.script)
+	c, err := Begin(j, dev, b.script, "a run")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -232,7 +236,7 @@ func FuzzOpen(f *testing.F) {
 	var s script.Script
 	s.Put(0, []byte("abc"))
 	s.Barrier("x")
-	c, err := Begin(j, im, s)
+	c, err := Begin(j, im, s, "a run")
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -245,51 +249,87 @@ func FuzzOpen(f *testing.F) {
 		os.WriteFile(p, b, 0o600)
 		j, _ := os.OpenFile(p, os.O_RDWR, 0)
 		defer j.Close()
-		Open(j)
+		Open(j, "a run")
 	})
 }
 
-// TestDamagedJournal changes and cuts the journal at every place: what is read is
-// either the run as it was begun, or no run at all.
+// TestDamagedJournal changes and cuts the journal at every place, and drops, doubles and swaps
+// its frames: that is noticed wherever it is. Only of the last frame, where it says how far the
+// run is, a part may be missing; then the run is read as it was before.
 func TestDamagedJournal(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
-	if _, err := Begin(j, dev, b.script); err != nil {
+	c, err := Begin(j, dev, b.script, "a run")
+	if err != nil {
 		t.Fatal(err)
 	}
+	var ends []int64 // of the frames
+	note := func() {
+		ends = ends[:0]
+		c, end := &Carry{j: j, end: int64(len(magic))}, int64(0)
+		for ok := true; ok; _, _, ok = c.next() {
+			if c.end > end {
+				end = c.end
+				ends = append(ends, end)
+			}
+		}
+	}
+	if err := c.Forward(context.Background(), dev, b.sources, nil); err != nil {
+		t.Fatal(err)
+	}
+	note()
 	good, err := os.ReadFile(j.Name())
 	if err != nil {
 		t.Fatal(err)
 	}
-	whole := func(c *Carry) bool {
-		if len(c.script) != len(b.script) {
-			return false
-		}
-		for i, op := range c.script {
-			if w := b.script[i]; op.Kind != w.Kind || op.Off != w.Off || op.Len != w.Len || !bytes.Equal(op.Data, w.Data) || op.Hash != w.Hash {
-				return false
-			}
-		}
-		return true
+	if ends[len(ends)-1] != int64(len(good)) || len(ends) < 20 {
+		t.Fatalf("frames end at %v, of %d bytes", ends, len(good))
 	}
-	try := func(what string, at int, x []byte) {
+	cases := 0
+	// noticed tells whether a journal is refused, or read as one whose last frame never came.
+	noticed := func(what string, at int, x []byte) {
+		t.Helper()
+		cases++
 		os.WriteFile(j.Name(), x, 0o600)
-		c, err := Open(j)
+		c, err := Open(j, "a run")
+		last := at >= int(ends[len(ends)-2])
 		switch {
-		case err == nil && !whole(c):
-			t.Fatalf("%s at %d: another run was read", what, at)
-		case err != nil && !errors.Is(err, ErrVoid) && !errors.Is(err, ErrJournal):
+		case err != nil && !errors.Is(err, ErrJournal):
 			t.Fatalf("%s at %d: %v", what, at, err)
+		case err == nil && (!last || c.state == frameDone):
+			t.Fatalf("%s at %d of %d: it was not noticed", what, at, len(good))
+		case err != nil && last && what != "more":
+			t.Fatalf("%s at %d, in the last frame: %v", what, at, err)
 		}
 	}
-	try("nothing", 0, good)
-	step := max(len(good)/700, 1)
+	step := max(len(good)/1000, 1)
 	for at := 0; at < len(good); at += step {
-		x := bytes.Clone(good)
-		x[at] ^= 0x40
-		try("a byte changed", at, x)
-		try("cut", at, good[:at])
+		for _, bit := range []byte{0x40, 0x01} {
+			x := bytes.Clone(good)
+			x[at] ^= bit
+			noticed("a byte changed", at, x)
+		}
+		if at < int(ends[len(ends)-2]) && slices.Contains(ends, int64(at)) && at >= int(ends[len(ends)-6]) {
+			continue // the end of a frame that says how far the run is: as it was earlier
+		}
+		if at < int(ends[len(ends)-6]) {
+			noticed("cut", at, good[:at])
+		}
 	}
+	frame := func(k int) []byte { return good[ends[k-1]:ends[k]] }
+	for k := 1; k < len(ends)-1; k++ {
+		at := int(ends[k-1])
+		noticed("dropped", at, slices.Concat(good[:ends[k-1]], good[ends[k]:]))
+		noticed("doubled", at, slices.Concat(good[:ends[k]], frame(k), good[ends[k]:]))
+		noticed("swapped", at, slices.Concat(good[:ends[k-1]], frame(k+1), frame(k), good[ends[k+1]:]))
+		noticed("emptied", at, slices.Concat(good[:ends[k-1]], make([]byte, len(frame(k))), good[ends[k]:]))
+	}
+	noticed("more", len(good), slices.Concat(good, good[:100]))
+	os.WriteFile(j.Name(), good, 0o600)
+	if _, err := Open(j, "another run"); !errors.Is(err, ErrJournal) {
+		t.Errorf("of another run: %v", err)
+	}
+	t.Logf("%d cases", cases)
 }
 
 // TestSeen gives what was filled in back as it lies on the device, each byte once, and
@@ -307,7 +347,7 @@ func TestSeen(t *testing.T) {
 	}
 	for _, refuse := range []bool{false, true} {
 		dev := overlay(t, b.base)
-		c, err := Begin(journal(t), dev, b.script)
+		c, err := Begin(journal(t), dev, b.script, "a run")
 		if err != nil {
 			t.Fatal(err)
 		}

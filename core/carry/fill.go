@@ -88,9 +88,6 @@ func (c *Carry) fill(ctx context.Context, dev disk.Device, ops script.Script, so
 // backEvery is after how much it is made durable and read back while more is filled in.
 const backEvery = 48 * disk.MiB
 
-// readers is how many lots are read back and compared at once.
-const readers = 2
-
 // back reads back what was filled in.
 type back struct {
 	c     *Carry

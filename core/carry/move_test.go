@@ -102,6 +102,7 @@ func (m *moving) promised(b []byte) []byte {
 // there and back, and again while that is resumed or undone.
 func TestMovedAtEveryCut(t *testing.T) {
 	cuts, often := 0, 1
+	var proven, unknown disk.Bytes
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		often = 4
 	}
@@ -118,7 +119,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 			t.Fatal(err)
 		}
 		calm, power := overlay(t, m.base), &disk.Power{}
-		c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, m.script)
+		c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, m.script, "a run")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,7 +139,9 @@ func TestMovedAtEveryCut(t *testing.T) {
 					cuts++
 					mode := &disk.Power{At: at, Torn: rng.IntN(3) > 0, Lose: rng.IntN(3) > 0, Rand: rng}
 					dev, j := overlay(t, m.base), journal(t)
-					if c, err := Begin(disk.NewFaultyFile(j, mode), dev, m.script); err == nil {
+					c, err := Begin(disk.NewFaultyFile(j, mode), dev, m.script, "a run")
+					void := err != nil
+					if !void {
 						if err = c.Forward(context.Background(), disk.NewFaulty(dev, mode), nil, nil); !errors.Is(err, disk.ErrPowerCut) {
 							t.Fatalf("cut at %d: %v", at, err)
 						}
@@ -149,13 +152,18 @@ func TestMovedAtEveryCut(t *testing.T) {
 						if more == 0 {
 							p, way = &disk.Power{}, undo
 						}
-						c, err := Open(disk.NewFaultyFile(j, p))
-						if errors.Is(err, ErrVoid) {
+						if void {
 							break
 						}
+						c, err := Open(disk.NewFaultyFile(j, p), "a run")
 						if err != nil {
 							t.Fatal(err)
 						}
+						seen, err := c.Prove(dev)
+						if err != nil || seen.Err() != nil {
+							t.Fatalf("%v, cut at %d %+v: %v, %v", places, at, mode, err, seen.Err())
+						}
+						proven, unknown = proven+seen.Proven, unknown+seen.Unknown
 						if way {
 							err = c.Back(disk.NewFaulty(dev, p), nil)
 						} else {
@@ -166,7 +174,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 						}
 					}
 					got := contents(t, dev)
-					if _, err := Open(j); errors.Is(err, ErrVoid) || undo {
+					if void || undo {
 						if !bytes.Equal(m.promised(got), m.promised(before)) {
 							t.Fatalf("%v, cut at %d %+v: undo does not lead back", places, at, mode)
 						}
@@ -180,7 +188,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 		}
 		t.Logf("%v: %d writes", places, total)
 	}
-	t.Logf("%d cuts", cuts)
+	t.Logf("%d cuts; %s proven before going on, %s unknown", cuts, proven, unknown)
 }
 
 // final is what a finished run promises: the table, and the whole partition in its last
@@ -197,7 +205,7 @@ func TestMovedIsWhatItWas(t *testing.T) {
 	m.script = m.script[:slices.IndexFunc(m.script, func(op script.Op) bool { return op.Kind == script.Barrier })]
 	dev := overlay(t, m.base)
 	before := contents(t, dev)
-	c, err := Begin(journal(t), dev, m.script)
+	c, err := Begin(journal(t), dev, m.script, "a run")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -229,7 +237,7 @@ func TestMovedReadsBackWrong(t *testing.T) {
 	m := newMoving(t, 3, 300*disk.KiB, 268*disk.KiB)
 	dev := overlay(t, m.base)
 	before := contents(t, dev)
-	c, err := Begin(journal(t), dev, m.script)
+	c, err := Begin(journal(t), dev, m.script, "a run")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,7 +22,6 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/shelf"
 	"jadetrail/core/volume"
 )
 
@@ -300,7 +299,7 @@ func (s Store) Save(r *Result) error {
 	if err != nil {
 		return err
 	}
-	return shelf.WriteDurably(filepath.Join(s.Dir, r.ID+".json"), b)
+	return disk.WriteDurably(filepath.Join(s.Dir, r.ID+".json"), b)
 }
 
 // Load reads a result.

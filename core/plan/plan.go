@@ -19,7 +19,6 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	l := now
 	f.names, f.kept = newNames(), map[int]bool{}
 	var gone []layout.Span
-	freed := map[int]bool{} // volumes from which something was taken out
 	lost := StillFree(now, f.Gone)
 	for i, s := range steps {
 		if i < len(f.NewIDs) {
@@ -33,12 +32,9 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		} else {
 			apply(&c, l, f)
 			f.PC = c.PC
-			c.NoReturn = noReturn(c, gone, freed)
+			c.NoReturn = noReturn(c, gone, f.Room)
 			if c.Layout != nil {
 				lost = overGone(&c, lost)
-			}
-			if c.Moves {
-				freed[c.From] = true
 			}
 			if p, ok := l.Find(c.Number); ok && s.Do == Delete {
 				if f.names.left[p.UniqueID] = true; p.Volume != nil {
@@ -65,9 +61,14 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	return out
 }
 
-// noReturn tells whether a step writes over what partitions held that the same plan
-// deletes: undo could not bring that back.
-func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
+// MostKept is the most that a run keeps beside the drive of what its plan takes away and a later
+// step writes over, so that undo can bring it back.
+const MostKept = 16 * disk.GiB
+
+// noReturn tells why a step writes over something that undo could not bring back, "" where it does
+// not: what partitions held that the same plan takes away is kept beside the drive as far as that
+// is not too much.
+func noReturn(c Column, gone []layout.Span, room disk.Bytes) string {
 	if c.Layout == nil {
 		return ""
 	}
@@ -88,12 +89,21 @@ func noReturn(c Column, gone []layout.Span, freed map[int]bool) string {
 	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup && !moves {
 		return ""
 	}
-	if freed[p.Number] {
-		return "it may write over what an earlier step took out of " + p.Title()
+	most := MostKept
+	if room > 0 {
+		most = min(most, room/2)
 	}
+	kept := disk.Bytes(0)
 	for _, g := range gone {
-		if g.Start <= p.End && p.Start <= g.End {
-			return "it may write over what " + g.Title() + " held"
+		if g.Start > p.End || p.Start > g.End {
+			continue
+		}
+		held := g.Bytes
+		if g.Volume != nil && g.Volume.ClusterBytes > 0 {
+			held = g.Volume.UsedBytes
+		}
+		if kept += held; kept > most {
+			return "it may write over what " + g.Title() + " held, which is too much to keep beside the drive"
 		}
 	}
 	return ""

@@ -365,6 +365,8 @@ type Facts struct {
 	Images map[string]Image
 	// Arriving are the files that steps bring back, by Step.Arrival.
 	Arriving map[string]Arriving
+	// Room is what the bench has free for runs, 0 where that is not known.
+	Room disk.Bytes
 	// Rate is what the drive was measured to write in a second, 0 for not yet.
 	Rate disk.Bytes
 	// kept are the volumes whose files the plan itself copies out and brings back.

@@ -26,6 +26,9 @@ type Wanted struct {
 // trail. The drive is only read.
 func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress)) (*shelf.Manifest, error) {
 	number := w.Partition
+	if err := Closed(o); err != nil { // what is half moved is no backup of anything
+		return nil, err
+	}
 	if im, ok := o.Dev.(interface{ Share() error }); ok {
 		if err := im.Share(); err != nil {
 			return nil, err

@@ -44,6 +44,9 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 		f.TableTrouble = Sentence(err)
 	}
 	l := sv.Layout
+	if room, err := free(o.Runs); o.Runs != "" && err == nil {
+		f.Room = room
+	}
 	f.ReadOnly, f.Removable, f.PC = o.Identity.ReadOnly, o.Identity.Removable, facts
 	for _, p := range l.Partitions() {
 		if p.Volume != nil && p.Volume.Hibernated {

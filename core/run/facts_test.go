@@ -129,17 +129,30 @@ func TestBackUpEntersTheTrail(t *testing.T) {
 // TestNoRoom refuses a run before it begins when the host is short of room.
 func TestNoRoom(t *testing.T) {
 	dev := disk.NewPaper(8*disk.TiB, 512)
-	if err := roomFor(t.TempDir(), dev, nil); err != nil {
+	if _, _, err := roomFor(t.TempDir(), dev, nil); err != nil {
 		t.Errorf("an empty script: %v", err)
 	}
 	huge := script.Script{{Kind: script.Fill, Len: disk.Bytes(1) << 55}}
-	if err := roomFor(t.TempDir(), dev, huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
+	if _, _, err := roomFor(t.TempDir(), dev, huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
 		t.Errorf("more than any disk has: %v", err)
 	}
 	holes := script.Script{{Kind: script.Move, From: 0, Off: 4 * disk.TiB, Len: 4 * disk.TiB}}
-	if err := roomFor(t.TempDir(), dev, holes); err != nil {
+	if _, _, err := roomFor(t.TempDir(), dev, holes); err != nil {
 		t.Errorf("nothing but holes is moved: %v", err)
 	}
+	spare := append(script.Script{{Kind: script.Write, Len: 512, Data: make([]byte, 512), Keep: true}}, script.Op{Kind: script.Hole, Len: disk.TiB, Keep: true, Spare: true, Step: 1, Before: nil})
+	full := &filled{Paper: dev}
+	lean, step, err := roomFor(t.TempDir(), full, spare)
+	if err != nil || step != 1 || len(lean) != 3 || lean[1].Kind != script.NoReturn || lean[2].Keep || !lean[0].Keep {
+		t.Errorf("no room for what only undo needs: step %d, %+v, %v", step, lean, err)
+	}
+}
+
+// filled says that all of it holds something.
+type filled struct{ *disk.Paper }
+
+func (f *filled) Data(off disk.Bytes) (disk.Bytes, disk.Bytes, bool) {
+	return off, f.Size(), off < f.Size()
 }
 
 func TestSentence(t *testing.T) {

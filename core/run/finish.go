@@ -3,12 +3,8 @@ package run
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,7 +18,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
-	"jadetrail/core/shelf"
+	"jadetrail/core/sign"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -34,118 +30,22 @@ type Ended string
 const (
 	EndDone   Ended = "done"
 	EndUndone Ended = "undone"
-	EndVoid   Ended = "void" // the journal never became whole; nothing was written
+	EndVoid   Ended = "void" // nothing was written to the drive
+	EndLeft   Ended = "left" // neither finished nor taken back: the drive stays as it is
 )
-
-// All returns the runs of a folder that are not ended.
-func All(runs string) ([]*Meta, error) {
-	dirs, err := os.ReadDir(runs)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var out []*Meta
-	for _, d := range dirs {
-		if _, err := os.Stat(filepath.Join(runs, d.Name(), "ended.json")); err == nil {
-			continue
-		}
-		b, err := os.ReadFile(filepath.Join(runs, d.Name(), "run.json"))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // cut before anything was begun
-		}
-		if err != nil {
-			return nil, err
-		}
-		var m Meta
-		if err := json.Unmarshal(b, &m); err != nil || m.Version != 1 {
-			return nil, fmt.Errorf("the run %s cannot be read: %v", d.Name(), err)
-		}
-		out = append(out, &m)
-	}
-	return out, nil
-}
-
-// Pending returns the unfinished run on an image, nil for none.
-func Pending(runs, image string) (*Meta, error) {
-	all, err := All(runs)
-	if err != nil {
-		return nil, err
-	}
-	if i := slices.IndexFunc(all, func(m *Meta) bool { return m.Image == image }); i >= 0 {
-		return all[i], nil
-	}
-	return nil, nil
-}
-
-// Resume finishes or undoes the unfinished run on o.Image with the trail and
-// shelf that it began with. Of the options, those of the plan are not used.
-func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
-	m, err := Pending(o.Runs, o.Image)
-	if err != nil {
-		return nil, err
-	}
-	if m == nil {
-		return nil, ErrNothing
-	}
-	o.Who, o.Job, o.PC, o.Identity = m.Who, m.Job, m.PC, m.Identity
-	o.Shelf = &shelf.Shelf{Dir: m.Shelf, Volumes: m.Shelves}
-	for _, v := range m.Shelves {
-		v.Now = o.Now
-	}
-	dir := filepath.Join(o.Runs, m.ID)
-	j, f, err := openJournal(dir, o)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	res := &Result{Run: m.ID, Records: m.Kept, Marks: []string{}, Layout: m.After}
-	c, err := carry.Open(j)
-	if errors.Is(err, carry.ErrVoid) {
-		// Cut before the first write: there is nothing to finish or to take back.
-		res.Undone, res.Records, res.Layout = true, []string{}, m.Before
-		return res, writeReport(o, m, &Report{Ended: EndVoid})
-	}
-	if err != nil {
-		return nil, err
-	}
-	if undo {
-		return undone(o, m, c, res)
-	}
-	sources := map[string]io.ReaderAt{}
-	for _, id := range m.Backups {
-		b, err := o.Shelf.Load(id)
-		if err != nil {
-			return nil, err
-		}
-		r, err := o.Shelf.Reader(b)
-		if err != nil {
-			return nil, err
-		}
-		defer r.Close()
-		sources[id] = r
-	}
-	again := &prepared{sources: sources}
-	defer again.release()
-	for i := range m.Arrivals {
-		if m.Arrivals[i].From != 0 {
-			continue
-		}
-		if _, err := again.opened(o.Shelf, &m.Arrivals[i]); err != nil {
-			return nil, err
-		}
-	}
-	again.meta = m
-	again.onDrive(o.Dev)
-	return finish(ctx, o, m, c, again, res)
-}
 
 // finish carries the run out from where it stands, proves the result, and closes
 // it in the trail. p is without a copy where the run was begun by another process.
 func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
-	if err := o.Trail.Append(m.Entries...); err != nil {
-		return nil, err
+	if !c.Done() || c.Undone() {
+		if err := begin(o, m, c); err != nil {
+			return nil, err
+		}
+	}
+	if m.PCDuring != nil && !c.Done() {
+		if err := savePC(o, m, m.PCDuring); err != nil {
+			return nil, err
+		}
 	}
 	rec := disk.NewRecorder(o.Dev)
 	w := watching(c.Script(), m.Arrivals)
@@ -194,7 +94,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	}
 	res.Took.Prove = time.Since(began).Seconds()
 	r.Proof, r.Took = proof, res.Took
-	closing := []trail.Entry{{ID: "e-" + m.ID + "-done", Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
+	closing := []trail.Entry{{ID: trail.EndID(m.ID, "done"), Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
 	good, why := mark(r.Volumes, m)
 	if m.PCDuring != nil {
 		closing = append(closing, up(m))
@@ -218,6 +118,22 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 		return res, err
 	}
 	return res, closeRun(o, m, r, closing...)
+}
+
+// begin lets everybody know that the run is open before its first write: the trail, and the drive
+// itself. Each of them can tell it alone from then on.
+func begin(o Options, m *Meta, c *carry.Carry) error {
+	if err := o.Trail.Append(m.Entries...); err != nil {
+		err = fmt.Errorf("the trail cannot be reached, so nothing was written: %w", err)
+		if c.Marked() {
+			return err
+		}
+		return errors.Join(err, gaveUp(o, m))
+	}
+	if m.Sign == 0 {
+		return nil
+	}
+	return sign.Put(o.Dev, sign.Sign{Run: m.ID, Begun: m.Begun, At: m.Sign})
 }
 
 // savePC keeps the facts about the PC where the plan changes them.
@@ -374,23 +290,21 @@ func places(s script.Script, apart disk.Bytes) [][2]disk.Bytes {
 
 // undone takes the run back and closes it.
 func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
-	if err := o.Trail.Append(m.Entries...); err != nil {
-		return nil, err
+	if !c.Undone() {
+		if err := begin(o, m, c); err != nil {
+			return nil, err
+		}
 	}
 	if err := c.Back(o.Dev, o.Report); err != nil {
 		return res, err
 	}
-	sv, err := survey.Read(o.Dev, o.PC)
-	if err != nil {
+	if err := asBefore(o, m, c); err != nil {
 		return res, err
-	}
-	if d := layout.Differ(m.Before, sv.Layout); len(d) > 0 {
-		return res, fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
 	}
 	if err := savePC(o, m, m.PC); err != nil { // where the run was cut short after they were changed
 		return res, err
 	}
-	closing := trail.Entry{ID: "e-" + m.ID + "-undone", Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
+	closing := trail.Entry{ID: trail.EndID(m.ID, "undone"), Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
 	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
 	last := []trail.Entry{closing}
 	if m.PCDuring != nil {
@@ -399,19 +313,58 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	return res, closeRun(o, m, &Report{Ended: EndUndone}, last...)
 }
 
+// asBefore compares a drive that was taken back with what it was: what the run wrote over, what it
+// moved, how the drive is laid out, and what its volumes are like. What differs is told, and the
+// run is not taken back.
+func asBefore(o Options, m *Meta, c *carry.Carry) error {
+	seen, err := c.Prove(o.Dev)
+	if err != nil {
+		return err
+	}
+	if err := seen.Err(); err != nil {
+		return fmt.Errorf("%w: after undo, %s%s", ErrDiffers, Sentence(err), placeIn(m, seen.Differs[0]))
+	}
+	sv, err := survey.Read(o.Dev, o.PC)
+	if err != nil {
+		return err
+	}
+	if d := layout.Differ(m.Before, sv.Layout); len(d) > 0 {
+		return fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
+	}
+	sv.Relabel(m.Before)
+	for n, want := range m.Were {
+		v := sv.Volumes[number(n)]
+		if v == nil {
+			return fmt.Errorf("%w: after undo, the volume in partition %s cannot be read", ErrDiffers, n)
+		}
+		if got, err := v.Fingerprint(); err != nil || got != want {
+			return fmt.Errorf("%w: after undo, the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
+		}
+	}
+	return nil
+}
+
 // up says in the trail that the PC was started again.
 func up(m *Meta) trail.Entry {
 	return trail.Entry{ID: "e-" + m.ID + "-up", Act: trail.Act(plan.Restart), Text: "The PC was started again, and reaches its drive in place"}
 }
 
+// closeRun ends a run: the drive's sign is taken away, the end is noted in the run's folder, and
+// entered in the trail. From the note on the run has ended; an end that the trail could not take
+// waits in the folder (Enter).
 func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {
+	if m.Sign != 0 {
+		if err := sign.Remove(o.Dev, m.Sign); err != nil {
+			return err
+		}
+	}
 	for i := range closing {
 		e := &closing[i]
-		e.Time, e.Who, e.Job, e.Run = o.Now(), m.Who, m.Job, m.ID
-		e.Drive = trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}
+		e.Time, e.Who, e.Job, e.Run, e.Drive = o.Now(), m.Who, m.Job, m.ID, m.drive()
 	}
-	if err := o.Trail.Append(closing...); err != nil {
+	r.Closing = closing
+	if err := writeReport(o, m.ID, r); err != nil {
 		return err
 	}
-	return writeReport(o, m, r)
+	return enter(o, m.ID, closing)
 }

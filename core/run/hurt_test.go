@@ -56,17 +56,34 @@ func TestHurt(t *testing.T) {
 	im = s.open(t)
 	_, err = CarryOut(context.Background(), s.options(im))
 	var bad *disk.BadPlace
+	if !errors.Is(err, ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Nothing was written") {
+		t.Fatal(err)
+	}
+	if m, err := Open(s.options(im)); err != nil || m != nil {
+		t.Fatalf("a run is open, %+v, %v", m, err)
+	}
+	im.Close()
+	if err := os.Remove(s.image + ".bad.json"); err != nil {
+		t.Fatal(err)
+	}
+	im = s.open(t)
+	// The same place wears out while the run is on its way there.
+	worn := &wearing{Image: im, at: disk.Range{Start: lba.Offset(512), End: (lba + 2).Offset(512)}, writes: 12}
+	_, err = CarryOut(context.Background(), s.options(worn))
 	if !errors.Is(err, ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Take the run back") {
 		t.Fatal(err)
 	}
-	if m, err := Pending(s.options(im).Runs, s.image); err != nil || m == nil {
+	if m, err := Open(s.options(worn)); err != nil || m == nil {
 		t.Fatal("nothing is there to be taken back", err)
 	}
-	again := s.options(im)
+	again := s.options(worn)
 	again.PC = nil
 	if r, err := Resume(context.Background(), again, true); err != nil || !r.Undone {
 		t.Fatal(err)
 	}
+	im.Close()
+	s.badly(t, [2]disk.LBA{lba, 2})
+	im = s.open(t)
 	// Which comparison of every file would have found before anything was written.
 	o := s.options(im)
 	o.Compare = true
@@ -98,6 +115,25 @@ func TestHurt(t *testing.T) {
 	}
 }
 
+// wearing is a drive of which a place can no longer be read after so many writes.
+type wearing struct {
+	*disk.Image
+	at     disk.Range
+	writes int
+}
+
+func (w *wearing) WriteAt(b []byte, off int64) (int, error) {
+	w.writes--
+	return w.Image.WriteAt(b, off)
+}
+
+func (w *wearing) ReadAt(b []byte, off int64) (int, error) {
+	if r := (disk.Range{Start: disk.Bytes(off), End: disk.Bytes(off) + disk.Bytes(len(b))}); w.writes < 0 && w.at.Meets(r) {
+		return 0, &disk.BadPlace{Off: w.at.Start, Len: w.at.Len(), Sector: 512}
+	}
+	return w.Image.ReadAt(b, off)
+}
+
 // TestEverySector makes a partition of which every sector is tested; over one that cannot be
 // read none is made, and the sectors are named.
 func TestEverySector(t *testing.T) {
@@ -124,7 +160,7 @@ func TestEverySector(t *testing.T) {
 	if !errors.Is(err, ErrHurt) || !strings.Contains(err.Error(), "4 sectors: ") || !strings.Contains(err.Error(), disk.Grouped(int64(bad))+" to "+disk.Grouped(int64(bad+2))) || !strings.Contains(err.Error(), disk.Grouped(int64(bad+4000))) {
 		t.Fatal(err)
 	}
-	if m, err := Pending(s.options(im).Runs, s.image); m != nil || err != nil {
+	if m, err := Open(s.options(im)); m != nil || err != nil {
 		t.Fatal("something was begun", err)
 	}
 	im.Close()

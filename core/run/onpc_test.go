@@ -527,7 +527,7 @@ func TestAroundRestart(t *testing.T) {
 			if !errors.Is(err, carry.ErrStopped) {
 				t.Fatal(err)
 			}
-			if m, _ := Pending(o.Runs, s.image); m == nil || len(states) != 1 || states[0] != pc.Off {
+			if m, _ := Open(o); m == nil || len(states) != 1 || states[0] != pc.Off {
 				t.Fatalf("on the way: %v", states)
 			}
 			again := o

@@ -108,6 +108,7 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 	from, to := c.Absorbed, c.Number
 	facts.Insides, facts.PC = nil, p.pc
 	p.script = append(p.script, script.Op{Kind: script.NoReturn, Step: i, Text: "from here on " + c.NoReturn})
+	p.promised.over = true
 	var own []string
 	for _, name := range notFiles { // these go with the volume
 		if f, err := p.sv.Volumes[from].Stat(name); err == nil && f.Kind == volume.Folder {
@@ -167,7 +168,7 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 
 // also does a script on the copy, as a further part of a step.
 func (p *prepared) also(i int, c plan.Column, s script.Script) error {
-	after, err := p.do(i, c, s)
+	s, after, err := p.do(i, c, s)
 	if err == nil {
 		p.script, p.sv = append(p.script, s...), after
 	}

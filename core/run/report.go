@@ -16,8 +16,8 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
-	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
+	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
 
@@ -44,6 +44,8 @@ type Report struct {
 	Good      bool          `json:"good"`              // the state was marked as good
 	Why       string        `json:"why,omitempty"`     // or else why not
 	Compared  *Compared     `json:"compared,omitempty"`
+	// Closing are the entries of the trail that end the run.
+	Closing []trail.Entry `json:"closing,omitempty"`
 }
 
 // VolumeState is how a volume checks after a run.
@@ -69,7 +71,7 @@ func Ran(runs, id string) (*Meta, *Report, error) {
 	if id == "" || id != filepath.Base(id) {
 		return nil, nil, ErrNothing
 	}
-	b, err := os.ReadFile(filepath.Join(runs, id, "run.json"))
+	b, err := os.ReadFile(filepath.Join(runs, id, metaFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil, ErrNothing
 	}
@@ -80,7 +82,7 @@ func Ran(runs, id string) (*Meta, *Report, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the run %s cannot be read: %w", id, err)
 	}
-	b, err = os.ReadFile(filepath.Join(runs, id, "ended.json"))
+	b, err = os.ReadFile(filepath.Join(runs, id, endedFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &m, nil, nil
 	}
@@ -278,11 +280,11 @@ func states(sv *survey.Survey, sound map[int]bool) []VolumeState {
 	return out
 }
 
-func writeReport(o Options, m *Meta, r *Report) error {
+func writeReport(o Options, run string, r *Report) error {
 	r.Time = o.Now()
 	b, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	return shelf.WriteDurably(filepath.Join(o.Runs, m.ID, "ended.json"), b)
+	return disk.WriteDurably(filepath.Join(o.Runs, run, endedFile), b)
 }

@@ -210,7 +210,7 @@ func TestSettledBeforeClosed(t *testing.T) {
 		t.Errorf("with the backup busy: %v", err)
 	}
 	o := s.options(im)
-	if m, err := Pending(o.Runs, s.image); m == nil || err != nil {
+	if m, err := Open(o); m == nil || err != nil {
 		t.Fatalf("the run was closed before its backups were settled, %v", err)
 	}
 	busy.Close()
@@ -220,7 +220,7 @@ func TestSettledBeforeClosed(t *testing.T) {
 	if _, err := o.Shelf.Load(id); !errors.Is(err, shelf.ErrNoBackup) {
 		t.Errorf("the backup: %v", err)
 	}
-	if m, err := Pending(o.Runs, s.image); m != nil || err != nil {
+	if m, err := Open(o); m != nil || err != nil {
 		t.Errorf("still open, %v", err)
 	}
 }

@@ -7,18 +7,14 @@ package run
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/compare"
@@ -104,6 +100,7 @@ type Result struct {
 	Marks   []string `json:"marks"`
 	Good    string   `json:"good,omitempty"` // the entry that marks the state as good
 	Undone  bool     `json:"undone,omitempty"`
+	Void    bool     `json:"void,omitempty"` // it came to an end before anything was written
 	// Arrivals are the files that were put into volumes.
 	Arrivals []Arrival      `json:"arrivals,omitempty"`
 	Layout   *layout.Layout `json:"-"`
@@ -143,16 +140,32 @@ type Meta struct {
 	Erased   []Erased          `json:"erased,omitempty"`
 	Tested   []Tested          `json:"tested,omitempty"`
 	Intact   Intact            `json:"intact"`
+	Were     map[string]string `json:"were"`                // fingerprints of the volumes before
 	PCDuring *pc.Facts         `json:"pc_during,omitempty"` // of a PC that is shut down for the run
 	Start    []plan.Check      `json:"start,omitempty"`     // whether the PC will start, as the copy has it
 	Entries  []trail.Entry     `json:"entries"`
 	Identity survey.Identity   `json:"identity"`
+	// Sign is where the drive carries its sign while the run is open, 0 where it has no place
+	// for one.
+	Sign disk.Bytes `json:"sign"`
+	// Home is the folder of the runs: what the run names below the same folder is found again
+	// when all of it was moved.
+	Home string `json:"home"`
+
+	sum string // of the file that it was read from, or written to
 }
+
+// metaVersion is the version of run.json.
+const metaVersion = 2
+
+// journal is what the journal of the run says that it belongs to.
+func (m *Meta) journal() string { return m.ID + " " + m.sum }
 
 // prepared is a run worked out on a copy, to the last byte, before anything is
 // written.
 type prepared struct {
 	before  *layout.Layout // the drive as it is
+	was     *survey.Survey // of that
 	sv      *survey.Survey
 	over    *disk.Overlay // the copy as it is so far
 	pc      *pc.Facts     // as they are so far
@@ -170,6 +183,7 @@ type prepared struct {
 	moved bool
 
 	gathered map[string]*gathering
+	promised *promised
 	// sound tells of the volumes that steps touch whether they check sound as they are then;
 	// checked gives the same of all volumes as they were before.
 	sound    map[int]bool
@@ -211,11 +225,11 @@ func (p *prepared) release() {
 
 // CarryOut carries a plan out, or rehearses it.
 func CarryOut(ctx context.Context, o Options) (*Result, error) {
-	if m, err := Pending(o.Runs, o.Image); err != nil {
+	// 1. A drive with an open run is closed to everything else, whatever its name is now.
+	if err := Closed(o); err != nil {
 		return nil, err
-	} else if m != nil && !o.Rehearse {
-		return nil, fmt.Errorf("%w (run %s of %s)", ErrPending, m.ID, m.Begun.Format("2 Jan 15:04"))
 	}
+	// 2. All of it is worked out on a copy, to the last byte.
 	began := time.Now()
 	p, err := prepare(o)
 	if p != nil {
@@ -235,57 +249,30 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := serialCheck(o); err != nil {
 		return nil, err
 	}
+	var forever int
+	if p.script, forever, err = roomFor(o.Runs, o.Dev, p.script); err != nil {
+		return nil, err
+	}
+	if forever >= 0 {
+		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", forever+1, noRoomToKeep)
+	}
+	// 3. What the run is, and the records of what it deletes, become durable.
+	if p.meta.Sign, err = p.signPlace(o.Dev); err != nil {
+		return nil, err
+	}
 	dir := filepath.Join(o.Runs, p.meta.ID)
-	if err := roomFor(o.Runs, o.Dev, p.script); err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, err
-	}
-	if err := notePlaces(dir, p.script, len(p.columns)); err != nil {
-		return nil, err
-	}
-	if o.Compare {
-		if err := p.noteContents(o.Dev, dir, o.Report); err != nil {
-			return nil, fmt.Errorf("the files could not be read for the comparison: %w. Nothing was written", err)
-		}
+	if err := p.keep(o, dir); err != nil {
+		return nil, errors.Join(err, gaveUp(o, p.meta))
 	}
 	res.Took.Prepare = time.Since(began).Seconds()
-	for i := range p.records {
-		r := p.records[i]
-		hash, err := o.Records.Save(r.rec, r.c)
-		if err != nil {
-			return nil, fmt.Errorf("the record of the deletion could not be kept, so nothing was written: %w", err)
-		}
-		for j := range p.meta.Entries {
-			if p.meta.Entries[j].Record == r.rec.ID {
-				p.meta.Entries[j].RecordHash = hash
-			}
-		}
-	}
-	b, err := json.Marshal(p.meta)
+	// 4. Then its journal, and the note that there is one.
+	c, f, err := carry.BeginIn(filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal)
 	if err != nil {
-		return nil, err
-	}
-	if err := shelf.WriteDurably(filepath.Join(dir, "run.json"), b); err != nil {
-		return nil, err
-	}
-	if err := shelf.SyncDir(o.Runs); err != nil {
-		return nil, err
-	}
-	j, f, err := openJournal(dir, o)
-	if err != nil {
-		return nil, err
+		return nil, errors.Join(hurt(o.Dev, p.before, err, false), gaveUp(o, p.meta))
 	}
 	defer f.Close()
-	c, err := carry.Begin(j, o.Dev, p.script)
-	if err != nil {
+	if err := noteBegun(o, p.meta, c); err != nil {
 		return nil, err
-	}
-	if p.meta.PCDuring != nil {
-		if err := savePC(o, p.meta, p.meta.PCDuring); err != nil {
-			return nil, err
-		}
 	}
 	return finish(ctx, o, p.meta, c, p, res)
 }
@@ -301,59 +288,6 @@ func serialCheck(o Options) error {
 	return nil
 }
 
-// roomFor checks that the host has room for the journal (the script and what it
-// replaces) and for what the image may newly take.
-func roomFor(runs string, dev disk.Device, s script.Script) error {
-	if err := os.MkdirAll(runs, 0o755); err != nil {
-		return err
-	}
-	var st unix.Statfs_t
-	if err := unix.Statfs(runs, &st); err != nil {
-		return err
-	}
-	need := 3*s.Kept() + s.Rewritten() + 16*disk.MiB
-	moved := disk.Bytes(0)
-	for _, op := range s {
-		if op.Kind == script.Move { // no more than it is moved by comes to lie where nothing lay
-			need -= op.Len
-			moved += min(op.Len, max(op.Off-op.From, op.From-op.Off))
-		}
-	}
-	if moved > 0 { // and no more than there is: holes are moved as holes
-		need += min(moved, held(dev))
-	}
-	if free := disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize); free < need {
-		return fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, free)
-	}
-	return nil
-}
-
-// held is how much of a drive is no hole.
-func held(dev disk.Device) (n disk.Bytes) {
-	for at := disk.Bytes(0); ; {
-		start, end, ok := dev.Data(at)
-		if !ok {
-			return n
-		}
-		n, at = n+end-max(start, at), end
-	}
-}
-
-func openJournal(dir string, o Options) (disk.File, *os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "journal"), os.O_RDWR|os.O_CREATE, 0o644)
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := shelf.SyncDir(dir); err != nil {
-		f.Close()
-		return nil, nil, err
-	}
-	if o.Journal != nil {
-		return o.Journal(f), f, nil
-	}
-	return f, f, nil
-}
-
 // prepare reads the drive, lays the plan out on it, and does every step on a
 // copy: what is later written is known to lead where the plan says.
 func prepare(o Options) (*prepared, error) {
@@ -366,7 +300,7 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	p := &prepared{before: now.Layout, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}}
+	p := &prepared{before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}, promised: newPromised(o.Dev, now)}
 	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered)
 	for _, g := range p.gathered {
 		p.close = append(p.close, g.r.Close)
@@ -396,7 +330,7 @@ func prepare(o Options) (*prepared, error) {
 		titles = append(titles, c.Title)
 	}
 	p.meta = &Meta{
-		Version: 1, ID: id, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
+		Version: metaVersion, ID: id, Home: o.Runs, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
 		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, Titles: titles, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
 	}
 	if err := p.freeze(o.Dev); err != nil {
@@ -410,6 +344,9 @@ func prepare(o Options) (*prepared, error) {
 		if err := p.step(o, i, c, facts); err != nil {
 			return p, err
 		}
+	}
+	if err := p.fingerprints(); err != nil {
+		return p, err
 	}
 	for n, sound := range <-p.checked {
 		if _, touched := p.sound[n]; !touched {
@@ -458,20 +395,38 @@ func (p *prepared) prints() error {
 	return nil
 }
 
-// do does operations of a step on the copy, and reads the copy back.
-func (p *prepared) do(i int, c plan.Column, s script.Script) (*survey.Survey, error) {
+// fingerprints notes what every volume was like before.
+func (p *prepared) fingerprints() error {
+	p.meta.Were = map[string]string{}
+	for n, v := range p.was.Volumes {
+		f, err := v.Fingerprint()
+		if err != nil {
+			return fmt.Errorf("partition %d: %w", n, err)
+		}
+		p.meta.Were[fmt.Sprint(n)] = f
+	}
+	return nil
+}
+
+// do does operations of a step on the copy, and reads the copy back. It returns them with what
+// undo needs besides.
+func (p *prepared) do(i int, c plan.Column, s script.Script) (script.Script, *survey.Survey, error) {
 	for j := range s {
 		s[j].Step = i
 	}
-	if err := s.Try(p.over, p.sources, p.moved); err != nil {
-		return nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
+	s, err := p.promised.keep(s)
+	if err == nil {
+		err = s.Try(p.over, p.sources, p.moved)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	p.moved = p.moved || s.Moves()
 	after, err := survey.Read(p.over, p.pc)
 	if err == nil { // as the step has it, or on its way there
 		after.Relabel(c.Layout, p.sv.Layout)
 	}
-	return after, err
+	return s, after, err
 }
 
 // step does one step on the copy and reads the copy back.
@@ -715,7 +670,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 // through does the script of a step on the copy, and what of the step can be worked out only
 // then. It returns all of it, and the copy as it is afterwards.
 func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.Given) (script.Script, *survey.Survey, error) {
-	after, err := p.do(i, c, s)
+	s, after, err := p.do(i, c, s)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -723,7 +678,7 @@ func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.
 		if err != nil {
 			return fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 		}
-		if after, err = p.do(i, c, more); err == nil {
+		if more, after, err = p.do(i, c, more); err == nil {
 			s = append(s, more...)
 		}
 		return err

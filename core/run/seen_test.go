@@ -84,7 +84,7 @@ func TestReadBackWrong(t *testing.T) {
 		if _, err := CarryOut(context.Background(), o); !errors.Is(err, ErrDiffers) {
 			t.Fatalf("%s: %v", f.Path, err)
 		}
-		if m, err := Pending(o.Runs, s.image); m == nil || err != nil {
+		if m, err := Open(o); m == nil || err != nil {
 			t.Fatalf("%s: no run is pending, %v", f.Path, err)
 		}
 		dev.armed, dev.at = false, 0

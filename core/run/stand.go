@@ -13,7 +13,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/script"
 	"jadetrail/core/seek"
-	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -37,7 +36,7 @@ func notePlaces(dir string, s script.Script, steps int) error {
 	if err != nil {
 		return err
 	}
-	return shelf.WriteDurably(filepath.Join(dir, placesFile), b)
+	return disk.WriteDurably(filepath.Join(dir, placesFile), b)
 }
 
 // wrote is where a run wrote from a step on, in bytes of the drive. ok is false for a run of

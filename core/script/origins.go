@@ -1,14 +1,39 @@
 package script
 
 import (
+	"cmp"
+	"container/heap"
 	"slices"
 	"sort"
 
 	"jadetrail/core/disk"
 )
 
-// Piece is bytes that lay at From before, in one stretch; From is -1 where they were made.
-type Piece struct{ From, Len disk.Bytes }
+// Piece is bytes that lay at From before, in one stretch. Where they were made, From is -1, and
+// By is the operation that made them, counted from 1, and Within how far into its contents they
+// begin.
+type Piece struct {
+	From, Len disk.Bytes
+	By        int
+	Within    disk.Bytes
+}
+
+// from is the part of a piece that begins off bytes into it.
+func (p Piece) from(off disk.Bytes) Piece {
+	p.Len -= off
+	if p.From >= 0 {
+		p.From += off
+	} else {
+		p.Within += off
+	}
+	return p
+}
+
+// first is the first n bytes of a piece.
+func (p Piece) first(n disk.Bytes) Piece {
+	p.Len = n
+	return p
+}
 
 // Origins tells of what a script leaves on a drive where it was before.
 type Origins struct{ segments []segment }
@@ -23,36 +48,79 @@ func (s segment) end() disk.Bytes { return s.at + s.Len }
 
 // Origins works that out for the script.
 func (s Script) Origins() *Origins {
-	o := &Origins{}
-	if !s.Moves() { // nothing comes from elsewhere: what is touched is made
-		for _, op := range s {
-			if n := op.Len + op.Pad; n > 0 {
-				o.segments = append(o.segments, segment{op.Off, Piece{-1, n}})
-			}
-		}
-		slices.SortFunc(o.segments, func(a, b segment) int { return int(min(max(a.at-b.at, -1), 1)) })
-		n := 0
-		for _, x := range o.segments {
-			if n > 0 && x.at <= o.segments[n-1].end() {
-				o.segments[n-1].Len = max(o.segments[n-1].Len, x.end()-o.segments[n-1].at)
-				continue
-			}
-			o.segments[n] = x
-			n++
-		}
-		o.segments = o.segments[:n]
-		return o
+	if !s.Moves() {
+		return &Origins{s.lastWriters()}
 	}
-	for _, op := range s {
-		switch {
-		case op.Len+op.Pad == 0:
-		case op.Kind == Move:
-			o.put(op.Off, o.Of(op.From, op.Len))
-		default:
-			o.put(op.Off, []Piece{{-1, op.Len + op.Pad}})
-		}
+	o := &Origins{}
+	for i := range s {
+		o.Do(s[i], i)
 	}
 	return o
+}
+
+// Do adds what the operation i of a script leaves.
+func (o *Origins) Do(op Op, i int) {
+	switch {
+	case op.Len+op.Pad == 0:
+	case op.Kind == Move:
+		o.put(op.Off, o.Of(op.From, op.Len))
+	default:
+		o.put(op.Off, []Piece{{From: -1, Len: op.Len + op.Pad, By: i + 1}})
+	}
+}
+
+// lastWriters are the segments of a script that moves nothing: of each place, the operation
+// that was the last to write there.
+func (s Script) lastWriters() []segment {
+	type edge struct {
+		at    disk.Bytes
+		op    int
+		start bool
+	}
+	var edges []edge
+	for i, op := range s {
+		if n := op.Len + op.Pad; n > 0 {
+			edges = append(edges, edge{op.Off, i, true}, edge{op.Off + n, i, false})
+		}
+	}
+	slices.SortFunc(edges, func(a, b edge) int { return cmp.Compare(a.at, b.at) })
+	var out []segment
+	var open byLast
+	ended := make([]bool, len(s))
+	for k, e := range edges {
+		if e.start {
+			heap.Push(&open, e.op)
+		} else {
+			ended[e.op] = true
+		}
+		for len(open) > 0 && ended[open[0]] {
+			heap.Pop(&open)
+		}
+		if len(open) == 0 || edges[k+1].at == e.at { // something is open, so that an edge follows
+			continue
+		}
+		i, n := open[0], edges[k+1].at-e.at
+		p := Piece{From: -1, Len: n, By: i + 1, Within: e.at - s[i].Off}
+		if m := len(out); m > 0 && out[m-1].end() == e.at && joins(out[m-1].Piece, p) {
+			out[m-1].Len += n
+		} else {
+			out = append(out, segment{e.at, p})
+		}
+	}
+	return out
+}
+
+// byLast is a heap of operations, the last of the script on top.
+type byLast []int
+
+func (h byLast) Len() int           { return len(h) }
+func (h byLast) Less(a, b int) bool { return h[a] > h[b] }
+func (h byLast) Swap(a, b int)      { h[a], h[b] = h[b], h[a] }
+func (h *byLast) Push(x any)        { *h = append(*h, x.(int)) }
+func (h *byLast) Pop() any {
+	last := (*h)[len(*h)-1]
+	*h = (*h)[:len(*h)-1]
+	return last
 }
 
 // first is the segment that ends behind a place.
@@ -76,14 +144,10 @@ func (o *Origins) put(off disk.Bytes, pieces []Piece) {
 	for j = i; j < len(o.segments) && o.segments[j].at < at; j++ {
 		s := o.segments[j]
 		if s.at < off {
-			fresh = append([]segment{{s.at, Piece{s.From, off - s.at}}}, fresh...)
+			fresh = append([]segment{{s.at, s.first(off - s.at)}}, fresh...)
 		}
 		if s.end() > at {
-			from := s.From
-			if from >= 0 {
-				from += at - s.at
-			}
-			fresh = append(fresh, segment{at, Piece{from, s.end() - at}})
+			fresh = append(fresh, segment{at, s.from(at - s.at)})
 		}
 	}
 	o.segments = slices.Replace(o.segments, i, j, fresh...)
@@ -91,7 +155,10 @@ func (o *Origins) put(off disk.Bytes, pieces []Piece) {
 
 // joins tells that b goes on where a ends.
 func joins(a, b Piece) bool {
-	return a.From < 0 && b.From < 0 || a.From >= 0 && a.From+a.Len == b.From
+	if a.From < 0 {
+		return b.From < 0 && a.By == b.By && a.Within+a.Len == b.Within
+	}
+	return a.From+a.Len == b.From
 }
 
 // Of is where the n bytes at off come from, in their order.
@@ -107,23 +174,27 @@ func (o *Origins) Of(off, n disk.Bytes) []Piece {
 	end := off + n
 	for i := o.first(off); off < end; i++ {
 		if i == len(o.segments) || o.segments[i].at >= end {
-			add(Piece{off, end - off})
+			add(Piece{From: off, Len: end - off})
 			break
 		}
 		s := o.segments[i]
 		if s.at > off {
-			add(Piece{off, s.at - off})
+			add(Piece{From: off, Len: s.at - off})
 			off = s.at
 		}
 		k := min(s.end(), end) - off
-		from := s.From
-		if from >= 0 {
-			from += off - s.at
-		}
-		add(Piece{from, k})
+		add(s.from(off - s.at).first(k))
 		off += k
 	}
 	return out
+}
+
+// Each visits what the script leaves, in the order of the drive: where it lies, and where it
+// comes from.
+func (o *Origins) Each(visit func(at disk.Bytes, p Piece)) {
+	for _, s := range o.segments {
+		visit(s.at, s.Piece)
+	}
 }
 
 // Touches tells that the script writes into the n bytes at off.

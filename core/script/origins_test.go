@@ -28,7 +28,7 @@ func TestOrigins(t *testing.T) {
 			}
 			s = append(s, Op{Kind: Hole, Off: disk.Bytes(off), Len: disk.Bytes(n - 1), Pad: 1})
 			for i := range n {
-				was[off+i] = -1
+				was[off+i] = -1 - i - 1000*len(s)
 			}
 		}
 		o := s.Origins()
@@ -39,7 +39,7 @@ func TestOrigins(t *testing.T) {
 			for _, p := range o.Of(disk.Bytes(off), disk.Bytes(n)) {
 				for i := range p.Len {
 					if p.From < 0 {
-						got = append(got, -1)
+						got = append(got, -1-int(p.Within+i)-1000*p.By)
 					} else {
 						got = append(got, int(p.From+i))
 					}

@@ -51,6 +51,8 @@ type Op struct {
 	// Keep says that undo brings back what was here; false for places whose
 	// contents nobody is promised, such as a gap that a backup fills.
 	Keep bool `json:"keep,omitempty"`
+	// Spare tells that what was here is kept only for undo, and that the run could do without.
+	Spare bool `json:"-"`
 	// Before is what was there just before the operation, where an earlier one moves bytes
 	// about, so that the drive as it is now does not tell. Nil for what the drive holds.
 	Before []byte `json:"-"`

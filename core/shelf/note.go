@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/script"
 	"jadetrail/core/volume"
 )
@@ -20,7 +21,7 @@ import (
 func (s *Shelf) KeepNote(name string, b []byte) error {
 	var errs []error
 	if s.Dir != "" {
-		errs = append(errs, WriteDurably(filepath.Join(s.Dir, name), b))
+		errs = append(errs, disk.WriteDurably(filepath.Join(s.Dir, name), b))
 	}
 	for _, v := range s.Volumes {
 		if err := v.keepNote(name, b); err != nil {

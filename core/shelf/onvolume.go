@@ -129,29 +129,43 @@ func (p *OnVolume) journal() string { return p.Image + ".shelf-journal" }
 
 // settle takes back what an act left unfinished.
 func (p *OnVolume) settle(im *disk.Image) error {
-	f, err := os.OpenFile(p.journal(), os.O_RDWR, 0)
-	if errors.Is(err, fs.ErrNotExist) {
+	c, f, err := carry.OpenIn(p.journal(), shelfJournal, nil)
+	if errors.Is(err, fs.ErrNotExist) { // a journal that never became whole has another name
 		return nil
+	}
+	if err == nil {
+		defer f.Close()
+		err = takenBack(c, im)
+	}
+	if err != nil {
+		return fmt.Errorf("what was left unfinished on the shelf %s cannot be taken back: %w. Nothing more was written", p.Title, err)
+	}
+	return p.forgetJournal()
+}
+
+// takenBack takes an act back on the drive that it left.
+func takenBack(c *carry.Carry, im *disk.Image) error {
+	if c.Done() {
+		return nil
+	}
+	seen, err := c.Prove(im)
+	if err == nil {
+		err = seen.Err()
 	}
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	c, err := carry.Open(f)
-	if err == nil && !c.Done() {
-		err = c.Back(im, nil)
-	}
-	if err != nil && !errors.Is(err, carry.ErrVoid) {
-		return fmt.Errorf("what was left unfinished on the shelf %s cannot be taken back: %w", p.Title, err)
-	}
-	return p.forgetJournal()
+	return c.Back(im, nil)
 }
+
+// shelfJournal is what the journal of an act on a shelf says that it belongs to.
+const shelfJournal = "shelf"
 
 func (p *OnVolume) forgetJournal() error {
 	if err := os.Remove(p.journal()); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return SyncDir(filepath.Dir(p.Image))
+	return disk.SyncDir(filepath.Dir(p.Image))
 }
 
 // act changes the volume, whole or not at all: each step is worked out on a copy that has
@@ -185,19 +199,12 @@ func (p *OnVolume) act(d *onDrive, sources map[string]io.ReaderAt, steps ...func
 		}
 		all = append(all, s...)
 	}
-	f, err := os.OpenFile(p.journal(), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	c, f, err := carry.BeginIn(p.journal(), d.im, all, shelfJournal, nil)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if err := SyncDir(filepath.Dir(p.Image)); err != nil {
-		return err
-	}
-	c, err := carry.Begin(f, d.im, all)
-	if err == nil {
-		err = c.Forward(context.Background(), d.im, sources, nil)
-	}
-	if err != nil {
+	if err := c.Forward(context.Background(), d.im, sources, nil); err != nil {
 		return errors.Join(err, p.settle(d.im))
 	}
 	return p.forgetJournal()

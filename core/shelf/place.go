@@ -220,7 +220,7 @@ func (p *folder) claim(id string) (release func(), err error) {
 }
 
 func (p *folder) save(id string, manifest []byte) error {
-	return WriteDurably(p.path(id, manifestFile), manifest)
+	return disk.WriteDurably(p.path(id, manifestFile), manifest)
 }
 
 // remove takes the manifest first, so that a cut leaves nothing that looks whole.
@@ -228,13 +228,13 @@ func (p *folder) remove(id string) error {
 	if err := os.Remove(p.path(id, manifestFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := SyncDir(p.path(id)); err != nil {
+	if err := disk.SyncDir(p.path(id)); err != nil {
 		return err
 	}
 	if err := os.RemoveAll(p.path(id)); err != nil {
 		return err
 	}
-	return SyncDir(p.dir)
+	return disk.SyncDir(p.dir)
 }
 
 func (p *folder) size(id string) (n disk.Bytes, err error) {
@@ -292,7 +292,7 @@ func (d *inFolder) contents(name string, room int64) (w, back *spread, err error
 
 func (d *inFolder) put(name string, b []byte) error {
 	path := d.p.path(d.id, name)
-	if err := WriteDurably(path, b); err != nil {
+	if err := disk.WriteDurably(path, b); err != nil {
 		return err
 	}
 	back, err := openSpread(path, true)
@@ -308,7 +308,7 @@ func (d *inFolder) commit(manifest []byte) error {
 	if err := d.p.save(d.id, manifest); err != nil {
 		return err
 	}
-	return SyncDir(d.p.dir)
+	return disk.SyncDir(d.p.dir)
 }
 
 func (d *inFolder) discard() {

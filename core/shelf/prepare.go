@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"time"
 
 	"jadetrail/core/carry"
@@ -54,19 +52,12 @@ func Prepare(im *disk.Image, path string, n NewVolume) (*layout.Layout, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(before.journal(), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	c, f, err := carry.BeginIn(before.journal(), im, s, shelfJournal, nil)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	if err := SyncDir(filepath.Dir(path)); err != nil {
-		return nil, err
-	}
-	c, err := carry.Begin(f, im, s)
-	if err == nil {
-		err = c.Forward(context.Background(), im, nil, nil)
-	}
-	if err != nil {
+	if err := c.Forward(context.Background(), im, nil, nil); err != nil {
 		return nil, errors.Join(err, before.settle(im))
 	}
 	if err := before.forgetJournal(); err != nil {

@@ -15,6 +15,7 @@ import (
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/sign"
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/recognise"
@@ -99,6 +100,13 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 		Scheme: string(t.Scheme), Size: dev.Size(), Sector: dev.SectorBytes(), DiskID: t.DiskID,
 		FirstUsable: t.FirstUsable, LastUsable: t.LastUsable, Slots: t.Slots(), Findings: append(finding.List{}, t.Findings...),
 	}
+	open, err := sign.Find(dev)
+	if err != nil {
+		return nil, err
+	}
+	if open != nil { // told before all else: what follows is of a drive in the middle of a change
+		l.Findings = append(unfinished(open), l.Findings...)
+	}
 	if t.Scheme == table.None {
 		return s, s.whole(dev, l, facts)
 	}
@@ -127,6 +135,19 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 	s.Layout = l.With(parts)
 	return s, nil
 }
+
+// unfinished tells of the run that is open on a drive, as its sign says.
+func unfinished(s *sign.Sign) (l finding.List) {
+	if s.Run == "" {
+		l.Add(finding.Error, UnfinishedRun, "A run on this drive is not finished; the sign that says so is damaged and does not tell which. What is read from the drive cannot be relied on.")
+		return l
+	}
+	l.Add(finding.Error, UnfinishedRun, "A run on this drive, begun %s, is not finished (%s). What is read from the drive cannot be relied on until it is finished or taken back.", s.Begun.Local().Format("2 Jan 2006 15:04"), s.Run)
+	return l
+}
+
+// UnfinishedRun is the code of the finding that a run on the drive is open.
+const UnfinishedRun = "unfinished-run"
 
 // whole reads a drive without a table: a volume may take all of it.
 func (s *Survey) whole(dev disk.Device, l *layout.Layout, facts *pc.Facts) error {

@@ -18,7 +18,6 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/shelf"
 	"jadetrail/core/volume"
 )
 
@@ -111,7 +110,7 @@ func (r Records) Save(rec *Record, c Contents) (string, error) {
 		z := enc.EncodeAll(b, nil)
 		h := sha256.Sum256(z)
 		rec.Blobs[name] = hex.EncodeToString(h[:])
-		if err := shelf.WriteDurably(filepath.Join(dir, name), z); err != nil {
+		if err := disk.WriteDurably(filepath.Join(dir, name), z); err != nil {
 			return "", err
 		}
 	}
@@ -119,11 +118,11 @@ func (r Records) Save(rec *Record, c Contents) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := shelf.WriteDurably(filepath.Join(dir, "record.json"), b); err != nil {
+	if err := disk.WriteDurably(filepath.Join(dir, "record.json"), b); err != nil {
 		return "", err
 	}
 	h := sha256.Sum256(b)
-	return hex.EncodeToString(h[:]), shelf.SyncDir(r.Dir)
+	return hex.EncodeToString(h[:]), disk.SyncDir(r.Dir)
 }
 
 // Load reads a record and its hash.

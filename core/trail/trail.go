@@ -52,11 +52,15 @@ const (
 	ActBringBack    Act = "bring-back"
 	ActDone         Act = "carried-out"
 	ActUndone       Act = "undone"
-	ActAttach       Act = "attach"
-	ActMark         Act = "mark"
-	ActShelf        Act = "shelf"
-	ActSearch       Act = "search"
-	ActTakeIn       Act = "take-in"
+	// ActLeft ends a run that was neither finished nor taken back: the drive stays as it is.
+	ActLeft Act = "left"
+	// ActVoid ends a run of which nothing was written to the drive.
+	ActVoid   Act = "not-begun"
+	ActAttach Act = "attach"
+	ActMark   Act = "mark"
+	ActShelf  Act = "shelf"
+	ActSearch Act = "search"
+	ActTakeIn Act = "take-in"
 )
 
 // Drive names the drive an entry is about.
@@ -267,6 +271,8 @@ func Verify(r io.Reader, key ed25519.PublicKey, heads ...Head) (*Report, error) 
 // Sink is a trail that entries are added to, each exactly once by its ID.
 type Sink interface {
 	Append(entries ...Entry) error
+	// Unended are the runs on a drive that the trail knows to have begun and not to have ended.
+	Unended(d Drive) ([]Begun, error)
 }
 
 // ErrChain is returned when entries cannot be added because the trail's end

@@ -1,0 +1,81 @@
+package run
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/trail"
+)
+
+// waitingFile stands in the folder of a run whose end the trail has not taken yet.
+const waitingFile = "waiting.json"
+
+// ErrWaiting tells that a run has ended as it says, and that the trail does not know it yet.
+var ErrWaiting = errors.New("the run has ended, and its end waits to be entered in the trail")
+
+// enter enters the end of a run in the trail, or lets it wait.
+func enter(o Options, run string, closing []trail.Entry) error {
+	err := o.Trail.Append(closing...)
+	if err == nil {
+		return nil
+	}
+	b, e := json.Marshal(closing)
+	if e == nil {
+		e = disk.WriteDurably(filepath.Join(o.Runs, run, waitingFile), b)
+	}
+	return errors.Join(fmt.Errorf("%w: %w", ErrWaiting, err), e)
+}
+
+// Enter enters what waits in the folders of runs: ends that the trail could not take when they
+// came, or that were cut short before. Each is entered once. It returns for which runs.
+func Enter(runs string, to trail.Sink) (entered []string, err error) {
+	open, err := to.Unended(trail.Drive{})
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, b := range open {
+		known[b.Run] = true
+	}
+	dirs, _, err := folders(runs)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range dirs {
+		waiting := filepath.Join(runs, d.id, waitingFile)
+		_, e := os.Stat(waiting)
+		if !d.ended || errors.Is(e, fs.ErrNotExist) && !known[d.id] {
+			continue
+		}
+		_, r, e := Ran(runs, d.id)
+		if e != nil || r == nil {
+			continue // told as a stray one
+		}
+		closing := r.Closing
+		if len(closing) == 0 && known[d.id] { // nothing was written of it
+			closing = []trail.Entry{d.neverBegan(runs, r)}
+		}
+		if e := to.Append(closing...); e != nil {
+			return entered, e
+		}
+		if e := os.Remove(waiting); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			return entered, e
+		}
+		entered = append(entered, d.id)
+	}
+	return entered, nil
+}
+
+// neverBegan is the end of a run of which the trail knows, and of which nothing was written.
+func (d *runFolder) neverBegan(runs string, r *Report) trail.Entry {
+	e := trail.Entry{ID: trail.EndID(d.id, "void"), Time: r.Time, Act: trail.ActVoid, Run: d.id, Text: "The run came to nothing: nothing was written to the drive"}
+	if m, _, err := Ran(runs, d.id); err == nil {
+		e.Who, e.Job, e.Drive = m.Who, m.Job, m.drive()
+	}
+	return e
+}

@@ -1,0 +1,213 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+)
+
+// promised follows what undo must bring back through the operations of a plan: the tables, and of
+// every volume what was not free before the first step. A step may write into what an earlier
+// one has made free; that is then kept in the journal, as far as it lies nowhere else.
+type promised struct {
+	dev    disk.Device
+	before *survey.Survey
+	places []layout.Span // of partitions that no operation has touched yet
+	live   disk.Set      // where what must come back lies now
+	over   bool          // the run has come to where it cannot be taken back
+}
+
+func newPromised(dev disk.Device, before *survey.Survey) *promised {
+	k := &promised{dev: dev, before: before}
+	for _, p := range before.Layout.Partitions() {
+		if p.Role != layout.Container {
+			k.places = append(k.places, p)
+		}
+	}
+	for _, r := range before.Table.Ranges() {
+		k.live = k.live.Put(disk.Range{Start: r[0], End: r[1]})
+	}
+	return k
+}
+
+// touch takes in the partitions whose places a range meets: nothing of them has moved yet.
+func (k *promised) touch(r disk.Range) error {
+	for i := 0; i < len(k.places); i++ {
+		p := k.places[i]
+		w := survey.Window(k.dev, p)
+		start := p.Start.Offset(k.dev.SectorBytes())
+		if !r.Meets(disk.Range{Start: start, End: start + w.Size()}) {
+			continue
+		}
+		k.places = slices.Delete(k.places, i, i+1)
+		i--
+		ranges, _, err := shelf.Ranges(w, k.before.Volumes[p.Number])
+		if err != nil {
+			return fmt.Errorf("partition %d: %w", p.Number, err)
+		}
+		for _, x := range ranges {
+			k.live = k.live.Put(disk.Range{Start: start + x[0], End: start + x[1]})
+		}
+	}
+	return nil
+}
+
+// keep returns the operations with all kept that they write over and undo must bring back.
+func (k *promised) keep(s script.Script) (script.Script, error) {
+	out := make(script.Script, 0, len(s))
+	for _, op := range s {
+		to := disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad}
+		if k.over = k.over || op.Kind == script.NoReturn; k.over || to.Len() == 0 {
+			out = append(out, op)
+			continue
+		}
+		from := disk.Range{Start: op.From, End: op.From + op.Len}
+		err := k.touch(to)
+		if err == nil && op.Kind == script.Move {
+			err = k.touch(from)
+		}
+		if err != nil {
+			return nil, err
+		}
+		lost := k.live.Within(to)
+		switch {
+		case op.Kind == script.Move:
+			for _, r := range lost { // but for what the move itself takes along
+				for _, x := range (disk.Set{from}).Outside(r) {
+					out = append(out, script.Op{Kind: script.Hole, Off: x.Start, Len: x.Len(), Keep: true, Spare: true, Step: op.Step})
+				}
+			}
+			out = append(out, op)
+		case op.Keep || len(lost) == 0:
+			out = append(out, op)
+		case op.Kind == script.Hole:
+			out = append(out, split(op, lost)...)
+		default:
+			op.Keep, op.Spare = true, true
+			out = append(out, op)
+		}
+		if op.Kind != script.Move {
+			k.live = k.live.Cut(to)
+			continue
+		}
+		moved := k.live.Within(from)
+		k.live = k.live.Cut(to).Cut(from)
+		for _, r := range moved {
+			k.live = k.live.Put(disk.Range{Start: r.Start - op.From + op.Off, End: r.End - op.From + op.Off})
+		}
+	}
+	return out, nil
+}
+
+// split makes of a hole the parts that are kept and those that need not be.
+func split(op script.Op, kept []disk.Range) (out script.Script) {
+	at, end := op.Off, op.Off+op.Len+op.Pad
+	part := func(to disk.Bytes, keep bool) {
+		if to > at {
+			out = append(out, script.Op{Kind: script.Hole, Off: at, Len: to - at, Keep: keep, Spare: keep, Step: op.Step})
+		}
+		at = to
+	}
+	for _, r := range kept {
+		part(r.Start, false)
+		part(r.End, true)
+	}
+	part(end, false)
+	return out
+}
+
+// needs is the room that a run takes on the host beside the drive: its journal, with what it keeps
+// of the drive, and what the drive's image may newly take.
+func needs(dev disk.Device, s script.Script) disk.Bytes {
+	need := s.Kept() + s.Rewritten() + 16*disk.MiB
+	moved := disk.Bytes(0)
+	for _, op := range s {
+		if op.Kind == script.Move { // no more than it is moved by comes to lie where nothing lay
+			need -= op.Len
+			moved += min(op.Len, max(op.Off-op.From, op.From-op.Off))
+		}
+		if op.Keep && op.Before == nil {
+			need += heldIn(dev, disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad})
+		}
+	}
+	if moved > 0 { // and no more than there is: holes are moved as holes
+		need += min(moved, heldIn(dev, disk.Range{End: dev.Size()}))
+	}
+	return need
+}
+
+// heldIn is how much of a range is no hole.
+func heldIn(dev disk.Device, r disk.Range) (n disk.Bytes) {
+	for at := r.Start; ; {
+		start, end, ok := dev.Data(at)
+		if !ok || start >= r.End {
+			return n
+		}
+		n, at = n+min(end, r.End)-max(start, at), end
+	}
+}
+
+// free is the room that the host has for runs, whether or not their folder was made already.
+func free(runs string) (disk.Bytes, error) {
+	var st unix.Statfs_t
+	err := unix.Statfs(runs, &st)
+	for errors.Is(err, unix.ENOENT) && filepath.Dir(runs) != runs {
+		runs = filepath.Dir(runs)
+		err = unix.Statfs(runs, &st)
+	}
+	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), err
+}
+
+// roomFor sees that the host has room for a run. Where it has none for what is kept only so that
+// undo can bring it back, that is not kept: from the first place on that is then written over,
+// the run can only be finished, and the script says so there. It returns in which step that is,
+// -1 for nowhere.
+func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, int, error) {
+	room, err := free(runs)
+	if err != nil {
+		return nil, -1, err
+	}
+	need := needs(dev, s)
+	if need <= room {
+		return s, -1, nil
+	}
+	lean, step := without(s)
+	if step >= 0 {
+		need = needs(dev, lean)
+	}
+	if need > room {
+		return nil, -1, fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, room)
+	}
+	return lean, step, nil
+}
+
+// without is a script that does not keep what would be kept only for undo.
+func without(s script.Script) (out script.Script, step int) {
+	step = -1
+	for _, op := range s {
+		if !op.Spare {
+			out = append(out, op)
+			continue
+		}
+		if step < 0 {
+			step = op.Step
+			out = append(out, script.Op{Kind: script.NoReturn, Step: step, Text: "from here on " + noRoomToKeep})
+		}
+		if op.Keep, op.Spare, op.Before = false, false, nil; op.Kind != script.Hole || op.Len > 0 {
+			out = append(out, op)
+		}
+	}
+	return out, step
+}
+
+// noRoomToKeep is why a run cannot be taken back from a step on.
+const noRoomToKeep = "it writes over what an earlier step has made free, and the bench has no room to keep that"

@@ -1,0 +1,115 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"path/filepath"
+	"testing"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// promisedBytes are the bytes that undo promises of a drive: of every partition what was not free.
+func promisedBytes(t *testing.T, dev, now disk.Device) map[int][]byte {
+	t.Helper()
+	sv, err := survey.Read(dev, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[int][]byte{}
+	for _, p := range sv.Layout.Partitions() {
+		ranges, _, err := shelf.Ranges(survey.Window(dev, p), sv.Volumes[p.Number])
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range ranges {
+			b, err := disk.ReadFull(now, p.Start.Offset(512)+r[0], r[1]-r[0])
+			if err != nil {
+				t.Fatal(err)
+			}
+			out[p.Number] = append(out[p.Number], b...)
+		}
+	}
+	return out
+}
+
+// TestUndoGivesAllBack takes plans back, late and early, in which a step writes into what an earlier
+// one has made free: the end of a volume with the copy of its boot sector, the place of a deleted
+// one, clusters that files have left.
+func TestUndoGivesAllBack(t *testing.T) {
+	gone := func(n string) plan.Step {
+		return plan.Step{Do: plan.Delete, Partition: n, Release: "not wanted", Waiver: "none needed", Lead: "Odile Farrow"}
+	}
+	for name, steps := range map[string][]plan.Step{
+		"over the end of a smaller one":    {{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-8 MiB"}},
+		"over the head of a smaller one":   {{Do: plan.Shrink, Partition: "5", By: "8 MiB", Edge: "head"}, {Do: plan.Grow, Partition: "4", By: "all", Release: "r"}},
+		"made in the end of a smaller one": {{Do: plan.Shrink, Partition: "5", By: "12 MiB"}, {Do: plan.Create, StartLBA: (1 + 80 + 4 + 48 + 24 + 20) * 2048, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}},
+		"over a deleted one":               {gone("4"), {Do: plan.Slide, Partition: "5", By: "-20 MiB"}, {Do: plan.Slide, Partition: "6", By: "-10 MiB"}},
+		"slid, then deleted and written over": {gone("4"), {Do: plan.Slide, Partition: "5", By: "-10 MiB"}, gone("5"),
+			{Do: plan.Create, StartLBA: (1 + 80 + 4 + 48 + 14) * 2048, Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}, {Do: plan.Grow, Partition: "3", By: "all"}},
+		"a folder moved out, and files put there": {{Do: plan.CopyOut, Partition: "5", Volume: "3", Only: []string{"X-rays"}, Move: true, As: "out"},
+			{Do: plan.CopyOut, Partition: "6", Volume: "5", As: "in"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t, steps...)
+			base := s.open(t)
+			want, files := promisedBytes(t, base, base), contents(t, base)
+			attempt := func(dev disk.Device, dir string, p *disk.Power, undo bool) error {
+				o := s.options(disk.NewFaulty(dev, p))
+				o.Runs, o.Records, o.Trail = filepath.Join(dir, "runs"), trail.Records{Dir: filepath.Join(dir, "records")}, trail.File{Path: filepath.Join(dir, "trail.jsonl")}
+				o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, p) }
+				var err error
+				if undo {
+					_, err = Resume(context.Background(), o, true)
+				} else {
+					_, err = CarryOut(context.Background(), o)
+				}
+				return err
+			}
+			over := func() *disk.Overlay {
+				o, err := disk.NewOverlay(base, s.dir)
+				if err != nil {
+					t.Fatal(err)
+				}
+				return o
+			}
+			calm, power := over(), &disk.Power{}
+			if err := attempt(calm, t.TempDir(), power, false); err != nil {
+				t.Fatal(err)
+			}
+			calm.Close()
+			for _, at := range []int{power.Writes() / 2, power.Writes() * 3 / 4, power.Writes() - 3, power.Writes()} {
+				dev, dir := over(), t.TempDir()
+				if err := attempt(dev, dir, &disk.Power{At: at, Torn: true, Rand: rand.New(rand.NewPCG(1, 2))}, false); !errors.Is(err, disk.ErrPowerCut) {
+					t.Fatalf("cut at %d: %v", at, err)
+				}
+				if err := attempt(dev, dir, &disk.Power{}, true); err != nil {
+					t.Fatalf("cut at %d of %d: %v", at, power.Writes(), err)
+				}
+				for n, b := range promisedBytes(t, base, dev) {
+					if string(b) != string(want[n]) {
+						t.Errorf("cut at %d of %d: partition %d is not as it was", at, power.Writes(), n)
+					}
+				}
+				for path, was := range contents(t, dev) {
+					if files[path] != was {
+						t.Errorf("cut at %d: %s has other contents", at, path)
+					}
+				}
+				sv, err := survey.Read(dev, nil)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if f := sv.Check().FirstError(); f != nil {
+					t.Errorf("cut at %d: %s", at, f.Text)
+				}
+				dev.Close()
+			}
+		})
+	}
+}
