@@ -419,32 +419,48 @@ func exists(path string) bool {
 	return err == nil
 }
 
+// copyOf is a copy of a drive that is thrown away.
+func (s *shop) copyOf(t testing.TB, dev disk.Device) *disk.Overlay {
+	t.Helper()
+	o, err := disk.NewOverlay(dev, s.dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return o
+}
+
+// attempt does something on a drive whose runs, records and trail lie in dir, with a supply that
+// may fail. Each attempt is the same run.
+func (s *shop) attempt(t testing.TB, dev disk.Device, dir string, p *disk.Power, f func(o Options) error) error {
+	t.Helper()
+	o := s.options(disk.NewFaulty(dev, p))
+	o.Random = rand.NewChaCha8([32]byte{1})
+	o.Runs, o.Records, o.Trail = filepath.Join(dir, "runs"), trail.Records{Dir: filepath.Join(dir, "records")}, trail.File{Path: filepath.Join(dir, "trail.jsonl")}
+	o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, p) }
+	if s.pc {
+		s.withPC(&o)
+	}
+	if kept := filepath.Join(s.dir, "records"); exists(kept) && !exists(o.Records.Dir) { // of former runs
+		if err := os.CopyFS(o.Records.Dir, os.DirFS(kept)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return f(o)
+}
+
+func start(o Options) error {
+	_, err := CarryOut(context.Background(), o)
+	return err
+}
+
 // cut tries the shop's plan with the power cut at every write, in so many of the four
 // ways each time: torn or not, finished or taken back.
 func (s *shop) cut(t *testing.T, ways int) {
 	base := s.open(t)
 	before, files := whole(t, base), contents(t, base)
-	over := func() *disk.Overlay {
-		o, err := disk.NewOverlay(base, s.dir)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return o
-	}
+	over := func() *disk.Overlay { return s.copyOf(t, base) }
 	attempt := func(dev disk.Device, dir string, p *disk.Power, f func(o Options) error) error {
-		o := s.options(disk.NewFaulty(dev, p))
-		o.Random = rand.NewChaCha8([32]byte{1}) // each attempt is the same run
-		o.Runs, o.Records, o.Trail = filepath.Join(dir, "runs"), trail.Records{Dir: filepath.Join(dir, "records")}, trail.File{Path: filepath.Join(dir, "trail.jsonl")}
-		o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, p) }
-		if s.pc {
-			s.withPC(&o)
-		}
-		if kept := filepath.Join(s.dir, "records"); exists(kept) && !exists(o.Records.Dir) { // of former runs
-			if err := os.CopyFS(o.Records.Dir, os.DirFS(kept)); err != nil {
-				t.Fatal(err)
-			}
-		}
-		return f(o)
+		return s.attempt(t, dev, dir, p, f)
 	}
 	entries := func(dir string) int64 {
 		f, err := os.Open(filepath.Join(dir, "trail.jsonl"))
@@ -461,7 +477,6 @@ func (s *shop) cut(t *testing.T, ways int) {
 		}
 		return r.Entries
 	}
-	start := func(o Options) error { _, err := CarryOut(context.Background(), o); return err }
 	calm, calmDir := over(), t.TempDir()
 	power := &disk.Power{}
 	if err := attempt(calm, calmDir, power, start); err != nil {
