@@ -151,6 +151,12 @@ func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
 	return out, nil
 }
 
+// RecordHash implements trail.Sink.
+func (t *Trail) RecordHash(record string) (string, error) {
+	list, err := t.Entries(Filter{Record: record})
+	return trail.RecordHash(list, record), err
+}
+
 // endedElsewhere tells that a run has an end in the trail under another id of its drive: its plan
 // gave the drive a new table.
 func (t *Trail) endedElsewhere(run string) bool {

@@ -18,7 +18,9 @@ import (
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/run"
 	"jadetrail/core/survey"
+	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
 
@@ -40,7 +42,8 @@ func readPC(path string) (*pc.Facts, error) {
 	return f, nil
 }
 
-// look opens an image for reading and surveys it.
+// look opens an image for reading and surveys it. An unfinished run is told first, whoever knows of
+// it: the drive, or the folder and the trail beside it.
 func look(path, pcPath string) (*disk.Image, *survey.Survey, error) {
 	facts, err := readPC(pcPath)
 	if err != nil {
@@ -55,7 +58,33 @@ func look(path, pcPath string) (*disk.Image, *survey.Survey, error) {
 		im.Close()
 		return nil, nil, errUse{err}
 	}
+	if err := tellOpen(path, im, sv); err != nil {
+		im.Close()
+		return nil, nil, errUse{err}
+	}
 	return im, sv, nil
+}
+
+// tellOpen adds the finding that a run on the drive is open, where its sign has not told that.
+func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
+	var p places
+	if err := p.fill(path); err != nil {
+		return err
+	}
+	id, err := survey.ReadIdentity(path)
+	if err != nil {
+		return err
+	}
+	open, err := run.Open(run.Options{Image: p.image, Dev: im, Identity: id, Runs: p.runs, Trail: trail.File{Path: p.trail}})
+	if err != nil || open == nil {
+		return err
+	}
+	if l := sv.Layout; len(l.Findings) == 0 || l.Findings[0].Code != survey.UnfinishedRun {
+		l.Findings = append(finding.List{open.Finding()}, l.Findings...)
+	} else {
+		l.Findings[0] = open.Finding()
+	}
+	return nil
 }
 
 func inspectCmd() *cobra.Command {
@@ -70,6 +99,9 @@ func inspectCmd() *cobra.Command {
 			defer im.Close()
 			if asJSON {
 				return printJSON(sv.Layout)
+			}
+			if f := sv.Layout.Findings; len(f) > 0 && f[0].Code == survey.UnfinishedRun {
+				printFindings(f[:1])
 			}
 			printLayout(sv.Layout)
 			return nil

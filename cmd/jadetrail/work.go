@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -11,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -34,7 +36,7 @@ import (
 
 // places are where runs, backups, records and the trail lie; by default all
 // beside the image in IMAGE.trail/.
-type places struct{ runs, shelf, trail, who string }
+type places struct{ image, runs, shelf, trail, who string }
 
 func (p *places) flags(c *cobra.Command, with ...string) {
 	for _, f := range with {
@@ -68,7 +70,9 @@ func (p *places) fill(image string) error {
 			p.who = u.Username
 		}
 	}
-	return errors.Join(def(&p.runs, "runs"), def(&p.shelf, "shelf"), def(&p.trail, "trail.jsonl"))
+	abs, err := filepath.Abs(image)
+	p.image = abs
+	return errors.Join(err, def(&p.runs, "runs"), def(&p.shelf, "shelf"), def(&p.trail, "trail.jsonl"))
 }
 
 // options opens a drive for work.
@@ -93,15 +97,14 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		im.Close()
 		return o, nil, errUse{err}
 	}
-	abs, err := filepath.Abs(image)
-	sh, e := openShelf(p.shelf)
-	if err = errors.Join(err, e); err != nil {
+	sh, err := openShelf(p.shelf)
+	if err != nil {
 		im.Close()
 		return o, nil, err
 	}
 	o = run.Options{
-		Image: abs, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
-		Records: p.records(), Trail: trail.File{Path: p.trail}, TrailRef: p.trail,
+		Image: p.image, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
+		Records: p.records(), Trail: trail.File{Path: p.trail}, TrailRef: p.trail, Verify: verifier(p.trail),
 		Now: time.Now, Random: rand.Reader, Report: reporter(),
 	}
 	if pcPath != "" {
@@ -112,6 +115,21 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		o.SavePC = savePC(o.PCRef)
 	}
 	return o, im, nil
+}
+
+// verifier checks the trail in a file; one that is not there yet is whole.
+func verifier(path string) func(context.Context) (*trail.Report, error) {
+	return func(context.Context) (*trail.Report, error) {
+		b, err := os.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return &trail.Report{}, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		// What a power cut left of a last line is cut off when the next one is added.
+		return trail.Verify(bytes.NewReader(b[:bytes.LastIndexByte(b, '\n')+1]), nil)
+	}
 }
 
 // onVolumeForm is a shelf in a partition of another drive: IMAGE:N.
@@ -169,8 +187,8 @@ func reporter() func(carry.Progress) {
 func carryOutCmd() *cobra.Command {
 	var p places
 	var asJSON, rehearse, all bool
-	var pcPath, planPath, serial string
-	c := &cobra.Command{Use: "carry-out [--json] [--rehearse] [--pc PC.json] [--who NAME] [--serial LAST4] [--compare] --plan PLAN.json [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE",
+	var pcPath, planPath, serial, despite string
+	c := &cobra.Command{Use: "carry-out [--json] [--rehearse] [--pc PC.json] [--who NAME] [--serial LAST4] [--compare] [--despite REASON] --plan PLAN.json [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE",
 		Short: "Carry a plan out, or rehearse it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if planPath == "" {
@@ -189,11 +207,12 @@ func carryOutCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			o.Plan, o.Serial, o.Rehearse, o.Compare = pl, serial, rehearse, all
+			o.Plan, o.Serial, o.Rehearse, o.Compare, o.Despite = pl, serial, rehearse, all, despite
 			return carryOut(cmd.Context(), o, asJSON)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&despite, "despite", "", "why to go on although the trail does not verify")
 	c.Flags().BoolVar(&all, "compare", false, "read every file before and after, and compare")
 	c.Flags().BoolVar(&rehearse, "rehearse", false, "on a throw-away copy")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC; what the plan changes in them is written back")
@@ -266,6 +285,14 @@ func resumeCmd() *cobra.Command {
 				return err
 			}
 			res, err := run.Resume(cmd.Context(), o, undo)
+			if errors.Is(err, run.ErrNothing) { // but an end may wait for the trail
+				entered, e := run.Enter(o.Runs, o.Trail)
+				if len(entered) > 0 {
+					fmt.Printf("The end of run %s was entered in the trail.\n", strings.Join(entered, ", "))
+					return e
+				}
+				err = errors.Join(err, e)
+			}
 			if err != nil {
 				return err
 			}

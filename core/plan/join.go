@@ -294,9 +294,9 @@ func clearAll(c *Column, l *layout.Layout, f Facts) {
 // label that it had, at the wanted size, and empty.
 func rebuild(c *Column, l *layout.Layout, f Facts) {
 	c.Title = "Rebuild"
-	r, ok := f.Records[c.Step.Record]
-	if !ok {
-		c.Obstacles = append(c.Obstacles, *obstacle(NoRecord, fmt.Sprintf("There is no record %s.", c.Step.Record)))
+	r, o := f.record(c.Step.Record)
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
 	s := Again(l, &r.Span)

@@ -315,6 +315,18 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 	return end, nil
 }
 
+// record is what is known of a deletion, or why nothing can be planned from it.
+func (f *Facts) record(id string) (Record, *Obstacle) {
+	r, ok := f.Records[id]
+	switch {
+	case !ok:
+		return r, obstacle(NoRecord, fmt.Sprintf("There is no record %s.", id))
+	case r.Altered:
+		return r, obstacle(RecordAltered, fmt.Sprintf("The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.", id))
+	}
+	return r, nil
+}
+
 // bringBack puts a deleted partition back: at its own place while that is free
 // and still holds what it held, else from its backup.
 func bringBack(c *Column, l *layout.Layout, f Facts) {
@@ -322,10 +334,10 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 		bringBackFound(c, l, f)
 		return
 	}
-	r, ok := f.Records[c.Step.Record]
 	c.Title = "Bring back"
-	if !ok {
-		c.Obstacles = append(c.Obstacles, *obstacle(NoRecord, fmt.Sprintf("There is no record %s.", c.Step.Record)))
+	r, o := f.record(c.Step.Record)
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
 	p := r.Span

@@ -241,6 +241,7 @@ const (
 	LastCluster    Code = "last-cluster"
 	RestorePoints  Code = "restore-points"
 	NoFind         Code = "no-find"
+	RecordAltered  Code = "record-altered"
 	Doubted        Code = "doubtful"
 	WrongContents  Code = "wrong-contents"
 	TooLarge       Code = "too-large"
@@ -313,6 +314,8 @@ type Backup struct {
 // Record is what a plan needs to know of a deletion's record.
 type Record struct {
 	Span layout.Span
+	// Altered tells that it is not as it was entered in the trail: nothing is done on its word.
+	Altered bool
 	// Kept tells that the place still holds the first and last megabyte that the
 	// record kept.
 	Kept bool

@@ -36,6 +36,21 @@ func Facts(o Options, sv *survey.Survey, steps []plan.Step) (plan.Facts, error) 
 	return gatherFacts(o, sv, steps, kept)
 }
 
+// altered tells that a record is not as the trail entered it, or not whole.
+func altered(o Options, rec *trail.Record, hash string) (bool, error) {
+	if o.Trail != nil {
+		want, err := o.Trail.RecordHash(rec.ID)
+		if err != nil || want != "" && want != hash {
+			return true, err
+		}
+	}
+	err := o.Records.Whole(rec)
+	if errors.Is(err, trail.ErrNoRecord) {
+		return true, nil
+	}
+	return false, err
+}
+
 // gatherFacts is Facts; what it gathers of backups is kept, open, in gathered.
 func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering) (plan.Facts, error) {
 	dev, facts, sh, recs := o.Dev, o.PC, o.Shelf, o.Records
@@ -135,7 +150,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 		if s.Record == "" {
 			continue
 		}
-		rec, _, err := recs.Load(s.Record)
+		rec, hash, err := recs.Load(s.Record)
 		if errors.Is(err, trail.ErrNoRecord) {
 			continue
 		}
@@ -143,6 +158,13 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			return f, err
 		}
 		r := plan.Record{Span: rec.Span}
+		if r.Altered, err = altered(o, rec, hash); err != nil {
+			return f, err
+		}
+		if r.Altered {
+			f.Records[s.Record] = r
+			continue
+		}
 		if rec.Drive.DiskID == l.DiskID {
 			if r.Kept, err = recs.Kept(rec, dev); err != nil {
 				return f, err

@@ -17,6 +17,7 @@ import (
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
@@ -340,6 +341,12 @@ func (u *Unfinished) words() string {
 		told = append(told, string(by))
 	}
 	return t + ", told by " + strings.Join(told, ", ")
+}
+
+// Finding tells of the run before all else that is said of its drive.
+func (u *Unfinished) Finding() finding.Finding {
+	return finding.Finding{Code: survey.UnfinishedRun, Severity: finding.Error,
+		Text: fmt.Sprintf("A run on this drive is not finished (%s). What is read from the drive cannot be relied on. %s.", u.words(), strings.TrimSuffix(u.ways(), "."))}
 }
 
 // ways say what can be done about the run.

@@ -38,6 +38,7 @@ var (
 	ErrSerial  = errors.New("the serial check failed")
 	ErrChanged = errors.New("the drive has changed since the plan was made")
 	ErrRoom    = errors.New("there is not enough room to work")
+	ErrTrail   = errors.New("the trail does not verify")
 )
 
 // ErrDiffers tells that the drive read back after a run is not as planned. It is
@@ -86,9 +87,13 @@ type Options struct {
 	Seen     func() ([]disk.Bytes, error)
 	Trail    trail.Sink
 	TrailRef string // kept for a later resume
-	Now      func() time.Time
-	Random   io.Reader
-	Report   func(carry.Progress)
+	// Verify checks the trail before a carry-out; nil where it was checked otherwise. One that
+	// does not verify is gone on with only for a reason, which Despite gives.
+	Verify  func(ctx context.Context) (*trail.Report, error)
+	Despite string
+	Now     func() time.Time
+	Random  io.Reader
+	Report  func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -229,7 +234,12 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := Closed(o); err != nil {
 		return nil, err
 	}
-	// 2. All of it is worked out on a copy, to the last byte.
+	// 2. What is entered in a trail must be worth something.
+	despite, err := verified(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	// 3. All of it is worked out on a copy, to the last byte.
 	began := time.Now()
 	p, err := prepare(o)
 	if p != nil {
@@ -240,6 +250,10 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 			err = hurt(o.Dev, p.before, err, false)
 		}
 		return nil, err
+	}
+	if despite != "" {
+		p.meta.Entries[0].Text += ". " + despite
+		p.meta.Entries[0].Reason = strings.TrimSpace(o.Despite)
 	}
 	p.onDrive(o.Dev)
 	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten()}
@@ -256,7 +270,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if forever >= 0 {
 		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", forever+1, noRoomToKeep)
 	}
-	// 3. What the run is, and the records of what it deletes, become durable.
+	// 4. What the run is, and the records of what it deletes, become durable.
 	if p.meta.Sign, err = p.signPlace(o.Dev); err != nil {
 		return nil, err
 	}
@@ -265,7 +279,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, errors.Join(err, gaveUp(o, p.meta))
 	}
 	res.Took.Prepare = time.Since(began).Seconds()
-	// 4. Then its journal, and the note that there is one.
+	// 5. Then its journal, and the note that there is one.
 	c, f, err := carry.BeginIn(filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal)
 	if err != nil {
 		return nil, errors.Join(hurt(o.Dev, p.before, err, false), gaveUp(o, p.meta))
@@ -275,6 +289,25 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	return finish(ctx, o, p.meta, c, p, res)
+}
+
+// verified checks the trail. For one that does not verify it returns what the trail is to say of
+// that, where there is a reason to go on all the same.
+func verified(ctx context.Context, o Options) (despite string, err error) {
+	if o.Verify == nil || o.Rehearse {
+		return "", nil
+	}
+	r, err := o.Verify(ctx)
+	if err != nil {
+		return "", fmt.Errorf("whether the trail is whole cannot be told: %w. Nothing was written", err)
+	}
+	if r.Sound() {
+		return "", nil
+	}
+	if strings.TrimSpace(o.Despite) == "" {
+		return "", fmt.Errorf("%w: %s %d in all. Nothing was written. Look into it first, or give a reason to go on all the same", ErrTrail, r.Problems[0], len(r.Problems))
+	}
+	return fmt.Sprintf("Begun although the trail does not verify: %s", r.Problems[0]), nil
 }
 
 func serialCheck(o Options) error {

@@ -69,3 +69,22 @@ func (t File) Unended(d Drive) ([]Begun, error) {
 	}
 	return Unended(all, d), err
 }
+
+// RecordHash implements Sink.
+func (t File) RecordHash(record string) (string, error) {
+	all, err := t.Read()
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	return RecordHash(all, record), err
+}
+
+// RecordHash is the hash that entries have of a record, "" where they have none.
+func RecordHash(entries []Entry, record string) string {
+	for _, e := range entries {
+		if e.Record == record && e.RecordHash != "" {
+			return e.RecordHash
+		}
+	}
+	return ""
+}

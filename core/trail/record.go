@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -182,6 +183,9 @@ func (r Records) Blob(rec *Record, name string) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %s has no %s", ErrNoRecord, rec.ID, name)
 	}
 	z, err := os.ReadFile(filepath.Join(r.Dir, rec.ID, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s of %s is gone", ErrNoRecord, name, rec.ID)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -194,6 +198,16 @@ func (r Records) Blob(rec *Record, name string) ([]byte, error) {
 	}
 	defer d.Close()
 	return d.DecodeAll(z, nil)
+}
+
+// Whole tells that all files beside a record are there as they were written.
+func (r Records) Whole(rec *Record) error {
+	for _, name := range slices.Sorted(maps.Keys(rec.Blobs)) {
+		if _, err := r.Blob(rec, name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // FileList reads the list of files that the partition held.

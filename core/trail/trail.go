@@ -273,6 +273,9 @@ type Sink interface {
 	Append(entries ...Entry) error
 	// Unended are the runs on a drive that the trail knows to have begun and not to have ended.
 	Unended(d Drive) ([]Begun, error)
+	// RecordHash is the hash that a record had when its deletion was entered, "" for a record
+	// that the trail does not know.
+	RecordHash(record string) (string, error)
 }
 
 // ErrChain is returned when entries cannot be added because the trail's end
