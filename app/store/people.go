@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"golang.org/x/crypto/argon2"
+	"gorm.io/gorm"
 )
 
 var accountForm = regexp.MustCompile(`^[a-z_]{1,32}$`)
@@ -67,7 +68,11 @@ var nobody = sync.OnceValue(func() string {
 // SignIn returns the technician whose login and password these are.
 func (s *Store) SignIn(login, password string) (*Technician, error) {
 	var t Technician
-	if err := s.db.First(&t, "login = ?", strings.ToLower(strings.TrimSpace(login))).Error; err != nil {
+	err := s.db.First(&t, "login = ?", strings.ToLower(strings.TrimSpace(login))).Error
+	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, err
+	}
+	if err != nil {
 		checkPassword(nobody(), password)
 		return nil, ErrSignIn
 	}
@@ -81,7 +86,7 @@ func (s *Store) SignIn(login, password string) (*Technician, error) {
 func (s *Store) Technician(id uint64) (*Technician, error) {
 	var t Technician
 	if err := s.db.First(&t, id).Error; err != nil {
-		return nil, ErrNotFound
+		return nil, found(err, "account %d", id)
 	}
 	return &t, nil
 }

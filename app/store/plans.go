@@ -52,7 +52,7 @@ var ErrNoState = errors.New("there is no such change of the plan")
 func latest(tx *gorm.DB, number string) (*Job, error) {
 	var j Job
 	if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&j, "number = ?", number).Error; err != nil {
-		return nil, fmt.Errorf("job %s: %w", number, ErrNotFound)
+		return nil, found(err, "job %s", number)
 	}
 	return &j, nil
 }

@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/trail"
 )
 
 func TestPlanStates(t *testing.T) {
@@ -92,7 +93,7 @@ func TestPlanStates(t *testing.T) {
 	must(err)
 	want(`1 undo "first" redo "another way"`)
 	// What was carried out is neither taken back nor done again.
-	must(s.EndPlan("J-1042"))
+	must(s.Append(trail.Entry{ID: trail.EndID("r-1", "done"), Time: time.Now(), Act: trail.ActDone, Run: "r-1", Job: "J-1042"}))
 	want(` undo "" redo ""`)
 	if _, err := s.Undo("J-1042", nil, true); !errors.Is(err, ErrNoState) {
 		t.Errorf("%v", err)

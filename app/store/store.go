@@ -5,22 +5,26 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/mysql"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 
 	"jadetrail/app/bench"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/trail"
 )
 
 //go:embed migrations/*.sql
@@ -126,6 +130,38 @@ func Open(dsn string) (*Store, error) {
 	return &Store{db, &Trail{db: db}}, nil
 }
 
+// Away tells that an error comes from a database that cannot be reached.
+func Away(err error) bool {
+	var network *net.OpError
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysqldriver.ErrInvalidConn) || errors.Is(err, ErrUnreachable) || errors.Is(err, sql.ErrConnDone) ||
+		errors.As(err, &network) && network.Op == "dial" || shuttingDown(err)
+}
+
+// shuttingDown is what a database says that is just being stopped (ER_SERVER_SHUTDOWN,
+// ER_CONNECTION_KILLED).
+func shuttingDown(err error) bool {
+	var said *mysqldriver.MySQLError
+	return errors.As(err, &said) && (said.Number == 1053 || said.Number == 1927)
+}
+
+// found makes of an error of looking something up one that says what was not found, and leaves any
+// other as it is: only what is truly not there is not found.
+func found(err error, format string, args ...any) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrNotFound)
+	}
+	return err
+}
+
+// Ping asks the database whether it is there.
+func (s *Store) Ping(ctx context.Context) error {
+	d, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return d.PingContext(ctx)
+}
+
 // SQL is the plain connection, for the sessions.
 func (s *Store) SQL() (*sql.DB, error) { return s.db.DB() }
 
@@ -228,13 +264,42 @@ func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("number")
 // Bays returns all bays by their letter.
 func (s *Store) Bays() (out []Bay, err error) { return out, s.db.Order("letter").Find(&out).Error }
 
-// SetBay puts a drive's image into a bay for a job, or with nil takes it out.
-func (s *Store) SetBay(letter string, image, job *string) error {
-	r := s.db.Model(&Bay{}).Where("letter = ?", letter).Updates(map[string]any{"image": image, "job": job})
-	if r.Error == nil && r.RowsAffected == 0 {
-		return fmt.Errorf("bay %s: %w", letter, ErrNotFound)
+// ErrBayTaken tells that a bay has another drive than the one that is put there.
+var ErrBayTaken = errors.New("the bay has another drive")
+
+// BayChange is what an act does to a bay: which drive it has from then on, nil for none, for which
+// job, and whether it is a shelf.
+type BayChange struct {
+	Letter     string
+	Image, Job *string
+	Shelf      bool
+}
+
+// Act does what an act does to a bay, if anything, and enters it in the trail: both, or nothing.
+// Doing it again changes nothing.
+func (s *Store) Act(e trail.Entry, b *BayChange) error {
+	return s.inChain(func(tx *gorm.DB) error {
+		if b != nil {
+			if err := b.do(tx); err != nil {
+				return err
+			}
+		}
+		if e.ID == "" {
+			return nil
+		}
+		return s.append(tx, []trail.Entry{e})
+	})
+}
+
+func (b *BayChange) do(tx *gorm.DB) error {
+	var now Bay
+	if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&now, "letter = ?", b.Letter).Error; err != nil {
+		return found(err, "bay %s", b.Letter)
 	}
-	return r.Error
+	if b.Image != nil && now.Image != nil && *now.Image != *b.Image {
+		return fmt.Errorf("%w: bay %s", ErrBayTaken, b.Letter)
+	}
+	return tx.Model(&Bay{}).Where("letter = ?", b.Letter).Updates(map[string]any{"image": b.Image, "job": b.Job, "shelf": b.Shelf}).Error
 }
 
 // SetShelf makes the drive in a bay a shelf, or no shelf any more.
@@ -252,15 +317,17 @@ func (s *Store) BaysOf(job string) (out []Bay, err error) {
 func (s *Store) Job(number, bay string) (*Job, *Bay, error) {
 	var j Job
 	if err := s.db.First(&j, "number = ?", number).Error; err != nil {
-		return nil, nil, fmt.Errorf("job %s: %w", number, ErrNotFound)
+		return nil, nil, found(err, "job %s", number)
 	}
 	var b Bay
 	q := s.db.Where("job = ?", number).Order("letter")
 	if bay != "" {
 		q = q.Where("letter = ?", bay)
 	}
-	if err := q.First(&b).Error; err != nil {
+	if err := q.First(&b).Error; errors.Is(err, gorm.ErrRecordNotFound) {
 		return &j, nil, nil
+	} else if err != nil {
+		return nil, nil, err
 	}
 	return &j, &b, nil
 }

@@ -36,6 +36,11 @@ type trailEntry struct {
 // Append implements trail.Sink. One writer at a time gives the entries their
 // place in the chain.
 func (t *Trail) Append(entries ...trail.Entry) error {
+	return t.inChain(func(tx *gorm.DB) error { return t.append(tx, entries) })
+}
+
+// inChain does something in one transaction while nobody else adds to the chain.
+func (t *Trail) inChain(f func(tx *gorm.DB) error) error {
 	return t.db.Connection(func(conn *gorm.DB) error {
 		var got int
 		if err := conn.Raw("SELECT GET_LOCK(CONCAT(DATABASE(), '.trail'), 30)").Scan(&got).Error; err != nil {
@@ -45,7 +50,7 @@ func (t *Trail) Append(entries ...trail.Entry) error {
 			return fmt.Errorf("%w: another writer holds it", trail.ErrChain)
 		}
 		defer conn.Exec("DO RELEASE_LOCK(CONCAT(DATABASE(), '.trail'))")
-		return conn.Transaction(func(tx *gorm.DB) error { return t.append(tx, entries) })
+		return conn.Transaction(f)
 	})
 }
 

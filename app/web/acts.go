@@ -161,7 +161,7 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 		}
 	}
 	s.desk.Forget(st.Drive.path)
-	return s.savePlan(c, st.Job.Number, steps, st.expect(), cols[at].Title)
+	return s.savePlan(c, st, steps, st.expect(), cols[at].Title)
 }
 
 // seenPlan is the state of the plan that a page showed whose act this is, nil where it does not
@@ -174,9 +174,26 @@ func seenPlan(c *gin.Context) *uint64 {
 	return &n
 }
 
-// savePlan keeps a job's changed plan, unless somebody else has changed it meanwhile.
-func (s *Server) savePlan(c *gin.Context, job string, steps []plan.Step, expect *layout.Layout, what string) error {
-	return s.store.SavePlan(job, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()})
+// savePlan keeps a job's changed plan: the one way to change it. It is refused while a run of the
+// plan is under way or open, for another drive of the job, and where somebody else has changed the
+// plan meanwhile.
+func (s *Server) savePlan(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string) error {
+	return s.changing(st, func() error {
+		return s.store.SavePlan(st.Job.Number, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()})
+	})
+}
+
+// changing lets a job's plan be changed, where it may be. No run of it is begun meanwhile.
+func (s *Server) changing(st *jobState, f func() error) error {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; nothing was changed. Carry that out or take its steps out first")
+	}
+	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; the plan stays as it is")
+	}
+	return f()
 }
 
 // expect is the drive as the plan was begun for it.
@@ -189,27 +206,13 @@ func (st *jobState) expect() *layout.Layout {
 
 // takeOut removes a step from the plan.
 func (s *Server) takeOut(c *gin.Context) {
-	j, _, err := s.store.Job(c.Param("job"), bayOf(c))
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	steps, expect, err := j.Steps()
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	i, err := strconv.Atoi(c.PostForm("step"))
-	if err != nil || i < 1 || i > len(steps) {
-		s.refuse(c, errors.New("there is no such step; the plan is as it was"), back(c))
-		return
-	}
-	what := fmt.Sprintf("step %d, %s, taken out", i, steps[i-1].Do)
-	if err := s.savePlan(c, j.Number, slices.Delete(steps, i-1, i), expect, what); err != nil {
-		s.refuse(c, err, back(c))
-		return
-	}
-	c.Redirect(303, back(c))
+	s.change(c, func(_ *jobState, steps []plan.Step) ([]plan.Step, string, error) {
+		i, err := stepOf(c, steps)
+		if err != nil {
+			return nil, "", err
+		}
+		return slices.Delete(steps, i, i+1), fmt.Sprintf("step %d, %s, taken out", i+1, steps[i].Do), nil
+	})
 }
 
 // layAnew keeps the plan's steps for the drive as it is now.
@@ -220,16 +223,39 @@ func (s *Server) layAnew(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	if err := s.savePlan(c, st.Job.Number, st.Steps, st.Drive.sv.Layout, "laid anew on the drive as it is"); err != nil {
+	if err := s.savePlan(c, st, st.Steps, st.Drive.sv.Layout, "laid anew on the drive as it is"); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
 	s.say(c, "sound", "The plan was laid anew on the drive as it is now. Look at every step once more.", back(c))
 }
 
-// begin opens the job's drive again and starts work on it.
-func (s *Server) begin(c *gin.Context, kind, title string, write bool, f func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error)) {
+// asSeen refuses to act on another plan, or another drive, than the page showed from which it was
+// asked for.
+func asSeen(c *gin.Context, j *store.Job, d *drive) error {
+	n := seenPlan(c)
+	switch {
+	case n == nil || c.Query("drive") == "":
+		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
+	case *n != j.PlanState:
+		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun. It is shown as it is now: look at it, and begin again if it is what you want")
+	case c.Query("drive") != d.state():
+		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun. It is shown as it is now: look at it, and begin again if it is what you want")
+	}
+	return nil
+}
+
+// begin opens the job's drive again and starts work on it; seen tells that it is about the plan
+// and the drive as a page has shown them.
+func (s *Server) begin(c *gin.Context, kind, title string, write, seen bool, f func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error)) {
+	s.planning.Lock() // the plan that is read now is the one that is carried out
+	defer s.planning.Unlock()
 	j, d, err := s.job(c.Param("job"), bayOf(c), write)
+	if err == nil && seen {
+		if err = asSeen(c, j, d); err != nil {
+			d.close()
+		}
+	}
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
@@ -284,7 +310,7 @@ func (s *Server) backUp(c *gin.Context) {
 	if c.PostForm("onto") == sh.To {
 		s.sessions.Put(c.Request.Context(), chosenShelf, sh.To)
 	}
-	s.begin(c, "back-up", "Backup", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	s.begin(c, "back-up", "Backup", false, false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		o.Shelf = sh
 		var made []string
 		for i, n := range numbers {
@@ -308,7 +334,7 @@ func (s *Server) backUp(c *gin.Context) {
 }
 
 func (s *Server) rehearse(c *gin.Context) {
-	s.begin(c, "rehearse", "Rehearsal", false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	s.begin(c, "rehearse", "Rehearsal", false, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		steps, expect, err := j.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to rehearse"))
@@ -327,8 +353,12 @@ func (s *Server) rehearse(c *gin.Context) {
 }
 
 func (s *Server) carryOut(c *gin.Context) {
-	serial, compare := c.PostForm("serial"), c.PostForm("compare") != ""
-	s.begin(c, "carry-out", "Carry out", true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	serial, compare, despite := c.PostForm("serial"), c.PostForm("compare") != "", c.PostForm("despite")
+	if len(despite) > maxReason {
+		s.refuse(c, errors.New("that reason is too long; nothing was begun"), back(c))
+		return
+	}
+	s.begin(c, "carry-out", "Carry out", true, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		steps, expect, err := j.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to carry out"))
@@ -339,9 +369,13 @@ func (s *Server) carryOut(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		o.Report, o.Compare = toUpdate(report, titles, false), compare
+		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(report, titles, false), compare, despite, s.verify
 		began := s.now()
 		res, err := run.CarryOut(ctx, o)
+		late := ""
+		if errors.Is(err, run.ErrWaiting) { // what was done to the drive is done
+			late, err = " The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back.", nil
+		}
 		if err != nil {
 			return "", err
 		}
@@ -349,6 +383,9 @@ func (s *Server) carryOut(c *gin.Context) {
 		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
 		if res.Written < res.Bytes-res.Bytes/20 {
 			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
+		}
+		if text += late; late != "" {
+			return text, nil
 		}
 		if res.Written >= leastMeasured {
 			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
@@ -380,20 +417,27 @@ func (s *Server) estimate(number, bay string) (plan.Price, []string, error) {
 
 // resume finishes an unfinished run or takes it back.
 func (s *Server) resume(c *gin.Context) {
-	undo := c.PostForm("undo") == "yes"
+	undo, asked := c.PostForm("undo") == "yes", c.PostForm("run")
 	kind, title := "resume", "Finishing the run"
 	if undo {
 		kind, title = "undo", "Taking the run back"
 	}
-	s.begin(c, kind, title, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	s.begin(c, kind, title, true, false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
 		open, err := run.Open(o)
 		if err != nil {
 			return "", err
 		}
-		if open != nil {
-			o.Report = toUpdate(report, open.Titles(), undo)
+		switch {
+		case open == nil:
+			return "", errors.New("no run is open on this drive any more; it was finished or taken back meanwhile")
+		case asked != open.ID:
+			return "", fmt.Errorf("another run is open on this drive than you looked at (%s). Look at it first; nothing was done", open.ID)
 		}
+		o.Report = toUpdate(report, open.Titles(), undo)
 		res, err := run.Resume(ctx, o, undo)
+		if errors.Is(err, run.ErrWaiting) {
+			return "The run has ended, and the drive is as it should be. The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back.", nil
+		}
 		if err != nil {
 			return "", err
 		}
@@ -401,6 +445,28 @@ func (s *Server) resume(c *gin.Context) {
 			return "The run was taken back; the drive is as it was before it.", nil
 		}
 		return "The run was finished: the drive is as planned.", nil
+	})
+}
+
+// leave ends a run that is open on the drive with the drive as it is.
+func (s *Server) leave(c *gin.Context) {
+	reason, asked := strings.TrimSpace(c.PostForm("reason")), c.PostForm("run")
+	if reason == "" || len(reason) > maxReason {
+		s.refuse(c, errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done"), back(c))
+		return
+	}
+	s.begin(c, "leave", "Leaving the drive as it is", true, false, func(_ context.Context, _ *store.Job, _ *drive, o run.Options, _ func(work.Update)) (string, error) {
+		open, err := run.Open(o)
+		if err != nil {
+			return "", err
+		}
+		if open == nil || open.ID != asked {
+			return "", errors.New("another run is open on this drive than you looked at, or none; nothing was done")
+		}
+		if _, err := run.Leave(o, reason); err != nil {
+			return "", err
+		}
+		return "The drive is left as it is; the run has ended. Look at what is on it before anything else is done to it.", nil
 	})
 }
 

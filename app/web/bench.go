@@ -6,9 +6,11 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/run"
 	"jadetrail/core/survey"
 )
 
@@ -45,6 +47,10 @@ type benchView struct {
 	Head string
 	Jobs []benchJob
 	Bays []benchBay
+	// Stray lies among the runs and is none that can be read; Settled is what became of acts that
+	// had been cut short.
+	Stray   []string
+	Settled *shop.Settled
 }
 
 func (s *Server) benchPage(c *gin.Context) {
@@ -114,6 +120,11 @@ func (s *Server) benchPage(c *gin.Context) {
 			_, v.Bays[i].Alike = survey.Apart(b.Identity, b.Size, others)
 		}
 	}
+	if v.Stray, err = run.Stray(s.folder("runs")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	v.Settled = s.told.Load()
 	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
 }
 

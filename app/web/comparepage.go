@@ -2,13 +2,16 @@ package web
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
+	"path/filepath"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/compare"
@@ -130,6 +133,9 @@ func (s *Server) startCompare(c *gin.Context) {
 	var list []pair
 	_, o, err := s.inBay(letter)
 	if err == nil {
+		err = errors.Join(s.settledDrive(d), s.settledDrive(o))
+	}
+	if err == nil {
 		list, err = pairs(c, d, o, part)
 	}
 	closeBoth := func() {
@@ -152,13 +158,15 @@ func (s *Server) startCompare(c *gin.Context) {
 					return "", err
 				}
 				r.ID, r.Time, r.Who = fmt.Sprintf("c-%s-%s-p%d", s.now().UTC().Format("20060102-150405"), tail, p.here.Place.Span.Number), s.now(), who
-				if err := s.coverage.Save(r); err != nil {
-					return "", err
-				}
 				text := fmt.Sprintf("%s compared with %s: %s", p.here.Place.Span.Title(), p.there.Place.Span.Title(), verdict(r))
 				said = append(said, text)
-				if err := s.store.Append(trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Partition: p.here.Place.Span.Number, Text: strings.TrimSuffix(text, "."),
-					Drive: trail.Drive{DiskID: p.here.Place.DiskID, Model: p.here.Place.Model, Serial: p.here.Place.Serial}}); err != nil {
+				kept, err := json.Marshal(r)
+				if err != nil {
+					return "", err
+				}
+				if err := s.books.Do(shop.Act{ID: r.ID, Files: []shop.File{{Name: filepath.Join("coverage", r.ID+".json"), Data: kept}},
+					Entry: trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Partition: p.here.Place.Span.Number, Text: strings.TrimSuffix(text, "."),
+						Drive: trail.Drive{DiskID: p.here.Place.DiskID, Model: p.here.Place.Model, Serial: p.here.Place.Serial}}}); err != nil {
 					return "", err
 				}
 			}

@@ -21,6 +21,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sys/unix"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
@@ -293,33 +294,32 @@ func (s *Server) attach(c *gin.Context) {
 			return "", err
 		}
 		defer src.Close()
-		free, err := room(s.folder("drives"))
-		if err != nil {
-			return "", err
-		}
 		name := s.imageName(id)
-		to := filepath.Join(s.folder("drives"), name)
-		err = unix.EXDEV
-		if src.Format == intake.Raw { // the same bytes: the file itself becomes the drive
-			err = os.Rename(from, to)
-		}
-		if errors.Is(err, unix.EXDEV) { // another form, or on another file system
-			err = src.TakeIn(ctx, to, max(free-keepFree, 0), func(p intake.Progress) {
+		act := shop.Act{Bay: bay, Image: &name, Job: job}
+		coming := filepath.Join("dock", filepath.Base(from))
+		if src.Format != intake.Raw { // what it is as a drive is made beside it
+			coming = filepath.Join("drives", name+comingEnds)
+			free, err := room(s.folder("drives"))
+			if err != nil {
+				return "", err
+			}
+			defer os.Remove(filepath.Join(s.data, coming))
+			if err := src.TakeIn(ctx, filepath.Join(s.data, coming), max(free-keepFree, 0), func(p intake.Progress) {
 				report(work.Update{Phase: "taking in", Done: p.Done, Total: p.Total})
-			})
+			}); err != nil {
+				return "", err
+			}
 		}
-		if err == nil {
-			err = writeIdentity(to+".drive.json", id)
+		act.Moves = []shop.Move{{From: coming, To: filepath.Join("drives", name)}}
+		if src.Format == intake.Raw { // the file itself becomes the drive
+			act.Moves = append(act.Moves, shop.Move{From: coming + ".pc.json", To: filepath.Join("drives", name+".pc.json"), Maybe: true},
+				shop.Move{From: coming + ".bad.json", To: filepath.Join("drives", name+".bad.json"), Maybe: true})
 		}
-		if err != nil {
-			return "", err
+		said, err := s.attached(&act, filepath.Join(s.data, coming), id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
+		if err == nil && src.Format == intake.Raw {
+			os.Remove(from + ".drive.json") // the drive has its own now
 		}
-		if src.Format == intake.Raw {
-			os.Rename(from+".pc.json", to+".pc.json") // where there is one
-			os.Remove(from + ".drive.json")
-			os.Remove(from)
-		}
-		return s.attached(to, name, bay, job, id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
+		return said, err
 	})
 	if err != nil {
 		s.refuse(c, err, "/dock")
@@ -328,36 +328,54 @@ func (s *Server) attach(c *gin.Context) {
 	c.Redirect(303, "/dock")
 }
 
-// attached puts a drive into its bay and enters that in the trail.
-func (s *Server) attached(path, name, bay string, job *string, id survey.Identity, who, how string) (string, error) {
+// forgetComing takes away what was on its way into a bay when the server stopped.
+func (s *Server) forgetComing() error {
+	list, err := filepath.Glob(filepath.Join(s.folder("drives"), "*"+comingEnds))
+	for _, p := range list {
+		err = errors.Join(err, os.Remove(p))
+	}
+	return err
+}
+
+// comingEnds is what the names of drives end with that are not yet in a bay. At a start none is
+// on its way, and what has such a name is taken away.
+const comingEnds = ".coming"
+
+// attached puts a drive into its bay and enters that in the trail. Its image is at path as yet, and
+// is looked at there: what is no drive stays where it is.
+func (s *Server) attached(act *shop.Act, path string, id survey.Identity, who, how string) (string, error) {
 	im, err := disk.OpenImage(path, 0, false)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("%w. It stays in the dock", err)
 	}
 	defer im.Close()
 	sv, err := survey.Read(im, nil)
 	if err != nil {
 		return "", err
 	}
-	if err := s.store.SetBay(bay, &name, job); err != nil {
+	identity, err := json.MarshalIndent(id, "", "  ")
+	if err != nil {
 		return "", err
 	}
-	if job == nil && !id.ReadOnly && looksLikeShelf(&drive{sv: sv}) {
-		if err := s.store.SetShelf(bay, true); err != nil {
-			return "", err
-		}
+	act.Files = append(act.Files, shop.File{Name: filepath.Join("drives", *act.Image+".drive.json"), Data: append(identity, '\n')})
+	if act.Job == nil && !id.ReadOnly && looksLikeShelf(&drive{sv: sv}) {
+		act.Shelf = true
 		how += "; backups are on it, so it is a shelf"
 	}
 	tail, err := s.tail()
 	if err != nil {
 		return "", err
 	}
-	e := trail.Entry{ID: "e-attach-" + tail, Time: s.now(), Who: who, Act: trail.ActAttach, Drive: trail.Drive{DiskID: sv.Layout.DiskID, Model: id.Model, Serial: id.Serial}, After: sv.Layout,
-		Text: fmt.Sprintf("Drive of %s attached in bay %s, %s", makersSize(im.Size()), bay, how)}
-	if job != nil {
-		e.Job = *job
+	act.ID = "attach-" + tail
+	act.Entry = trail.Entry{ID: "e-attach-" + tail, Time: s.now(), Who: who, Act: trail.ActAttach, Drive: trail.Drive{DiskID: sv.Layout.DiskID, Model: id.Model, Serial: id.Serial}, After: sv.Layout,
+		Text: fmt.Sprintf("Drive of %s attached in bay %s, %s", makersSize(im.Size()), act.Bay, how)}
+	if act.Job != nil {
+		act.Entry.Job = *act.Job
 	}
-	return fmt.Sprintf("Bay %s has the drive %s with %s.", bay, id.Serial, plural(len(sv.Layout.Partitions()), "partition", "partitions")), s.store.Append(e)
+	if err := s.books.Do(*act); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("Bay %s has the drive %s with %s.", act.Bay, id.Serial, plural(len(sv.Layout.Partitions()), "partition", "partitions")), nil
 }
 
 // blankDrive makes a new empty drive.
@@ -381,16 +399,16 @@ func (s *Server) blankDrive(c *gin.Context) {
 		return
 	}
 	name := s.imageName(id)
-	path := filepath.Join(s.folder("drives"), name)
-	im, err := disk.CreateImage(path, size, sector)
+	coming := filepath.Join(s.folder("drives"), name+comingEnds)
+	im, err := disk.CreateImage(coming, size, sector)
 	if err == nil {
 		im.Close()
-		if err = writeIdentity(path+".drive.json", id); err == nil {
-			var said string
-			if said, err = s.attached(path, name, bay, job, id, me(c).Name, "new and blank"); err == nil {
-				s.say(c, "sound", said, "/dock")
-				return
-			}
+		defer os.Remove(coming)
+		act := shop.Act{Bay: bay, Image: &name, Job: job, Moves: []shop.Move{{From: filepath.Join("drives", name+comingEnds), To: filepath.Join("drives", name)}}}
+		var said string
+		if said, err = s.attached(&act, coming, id, me(c).Name, "new and blank"); err == nil {
+			s.say(c, "sound", said, "/dock")
+			return
 		}
 	}
 	s.refuse(c, err, "/dock")
@@ -398,65 +416,90 @@ func (s *Server) blankDrive(c *gin.Context) {
 
 // detach takes a drive out of its bay; its image goes to the dock.
 func (s *Server) detach(c *gin.Context) {
-	b, d, err := s.inBay(c.PostForm("bay"))
+	b, err := s.bay(c.PostForm("bay"))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
+	}
+	name := filepath.Base(*b.Image)
+	path := filepath.Join(s.folder("drives"), name)
+	tail, err := s.tail()
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	act := shop.Act{ID: "detach-" + tail, Bay: b.Letter}
+	act.Entry = trail.Entry{ID: "e-detach-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActDetach, Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
+	if b.Job != nil {
+		act.Entry.Job = *b.Job
+	}
+	said := fmt.Sprintf("Bay %s is empty. The drive's image lies in the dock as %s.", b.Letter, name)
+	if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) { // nothing is there that could be taken out
+		act.Entry.Text += "; its image was not there"
+		said = fmt.Sprintf("Bay %s is empty. Its drive's image was not there.", b.Letter)
+	} else if err = s.leaving(b, &act, path); err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	if err := s.books.Do(act); err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// leaving sees that a drive can leave its bay, and what of files goes with it.
+func (s *Server) leaving(b *store.Bay, act *shop.Act, path string) error {
+	if s.desk.Busy(path) || s.desk.Busy("dock") {
+		return errors.New("work on this drive is under way; it stays in its bay. Wait until that is done, or stop it")
+	}
+	if b.Shelf && shelf.InUse(path) {
+		return errors.New("a backup on this drive is just being made or taken away; the shelf stays in its bay. Wait until that is done")
+	}
+	name := filepath.Base(path)
+	if _, err := os.Stat(filepath.Join(s.folder("dock"), name)); err == nil {
+		return fmt.Errorf("the dock has a file %s already; the drive stays in its bay", name)
+	}
+	act.Moves = []shop.Move{{From: filepath.Join("drives", name), To: filepath.Join("dock", name)}}
+	for _, ends := range []string{".drive.json", ".pc.json", ".bad.json", ".shelf-journal"} {
+		act.Moves = append(act.Moves, shop.Move{From: filepath.Join("drives", name+ends), To: filepath.Join("dock", name+ends), Maybe: true})
+	}
+	d, err := s.open(b, false)
+	if err != nil { // a drive that cannot be read can be taken out all the same
+		act.Entry.Text += "; it could not be read"
+		return nil
 	}
 	defer d.close()
 	pending, err := s.unfinished(d)
-	switch {
-	case err != nil:
-	case s.desk.Busy(d.path) || s.desk.Busy("dock"):
-		err = errors.New("work on this drive is under way; it stays in its bay. Wait until that is done, or stop it")
-	case pending != nil:
+	if err == nil && pending != nil {
 		err = errors.New("a run on this drive is not finished; it stays in its bay. Finish the run or take it back first")
-	case b.Shelf && shelf.InUse(d.path):
-		err = errors.New("a backup on this drive is just being made or taken away; the shelf stays in its bay. Wait until that is done")
 	}
-	to := filepath.Join(s.folder("dock"), filepath.Base(d.path))
-	if err == nil {
-		if _, e := os.Stat(to); e == nil {
-			err = fmt.Errorf("the dock has a file %s already; the drive stays in its bay", filepath.Base(to))
-		}
-	}
-	if err == nil {
-		err = os.Rename(d.path, to)
-	}
+	act.Entry.Drive = trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
+	act.Entry.Before = d.sv.Layout
+	return err
+}
+
+// bay is the bay of that letter, with a drive in it.
+func (s *Server) bay(letter string) (*store.Bay, error) {
+	bays, err := s.store.Bays()
 	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return nil, err
 	}
-	for _, ends := range []string{".drive.json", ".pc.json"} {
-		if e := os.Rename(d.path+ends, to+ends); e != nil && !errors.Is(e, fs.ErrNotExist) {
-			err = e
-		}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == letter && b.Image != nil })
+	if i < 0 {
+		return nil, fmt.Errorf("bay %q has no drive", letter)
 	}
-	tail, e := s.tail()
-	entry := trail.Entry{ID: "e-detach-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActDetach, Drive: trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}, Before: d.sv.Layout,
-		Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
-	if b.Job != nil {
-		entry.Job = *b.Job
-	}
-	if err = errors.Join(err, e, s.store.SetShelf(b.Letter, false), s.store.SetBay(b.Letter, nil, nil), s.store.Append(entry)); err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	s.say(c, "sound", fmt.Sprintf("Bay %s is empty. The drive's image lies in the dock as %s.", b.Letter, filepath.Base(to)), "/dock")
+	return &bays[i], nil
 }
 
 // inBay opens the drive in a bay.
 func (s *Server) inBay(letter string) (*store.Bay, *drive, error) {
-	bays, err := s.store.Bays()
+	b, err := s.bay(letter)
 	if err != nil {
 		return nil, nil, err
 	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == letter && b.Image != nil })
-	if i < 0 {
-		return nil, nil, fmt.Errorf("bay %q has no drive", letter)
-	}
-	d, err := s.open(&bays[i], false)
-	return &bays[i], d, err
+	d, err := s.open(b, false)
+	return b, d, err
 }
 
 // howAttached changes whether a drive is attached for evidence.
@@ -469,16 +512,21 @@ func (s *Server) howAttached(c *gin.Context) {
 	defer d.close()
 	id := d.Identity
 	id.ReadOnly = c.PostForm("read_only") != ""
-	if s.desk.Busy(d.path) {
+	how := map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]
+	text, err := json.MarshalIndent(id, "", "  ")
+	tail, e := s.tail()
+	if err = errors.Join(err, e); err == nil && s.desk.Busy(d.path) {
 		err = work.ErrBusy
-	} else {
-		err = writeIdentity(d.path+".drive.json", id)
+	}
+	if err == nil {
+		err = s.books.Do(shop.Act{ID: "how-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+".drive.json"), Data: append(text, '\n')}},
+			Entry: trail.Entry{ID: "e-how-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActAttach, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is attached %s from now on", b.Letter, how)}})
 	}
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
 	}
-	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is attached %s.", b.Letter, map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]), "/dock")
+	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is attached %s.", b.Letter, how), "/dock")
 }
 
 // handOut writes a drive out in a form that can be handed over.
@@ -489,9 +537,13 @@ func (s *Server) handOut(c *gin.Context) {
 		return
 	}
 	b, d, err := s.inBay(c.PostForm("bay"))
-	if err == nil && s.desk.Busy(d.path) {
-		d.close()
-		err = work.ErrBusy
+	if err == nil {
+		if err = s.settledDrive(d); err == nil && s.desk.Busy(d.path) {
+			err = work.ErrBusy
+		}
+		if err != nil {
+			d.close()
+		}
 	}
 	if err != nil {
 		s.refuse(c, err, "/dock")

@@ -1,6 +1,8 @@
 package web
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -33,6 +35,21 @@ type drive struct {
 }
 
 func (d *drive) close() { d.im.Close() }
+
+// state names the drive as it is: which one, and how it is laid out. How full a volume is does not
+// count.
+func (d *drive) state() string {
+	h := sha256.New()
+	l := d.sv.Layout
+	fmt.Fprintln(h, d.Identity.Serial, l.Scheme, l.DiskID, l.Size, l.Sector)
+	for _, p := range l.Partitions() {
+		fmt.Fprintln(h, p.Number, p.Start, p.End, p.TypeID, p.UniqueID, p.Name, p.Attributes, p.Active)
+		if v := p.Volume; v != nil {
+			fmt.Fprintln(h, v.Kind, v.Label, v.Serial, v.TotalBytes, v.ClusterBytes)
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
 
 // errNoDrive tells that a job's drive is in no bay.
 var errNoDrive = errors.New("no drive of this job is in a bay")
@@ -107,7 +124,7 @@ func (s *Server) stateOf(number, diskID string) (*jobState, error) {
 func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
-		Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+		Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
 		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
 	}
 }
@@ -115,6 +132,16 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 // unfinished is the run that is open on a drive, nil for none.
 func (s *Server) unfinished(d *drive) (*run.Unfinished, error) {
 	return run.Open(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
+}
+
+// settledDrive refuses a drive with an open run: nothing that is made from it as it is counts.
+func (s *Server) settledDrive(d *drive) error {
+	return run.Closed(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
+}
+
+// driveName names a drive in the trail.
+func driveName(d *drive) trail.Drive {
+	return trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
 }
 
 // block is a span as the map draws it.

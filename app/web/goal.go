@@ -192,15 +192,13 @@ func (s *Server) takeRoute(c *gin.Context) {
 		err = errors.New("it is not clear what the goal is; nothing was planned")
 	case len(st.Steps) > 0 || st.Elsewhere:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
-	case s.desk.Busy(st.Drive.path) || st.Pending != nil:
-		err = errors.New("a run on this drive is not finished; nothing was planned")
 	}
 	if err == nil {
 		a := plan.Routes(st.Drive.sv.Layout, s.withFolders(st, g), g)
 		i := slices.IndexFunc(a.Routes, func(r plan.Route) bool { return r.ID == c.PostForm("route") })
 		if i < 0 {
 			err = errors.New("that route is not there any more; look at the drive as it is now")
-		} else if err = s.savePlan(c, st.Job.Number, a.Routes[i].Plan.Steps, st.expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
+		} else if err = s.savePlan(c, st, a.Routes[i].Plan.Steps, st.expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
 			s.desk.Forget(st.Drive.path)
 			s.say(c, "sound", fmt.Sprintf("Planned: %s. Safeguard says what is still asked for.", a.Routes[i].Title), back(c))
 			return

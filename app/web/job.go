@@ -13,11 +13,13 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
+	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
+	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
 
@@ -71,6 +73,12 @@ func (s *Server) work(st *jobState) error {
 	o := s.options(d, st.Job, "")
 	if st.Pending, err = run.Open(o); err != nil {
 		return err
+	}
+	if l := d.sv.Layout; st.Pending != nil { // told before all else
+		if len(l.Findings) > 0 && l.Findings[0].Code == survey.UnfinishedRun {
+			l.Findings = l.Findings[1:]
+		}
+		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
 	}
 	if st.Facts, err = run.Facts(o, d.sv, st.Steps); err != nil {
 		return err
@@ -281,6 +289,9 @@ type jobView struct {
 	Panels   []panel
 	Gaps     []gapPanel
 	Letters  []answer // for letters that are missing
+	State    string   // of the drive, as the page shows it
+	Broken   bool     // the trail does not verify
+	Open     string   // why the run that is open cannot be gone on with, "" where it can
 	Apart    int      // how many characters the serial check asks for
 	Alike    []string // bays with drives that look alike
 	Makers   string   // the drive's size as its label has it
@@ -386,6 +397,10 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	v.Map.Selected = v.Selected
+	v.State, v.Broken = st.Drive.state(), s.chainBroken()
+	if st.Pending != nil && st.Pending.Broken != nil {
+		v.Open = run.Sentence(st.Pending.Broken)
+	}
 	v.Goal = s.goal(c, st)
 	v.Price = st.price()
 	if v.Plans, err = s.plansOf(st); err != nil {

@@ -21,7 +21,7 @@ import (
 )
 
 // wait waits until a piece of work has ended and returns what came of it.
-func (s *shop) wait(t *testing.T, key string) string {
+func (s *front) wait(t *testing.T, key string) string {
 	t.Helper()
 	for range 600 {
 		if w, ok := s.desk.State(key); ok && w.Ended != nil && w.Kind != "" {
@@ -33,7 +33,7 @@ func (s *shop) wait(t *testing.T, key string) string {
 	return ""
 }
 
-func (s *shop) put(t *testing.T, path string, b []byte) (int, string) {
+func (s *front) put(t *testing.T, path string, b []byte) (int, string) {
 	t.Helper()
 	q, _ := http.NewRequest("PUT", s.url+path, bytes.NewReader(b))
 	r, err := s.client.Do(q)
@@ -301,7 +301,7 @@ func TestMendInTheBrowser(t *testing.T) {
 		t.Error("the bench does not say what waits")
 	}
 	s.post(t, "/jobs/J-1047/mend")
-	s.post(t, "/jobs/J-1047/carry-out")
+	s.post(t, s.shown(t, "J-1047", "carry-out"))
 	if out := s.wait(t, path); !strings.Contains(out, "as planned") {
 		t.Fatal(out)
 	}
@@ -324,12 +324,12 @@ func TestLookAlikes(t *testing.T) {
 	s.post(t, "/jobs/J-1046/steps", "do", "delete", "partition", "7", "waiver", "only an old backup")
 	path := filepath.Join(s.data, "drives", "brightwater-office.img")
 	for serial, want := range map[string]string{"4D7C": "serial check failed"} {
-		s.post(t, "/jobs/J-1046/carry-out", "serial", serial)
+		s.post(t, s.shown(t, "J-1046", "carry-out"), "serial", serial)
 		if out := s.wait(t, path); !strings.Contains(out, want) {
 			t.Errorf("%s: %s", serial, out)
 		}
 	}
-	s.post(t, "/jobs/J-1046/carry-out", "serial", "8-4D7C")
+	s.post(t, s.shown(t, "J-1046", "carry-out"), "serial", "8-4D7C")
 	if out := s.wait(t, path); !strings.Contains(out, "as planned") {
 		t.Fatal(out)
 	}

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -129,10 +131,7 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 		f, said, err = change(d)
 	}
 	if err == nil {
-		err = saveFacts(d, f)
-	}
-	if err == nil {
-		err = s.enterPC(c, j, d, said)
+		err = s.enterPC(c, j, d, f, said)
 	}
 	if err != nil {
 		s.refuse(c, err, where)
@@ -141,13 +140,18 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	s.say(c, "sound", said, where)
 }
 
-func (s *Server) enterPC(c *gin.Context, j *store.Job, d *drive, said string) error {
+// enterPC keeps the facts about a drive's PC and enters what was changed.
+func (s *Server) enterPC(c *gin.Context, j *store.Job, d *drive, f *pc.Facts, said string) error {
 	tail, err := s.tail()
 	if err != nil {
 		return err
 	}
-	return s.store.Append(trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActLetter, Job: j.Number, Text: strings.TrimSuffix(said, "."),
-		Drive: trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+	text, err := json.MarshalIndent(f, "", "  ")
+	if err != nil {
+		return err
+	}
+	return s.books.Do(shop.Act{ID: "pc-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+".pc.json"), Data: append(text, '\n')}},
+		Entry: trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActLetter, Job: j.Number, Drive: driveName(d), Text: strings.TrimSuffix(said, ".")}})
 }
 
 // giveLetter gives, changes or takes away a volume's letter on the PC.

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"net/http"
 	"strings"
 	"sync"
@@ -9,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/bench"
+	"jadetrail/app/store"
 )
 
 type signInView struct {
@@ -41,6 +43,10 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	t, err := s.store.SignIn(login, c.PostForm("password"))
+	if err != nil && !errors.Is(err, store.ErrSignIn) {
+		s.fail(c, err)
+		return
+	}
 	if err != nil {
 		s.showSignIn(c, http.StatusUnauthorized, signInView{Login: login, Trouble: "Name and password do not belong together. Try again."})
 		return
@@ -65,6 +71,10 @@ func (s *Server) signOut(c *gin.Context) {
 func (s *Server) signedIn(c *gin.Context) {
 	id := s.sessions.GetInt64(c.Request.Context(), "technician")
 	t, err := s.store.Technician(uint64(id))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		s.fail(c, err)
+		return
+	}
 	if id == 0 || err != nil {
 		next := "/"
 		if c.Request.Method == http.MethodGet {

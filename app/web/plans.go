@@ -52,18 +52,9 @@ func (s *Server) change(c *gin.Context, f func(st *jobState, steps []plan.Step) 
 		return
 	}
 	defer st.Drive.close()
-	if st.Elsewhere {
-		err = errors.New("this job has a plan for another of its drives; nothing was changed")
-	} else if s.desk.Busy(st.Drive.path) || st.Pending != nil {
-		err = errors.New("a run on this drive is not finished; the plan stays as it is")
-	}
-	var steps []plan.Step
-	var what string
+	steps, what, err := f(st, slices.Clone(st.Steps))
 	if err == nil {
-		steps, what, err = f(st, slices.Clone(st.Steps))
-	}
-	if err == nil {
-		err = s.savePlan(c, st.Job.Number, steps, st.expect(), what)
+		err = s.savePlan(c, st, steps, st.expect(), what)
 	}
 	if err != nil {
 		s.refuse(c, err, back(c))
@@ -189,11 +180,10 @@ func (s *Server) undoPlan(c *gin.Context) {
 	}
 	defer st.Drive.close()
 	what := ""
-	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
-		err = errors.New("a run on this drive is not finished; the plan stays as it is")
-	} else {
+	err = s.changing(st, func() (err error) {
 		what, err = s.store.Undo(st.Job.Number, seenPlan(c), again)
-	}
+		return err
+	})
 	switch {
 	case errors.Is(err, store.ErrNoState):
 		s.refuse(c, errors.New("there is nothing to take back or to do again; the plan is as it was"), back(c))

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +16,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
@@ -48,23 +48,18 @@ func (s *Server) searchFile(d *drive) string {
 	return filepath.Join(s.data, "searches", filepath.Base(d.path)+".json")
 }
 
-// searchedBefore is the search of a drive that is kept, nil for none.
-func (s *Server) searchedBefore(d *drive) (*searched, error) {
+// searchedBefore is the search of a drive that is kept, nil for none. One that cannot be read is
+// none: the drive can be searched again.
+func (s *Server) searchedBefore(d *drive) *searched {
 	b, err := os.ReadFile(s.searchFile(d))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+	if err != nil {
+		return nil
 	}
 	var k searched
-	if err == nil {
-		err = json.Unmarshal(b, &k)
+	if json.Unmarshal(b, &k) != nil || k.DiskID != d.sv.Layout.DiskID || k.Size != d.sv.Layout.Size {
+		return nil // damaged, of another drive, or of another table
 	}
-	if err != nil {
-		return nil, fmt.Errorf("the search of this drive that was kept cannot be read: %w", err)
-	}
-	if k.DiskID != d.sv.Layout.DiskID || k.Size != d.sv.Layout.Size {
-		return nil, nil // of another drive, or of another table
-	}
-	return &k, nil
+	return &k
 }
 
 // judged are the noted places that are looked at for a page.
@@ -72,11 +67,10 @@ func (k *searched) judged() []disk.Bytes { return k.Told[:min(len(k.Told), mostJ
 
 // seenOn tells where an earlier search of a drive saw structures.
 func (s *Server) seenOn(d *drive) ([]disk.Bytes, error) {
-	k, err := s.searchedBefore(d)
-	if err != nil || k == nil {
-		return nil, err
+	if k := s.searchedBefore(d); k != nil {
+		return k.judged(), nil
 	}
-	return k.judged(), nil
+	return nil, nil
 }
 
 // hints are the places that the trail tells of.
@@ -91,10 +85,7 @@ func (s *Server) lost(ctx context.Context, d *drive) ([]seek.Find, *searched, er
 	if err != nil {
 		return nil, nil, err
 	}
-	before, err := s.searchedBefore(d)
-	if err != nil {
-		return nil, nil, err
-	}
+	before := s.searchedBefore(d)
 	x := seek.New(d.im, d.sv, hints)
 	if err := x.Likely(ctx); err != nil {
 		return nil, nil, err
@@ -243,11 +234,12 @@ func (s *Server) startSearch(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	hints, err := s.hints(d)
-	var before *searched
+	err = s.settledDrive(d)
+	var hints []seek.Hint
 	if err == nil {
-		before, err = s.searchedBefore(d)
+		hints, err = s.hints(d)
 	}
+	before := s.searchedBefore(d)
 	keep := searched{DiskID: d.sv.Layout.DiskID, Size: d.sv.Layout.Size, Who: me(c).Name}
 	if before != nil && c.PostForm("on") != "" && before.Reached < before.Size {
 		keep.Reached, keep.Told = before.Reached, before.Told
@@ -295,9 +287,6 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 	finds := x.Finds()
 	keep.Told = slices.Compact(slices.Sorted(slices.Values(append(keep.Told, x.Told()...))))
 	keep.Reached, keep.When = reached, s.now()
-	if err := s.keepSearch(d, &keep); err != nil {
-		return "", err
-	}
 	found := 0
 	for _, f := range finds {
 		if !f.Ghost {
@@ -306,14 +295,22 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 	}
 	came := plural(found, "lost partition", "lost partitions")
 	if reached < keep.Size {
+		if err := s.keepSearch(d, &keep); err != nil {
+			return "", err
+		}
 		return fmt.Sprintf("stopped after %s of %s; it can go on from there", reached, keep.Size), nil
 	}
 	id, err := s.tail()
 	if err != nil {
 		return "", err
 	}
-	return "went through every sector: " + came, s.store.Append(trail.Entry{ID: "e-search-" + s.now().UTC().Format("20060102-150405") + "-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: "Searched to its end: " + came,
-		Drive: trail.Drive{DiskID: keep.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+	kept, err := json.Marshal(&keep)
+	if err != nil {
+		return "", err
+	}
+	id = "search-" + s.now().UTC().Format("20060102-150405") + "-" + id
+	return "went through every sector: " + came, s.books.Do(shop.Act{ID: id, Files: []shop.File{{Name: filepath.Join("searches", filepath.Base(s.searchFile(d))), Data: kept}},
+		Entry: trail.Entry{ID: "e-" + id, Time: s.now(), Who: keep.Who, Job: j.Number, Act: trail.ActSearch, Text: "Searched to its end: " + came, Drive: driveName(d)}})
 }
 
 // keepSearch keeps how far a search has come, and what it has seen.
@@ -587,8 +584,6 @@ func (s *Server) planFind(c *gin.Context) {
 	switch {
 	case err != nil || i < 0 || i >= len(ways):
 		err = errors.New("that way is not there any more; look at the drive as it is now. Nothing was planned")
-	case s.desk.Busy(st.Drive.path) || st.Pending != nil:
-		err = errors.New("a run on this drive is not finished; nothing was planned")
 	case st.Elsewhere:
 		err = errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
 	case len(st.Steps) > 0 && len(ways[i].Steps) > 1:
@@ -596,7 +591,7 @@ func (s *Server) planFind(c *gin.Context) {
 	case len(st.Steps) > 0:
 		err = s.stage(c, st, ways[i].Steps[0])
 	default:
-		err = s.savePlan(c, st.Job.Number, ways[i].Steps, st.expect(), "bringing back "+f.Title())
+		err = s.savePlan(c, st, ways[i].Steps, st.expect(), "bringing back "+f.Title())
 	}
 	if err != nil {
 		s.refuse(c, err, where)

@@ -18,12 +18,16 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/alexedwards/scs/mysqlstore"
 	"github.com/alexedwards/scs/v2"
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sys/unix"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/carry"
@@ -59,6 +63,10 @@ type Server struct {
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
 	demo     bool
+	books    *shop.Books
+	planning sync.Mutex    // held while a plan is changed, and while a run of one is begun
+	ending   chan struct{} // closed when the server is
+	told     atomic.Pointer[shop.Settled]
 	now      func() time.Time
 	random   io.Reader
 	signIns  *limiter
@@ -91,6 +99,8 @@ func New(o Options) (*Server, error) {
 		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
+	s.books = &shop.Books{Data: data, Store: o.Store, Shelf: s.shelf, Records: s.records}
+	s.ending = make(chan struct{})
 	db, err := o.Store.SQL()
 	if err != nil {
 		return nil, err
@@ -100,11 +110,55 @@ func New(o Options) (*Server, error) {
 	s.sessions.Cookie.Name = "jadetrail"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
-	return s, errors.Join(s.parse(), s.forgetUploads())
+	if err := errors.Join(s.parse(), s.forgetUploads(), s.forgetComing()); err != nil {
+		return nil, err
+	}
+	// What was cut short is finished before anybody can look.
+	if err := s.settle(); err != nil {
+		return nil, err
+	}
+	go s.settling()
+	return s, nil
+}
+
+// settleEvery is how often it is tried to finish what was cut short, while there is anything.
+const settleEvery = 5 * time.Second
+
+// settling finishes what was cut short, as soon as that is possible.
+func (s *Server) settling() {
+	tick := time.NewTicker(settleEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.ending:
+			return
+		case <-tick.C:
+			if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {
+				s.settle() // what cannot be done now is tried again; the bench tells of it
+			}
+		}
+	}
+}
+
+// settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
+func (s *Server) settle() error {
+	out, err := s.books.Settle()
+	if err == nil {
+		var entered []string
+		entered, err = run.Enter(s.folder("runs"), s.store)
+		for _, id := range entered {
+			out.Finished = append(out.Finished, "the end of the run "+id)
+		}
+	}
+	s.told.Store(out)
+	return err
 }
 
 // Close stops all work at its next safe point and waits for it.
-func (s *Server) Close() { s.desk.Close() }
+func (s *Server) Close() {
+	close(s.ending)
+	s.desk.Close()
+}
 
 func (s *Server) parse() error {
 	files, err := fs.Glob(templateFiles, "templates/*.html")
@@ -180,7 +234,7 @@ var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCo
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
-	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
+	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActLeft: "left as it is", trail.ActVoid: "not begun", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
 	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActTakeIn: "taken in", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
 	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
@@ -231,7 +285,7 @@ func (s *Server) Handler() http.Handler {
 		c.Header("Cache-Control", "max-age=300")
 		c.FileFromFS(c.Param("path"), http.FS(static))
 	})
-	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/healthz", s.health)
 	r.GET("/sign-in", s.signInPage)
 	r.POST("/sign-in", s.signIn)
 	in := r.Group("/", s.signedIn)
@@ -288,6 +342,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/rehearse", s.rehearse)
 	in.POST("/jobs/:job/carry-out", s.carryOut)
 	in.POST("/jobs/:job/resume", s.resume)
+	in.POST("/jobs/:job/leave", s.leave)
 	in.POST("/jobs/:job/stop", s.stopWork)
 	in.GET("/shelf", s.shelfPage)
 	in.POST("/shelf/verify", s.verifyBackup)
@@ -315,7 +370,15 @@ func (s *Server) Handler() http.Handler {
 	in.GET("/records/:record", s.recordPage)
 	in.POST("/records/:record/bring-back", s.bringBack)
 	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })
-	all := s.sessions.LoadAndSave(r)
+	s.sessions.ErrorFunc = s.sessionFailed
+	withSession := s.sessions.LoadAndSave(r)
+	all := http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		if req.URL.Path == "/healthz" || strings.HasPrefix(req.URL.Path, "/static/") { // also while the database is away
+			r.ServeHTTP(w, req)
+			return
+		}
+		withSession.ServeHTTP(w, req)
+	})
 	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		most := int64(maxBody)
 		if strings.HasPrefix(r.URL.Path, "/dock/uploads/") {
@@ -389,9 +452,17 @@ func (s *Server) refuse(c *gin.Context, err error, where string) {
 
 // fail shows an error's own page.
 func (s *Server) fail(c *gin.Context, err error) {
+	if store.Away(err) {
+		c.Abort()
+		s.away(c.Writer, c.Request)
+		return
+	}
 	status, title := http.StatusInternalServerError, "That did not work"
 	if errors.Is(err, store.ErrNotFound) || errors.Is(err, trail.ErrNoRecord) || errors.Is(err, shelf.ErrNoBackup) {
 		status, title = http.StatusNotFound, "Not found"
+	}
+	if errors.Is(err, unix.ENOSPC) {
+		status, title = http.StatusInsufficientStorage, "The bench has no room left"
 	}
 	c.Abort()
 	s.render(c, status, "error", page{Title: title, Body: run.Sentence(err)})

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
@@ -218,7 +219,11 @@ func (s *Server) deleteBackup(c *gin.Context) {
 		return
 	}
 	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: me(c).Name, Now: s.now}
-	if err := run.DeleteBackup(o, id, reason); err != nil {
+	e, err := run.Gone(o, id, reason)
+	if err == nil {
+		err = s.books.Do(shop.Act{ID: e.ID, Backup: id, Entry: e})
+	}
+	if err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
@@ -522,8 +527,15 @@ func (s *Server) toFolder(c *gin.Context) {
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return "", err
 		}
-		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: who, Now: s.now, Random: s.random}, id, only, to, report)
+		// It has its name only once all of it is there and can be entered.
+		coming, held := to+comingEnds, &shop.Held{Sink: s.store}
+		defer os.RemoveAll(coming)
+		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: held, Who: who, Now: s.now, Random: s.random}, id, only, coming, report)
 		if err != nil {
+			return "", err
+		}
+		restored := func(path string) string { return filepath.Join("restored", filepath.Base(path)) }
+		if err := s.books.Do(shop.Act{ID: "restored-" + tail, Moves: []shop.Move{{From: restored(coming), To: restored(to)}}, Entry: held.Entries[0]}); err != nil {
 			return "", err
 		}
 		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)

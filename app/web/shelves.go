@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
@@ -158,13 +159,11 @@ func (s *Server) makeShelf(c *gin.Context) {
 	if err == nil && blank {
 		l, err = s.prepare(d, label)
 	}
-	if err == nil {
-		err = s.store.SetShelf(b.Letter, true)
-	}
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
-		err = s.store.Append(trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
-			Drive: trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}})
+		err = s.books.Do(shop.Act{ID: "shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job, Shelf: true,
+			Entry: trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
+				Drive: trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}}})
 	}
 	if err != nil {
 		s.refuse(c, err, "/dock")
@@ -263,8 +262,10 @@ func (s *Server) noShelf(c *gin.Context) {
 	if err == nil && n > 0 {
 		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", map[bool]string{true: "a backup lies", false: fmt.Sprintf("%d backups lie", n)}[n == 1], b.Letter)
 	}
-	if err == nil {
-		err = s.store.SetShelf(b.Letter, false)
+	tail, e := s.tail()
+	if err = errors.Join(err, e); err == nil {
+		err = s.books.Do(shop.Act{ID: "no-shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job,
+			Entry: trail.Entry{ID: "e-no-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is no shelf any more", b.Letter)}})
 	}
 	if err != nil {
 		s.refuse(c, err, "/dock")

@@ -15,8 +15,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
-	"jadetrail/core/disk"
 	"jadetrail/core/trail"
 )
 
@@ -77,40 +77,22 @@ func (s *Server) takeIn(c *gin.Context) {
 		return
 	}
 	name := head + "." + kind
-	if err = os.MkdirAll(s.folder("taken-in"), 0o755); err == nil {
-		err = disk.WriteDurably(filepath.Join(s.folder("taken-in"), name), b)
+	e.ID, e.Reason = "e-taken-in-"+head[:40]+"-"+kind, "kept as "+name
+	act := shop.Act{ID: "taken-in-" + head[:40] + "-" + kind, Entry: e, Files: []shop.File{{Name: filepath.Join("taken-in", name), Data: b}}}
+	for id, files := range records { // where there are none of that name
+		if _, err := os.Stat(filepath.Join(s.records.Dir, id)); err == nil {
+			continue
+		}
+		for part, x := range files {
+			act.Files = append(act.Files, shop.File{Name: filepath.Join("records", id, part), Data: x})
+		}
 	}
-	if err == nil {
-		err = s.keepRecords(records)
-	}
-	if err == nil {
-		e.ID, e.Reason = "e-taken-in-"+head[:40]+"-"+kind, "kept as "+name
-		err = s.store.Append(e)
-	}
+	err = s.books.Do(act)
 	if err != nil {
 		refuse(err)
 		return
 	}
 	s.say(c, "sound", e.Text+".", "/trail")
-}
-
-// keepRecords keeps records that came along, where there are none of that name.
-func (s *Server) keepRecords(records map[string]map[string][]byte) error {
-	for id, files := range records {
-		dir := filepath.Join(s.records.Dir, id)
-		if _, err := os.Stat(dir); err == nil {
-			continue
-		}
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-		for name, b := range files {
-			if err := disk.WriteDurably(filepath.Join(dir, name), b); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // archived is what an archive of a job holds.

@@ -18,7 +18,7 @@ import (
 )
 
 // send uploads a file on the trail's page.
-func (s *shop) send(t *testing.T, name string, b []byte) string {
+func (s *front) send(t *testing.T, name string, b []byte) string {
 	t.Helper()
 	var body bytes.Buffer
 	m := multipart.NewWriter(&body)
@@ -37,7 +37,7 @@ func TestHandOver(t *testing.T) {
 	s := open(t)
 	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
 	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "=the customer has a stick", "waiver", "it can be had again")
-	s.post(t, "/jobs/J-1042/carry-out", "serial", "7f3k")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7f3k")
 	if end := s.settle(t); !strings.Contains(end, "as planned") {
 		t.Fatal(end)
 	}

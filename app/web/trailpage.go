@@ -23,6 +23,31 @@ import (
 // headsNote is the file on the shelf in which heads of the trail are kept.
 const headsNote = "heads.jsonl"
 
+// verify checks the trail against the heads that were kept of it.
+func (s *Server) verify(ctx context.Context) (*trail.Report, error) {
+	k, running := s.checkChain(true)
+	if running != nil {
+		select {
+		case <-running:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.trouble != "" {
+		return nil, errors.New(k.trouble)
+	}
+	return k.report, nil
+}
+
+// chainBroken tells that the latest check has found the trail not whole.
+func (s *Server) chainBroken() bool {
+	s.chain.mu.Lock()
+	defer s.chain.mu.Unlock()
+	return s.chain.report != nil && !s.chain.report.Sound()
+}
+
 // keptHeads reads the heads that were kept on the shelf, in whatever place.
 func (s *Server) keptHeads() ([]trail.Head, error) {
 	notes, err := s.shelf().Notes(headsNote)
@@ -326,12 +351,10 @@ func (s *Server) walkBack(c *gin.Context) {
 	case err != nil:
 	case w == nil || len(w.Walk.Steps) == 0:
 		err = errors.New("there is nothing that could be done to get there; nothing was planned")
-	case s.desk.Busy(st.Drive.path) || st.Pending != nil:
-		err = errors.New("a run on this drive is not finished; nothing was planned")
 	case len(st.Steps) > 0 || st.Elsewhere:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	default:
-		err = s.savePlan(c, st.Job.Number, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
+		err = s.savePlan(c, st, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
 	}
 	if err != nil {
 		s.refuse(c, err, where)

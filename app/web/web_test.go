@@ -22,15 +22,18 @@ import (
 	"jadetrail/core/run"
 )
 
-// shop is the application on the demo's drives, with a browser that is signed in.
-type shop struct {
+// front is the application on the demo's drives, with a browser that is signed in.
+type front struct {
 	*Server
 	url    string
 	client *http.Client
 	owner  string // the database's owner
 }
 
-func open(t *testing.T) *shop {
+func open(t *testing.T) *front { return openBy(t, nil) }
+
+// openBy is open with the database at another address.
+func openBy(t *testing.T, by func(dsn string) string) *front {
 	t.Helper()
 	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
 	if ownerDSN == "" {
@@ -48,6 +51,9 @@ func open(t *testing.T) *shop {
 	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
 	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
 		t.Fatal(err)
+	}
+	if by != nil {
+		appDSN = by(appDSN)
 	}
 	st, err := store.Open(at(appDSN))
 	if err != nil {
@@ -69,19 +75,19 @@ func open(t *testing.T) *shop {
 	srv := httptest.NewServer(s.Handler())
 	t.Cleanup(srv.Close)
 	jar, _ := cookiejar.New(nil)
-	x := &shop{s, srv.URL, &http.Client{Jar: jar}, at(ownerDSN)}
+	x := &front{s, srv.URL, &http.Client{Jar: jar}, at(ownerDSN)}
 	if body := x.post(t, "/sign-in", "login", "tobias", "password", "lantern-tobias"); !strings.Contains(body, "on the bench") {
 		t.Fatalf("signing in leads to %.300s", body)
 	}
 	return x
 }
 
-func (s *shop) get(t *testing.T, path string) string {
+func (s *front) get(t *testing.T, path string) string {
 	t.Helper()
 	return read(t)(s.client.Get(s.url + path))
 }
 
-func (s *shop) post(t *testing.T, path string, form ...string) string {
+func (s *front) post(t *testing.T, path string, form ...string) string {
 	t.Helper()
 	v := url.Values{}
 	for i := 0; i < len(form); i += 2 {
@@ -105,8 +111,35 @@ func read(t *testing.T) func(*http.Response, error) string {
 	}
 }
 
+// shown is where an act of a job is sent to by the page as it is now: about that plan, and that
+// drive.
+func (s *front) shown(t *testing.T, job, act string) string {
+	t.Helper()
+	j, d, err := s.job(job, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.close()
+	return fmt.Sprintf("/jobs/%s/%s?plan=%d&drive=%s", job, act, j.PlanState, d.state())
+}
+
+// openRun is the run that is open on the drive of J-1042.
+func (s *front) openRun(t *testing.T) string {
+	t.Helper()
+	_, d, err := s.job("J-1042", "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.close()
+	u, err := s.unfinished(d)
+	if err != nil || u == nil {
+		t.Fatal("no run is open", err)
+	}
+	return u.ID
+}
+
 // settle waits until the drive's work has ended and returns its state.
-func (s *shop) settle(t *testing.T) string {
+func (s *front) settle(t *testing.T) string {
 	t.Helper()
 	return s.wait(t, filepath.Join(s.data, "drives", "tidewater-reception.img"))
 }
@@ -137,14 +170,21 @@ func TestUnfinishedRun(t *testing.T) {
 		if page := s.get(t, "/"); !strings.Contains(page, "a run was cut short") {
 			t.Error("the bench does not tell of the unfinished run")
 		}
-		s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+		s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 		if out := s.settle(t); !strings.Contains(out, "not finished") {
 			t.Errorf("a second run over the first: %q", out)
 		}
 		if page := s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "r"); !strings.Contains(page, "no step was added") {
 			t.Error("a step was staged over an unfinished run")
 		}
-		s.post(t, "/jobs/J-1042/resume", "undo", map[bool]string{true: "yes"}[undo])
+		if page := s.post(t, "/jobs/J-1042/steps/take-out", "step", "1"); !strings.Contains(page, "stays as it is") {
+			t.Error("a step was taken out of a plan of which a run is open")
+		}
+		s.post(t, "/jobs/J-1042/resume", "run", "r-20260101-000000-aaaaaa")
+		if out := s.settle(t); !strings.Contains(out, "nother run is open") {
+			t.Errorf("another run than the one that is open was gone on with: %q", out)
+		}
+		s.post(t, "/jobs/J-1042/resume", "run", s.openRun(t), "undo", map[bool]string{true: "yes"}[undo])
 		if out := s.settle(t); !strings.Contains(out, map[bool]string{true: "taken back", false: "finished"}[undo]) {
 			t.Errorf("undo %v: %q", undo, out)
 		}
@@ -182,12 +222,12 @@ func TestChangedDrive(t *testing.T) {
 	if !strings.Contains(page, "The drive has changed since the plan was made") || !strings.Contains(page, "Partition 6") {
 		t.Error("the page does not say that the drive has changed")
 	}
-	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 	if out := s.settle(t); !strings.Contains(out, "has changed since the plan was made") || !strings.Contains(out, "Nothing was written") {
 		t.Errorf("carried out all the same: %q", out)
 	}
 	s.post(t, "/jobs/J-1042/anew")
-	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 	if out := s.settle(t); !strings.Contains(out, "as planned") {
 		t.Errorf("laid anew: %q", out)
 	}
@@ -263,7 +303,7 @@ func TestRecordAndEvents(t *testing.T) {
 	if !strings.Contains(s.get(t, "/jobs/J-1042"), none) {
 		t.Error("a gap does not say that there is nothing to bring back")
 	}
-	s.post(t, "/jobs/J-1042/carry-out", "serial", "7F3K")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 	if out := s.settle(t); !strings.Contains(out, "as planned") {
 		t.Fatal(out)
 	}

@@ -5,6 +5,7 @@ package work
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -122,6 +123,20 @@ func (d *Desk) State(key string) (State, bool) {
 		return State{}, false
 	}
 	return it.state, true
+}
+
+// Busies is the work that is going on, in the order in which it began.
+func (d *Desk) Busies() []State {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var out []State
+	for _, it := range d.items {
+		if it.state.Ended == nil {
+			out = append(out, it.state)
+		}
+	}
+	slices.SortFunc(out, func(a, b State) int { return a.Began.Compare(b.Began) })
+	return out
 }
 
 // Busy tells whether work is going on.

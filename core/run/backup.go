@@ -47,21 +47,61 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 	if err != nil {
 		return nil, err
 	}
-	m, err := o.Shelf.Make(ctx, shelf.Request{
-		Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: shelf.ID(now, number, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
-		From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
-	}, report)
-	if err != nil {
-		return nil, err
-	}
-	id := "e-" + m.ID
-	return m, o.Trail.Append(trail.Entry{
-		ID: id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Partition: number, Backup: m.ID,
-		Text: wordBackup(p.Title(), m),
+	id := shelf.ID(now, number, tail[2:])
+	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Partition: number, Backup: id}
+	return o.backedUp(e, p.Title(), func() (*shelf.Manifest, error) {
+		return o.Shelf.Make(ctx, shelf.Request{
+			Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: id, Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
+			From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
+		}, report)
 	})
 }
 
-func wordBackup(title string, m *shelf.Manifest) string {
+// Books are where it is written down that a backup is about to be made, so that none is ever
+// without its entry in the trail.
+type Books interface {
+	// Begin is told the entry, but for what is only known when the backup was made.
+	Begin(e trail.Entry) error
+	// Made is told when the backup is on the shelf.
+	Made(e trail.Entry) error
+	// End is told when it is entered, or came to nothing.
+	End(e trail.Entry) error
+}
+
+// backedUp makes a backup and enters it: written down before, and struck out afterwards.
+func (o Options) backedUp(e trail.Entry, title string, made func() (*shelf.Manifest, error)) (*shelf.Manifest, error) {
+	if o.Books != nil {
+		if err := o.Books.Begin(e); err != nil {
+			return nil, err
+		}
+	}
+	m, err := made()
+	if err != nil {
+		if o.Books != nil {
+			err = errors.Join(err, o.Books.End(e))
+		}
+		return nil, err
+	}
+	if o.Books != nil {
+		if err := o.Books.Made(e); err != nil {
+			return m, err
+		}
+	}
+	e.Text += WordBackup(title, m)
+	if err := o.Trail.Append(e); err != nil {
+		if o.Books != nil { // it is entered when that is possible
+			return m, fmt.Errorf("%w: the backup %s was made and verified, and its entry waits: %w", ErrWaiting, m.ID, err)
+		}
+		return m, err
+	}
+	if o.Books != nil {
+		return m, o.Books.End(e)
+	}
+	return m, nil
+}
+
+// WordBackup says what was backed up.
+func WordBackup(title string, m *shelf.Manifest) string {
 	if m.Kind == shelf.Image {
 		return fmt.Sprintf("%s backed up: %s, %s on the shelf, verified", title, m.Bytes, m.Stored)
 	}

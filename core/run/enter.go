@@ -31,6 +31,12 @@ func enter(o Options, run string, closing []trail.Entry) error {
 	return errors.Join(fmt.Errorf("%w: %w", ErrWaiting, err), e)
 }
 
+// Waiting tells that the end of a run waits to be entered.
+func Waiting(runs string) bool {
+	found, err := filepath.Glob(filepath.Join(runs, "*", waitingFile))
+	return err == nil && len(found) > 0
+}
+
 // Enter enters what waits in the folders of runs: ends that the trail could not take when they
 // came, or that were cut short before. Each is entered once. It returns for which runs.
 func Enter(runs string, to trail.Sink) (entered []string, err error) {

@@ -42,6 +42,9 @@ func Find(o Options, dev disk.Device, sv *survey.Survey, start disk.LBA, told di
 // bringing it back. Files in whose place something else lies are listed as not readable: what is
 // read there is not theirs. The drive is only read.
 func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes, report func(shelf.Progress)) (*shelf.Manifest, error) {
+	if err := Closed(o); err != nil {
+		return nil, err
+	}
 	sv, err := survey.Read(o.Dev, o.PC)
 	if err != nil {
 		return nil, err
@@ -72,17 +75,14 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 	if err != nil {
 		return nil, err
 	}
-	p := f.Span()
-	b, err := o.Shelf.Make(ctx, shelf.Request{
-		Kind: shelf.Files, Drive: sv.Layout, ID: shelf.ID(now, 0, tail[2:]), Now: now.UTC(), Who: o.Who, Dev: f.Device(), Volume: v,
-		From: shelf.NewOrigin(sv.Layout, p, o.Identity.Model, o.Identity.Serial),
-	}, report)
-	if err != nil {
-		return nil, err
-	}
-	return b, o.Trail.Append(trail.Entry{
-		ID: "e-" + b.ID, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Backup: b.ID,
-		Text: fmt.Sprintf("%s, which a search found at sector %s: %s", p.Title(), disk.Grouped(int64(start)), wordBackup("its volume", b)),
+	p, id := f.Span(), shelf.ID(now, 0, tail[2:])
+	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Backup: id,
+		Text: fmt.Sprintf("%s, which a search found at sector %s: ", p.Title(), disk.Grouped(int64(start)))}
+	return o.backedUp(e, "its volume", func() (*shelf.Manifest, error) {
+		return o.Shelf.Make(ctx, shelf.Request{
+			Kind: shelf.Files, Drive: sv.Layout, ID: id, Now: now.UTC(), Who: o.Who, Dev: f.Device(), Volume: v,
+			From: shelf.NewOrigin(sv.Layout, p, o.Identity.Model, o.Identity.Serial),
+		}, report)
 	})
 }
 

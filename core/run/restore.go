@@ -499,6 +499,18 @@ var ErrNeeded = errors.New("the backup is still needed")
 // DeleteBackup takes a backup off the shelf, or what is left of one, and enters it in
 // the trail. One that a record depends on needs a reason.
 func DeleteBackup(o Options, id, reason string) error {
+	e, err := Gone(o, id, reason)
+	if err != nil {
+		return err
+	}
+	if err := o.Trail.Append(e); err != nil {
+		return err
+	}
+	return o.Shelf.Delete(id)
+}
+
+// Gone is the entry that a backup was deleted, or why it must not be.
+func Gone(o Options, id, reason string) (trail.Entry, error) {
 	e := trail.Entry{ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Reason: strings.TrimSpace(reason)}
 	m, err := o.Shelf.Load(id)
 	if err == nil {
@@ -508,22 +520,19 @@ func DeleteBackup(o Options, id, reason string) error {
 		left, e2 := o.Shelf.Leftovers()
 		i := slices.IndexFunc(left, func(l shelf.Leftover) bool { return l.ID == id })
 		if e2 != nil || i < 0 {
-			return errors.Join(err, e2)
+			return e, errors.Join(err, e2)
 		}
 		e.Text = fmt.Sprintf("What was left of the backup %s deleted, %s: %s", id, left[i].Bytes, left[i].Why)
 	}
 	needed, err := o.Records.Relying(id)
 	if err != nil {
-		return err
+		return e, err
 	}
 	if len(needed) > 0 && e.Reason == "" {
-		return fmt.Errorf("%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same", ErrNeeded, needed[0].Span.Title())
+		return e, fmt.Errorf("%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same", ErrNeeded, needed[0].Span.Title())
 	}
 	if len(needed) > 0 {
 		e.Text += fmt.Sprintf("; the record of %s can no longer be brought back from it", needed[0].Span.Title())
 	}
-	if err := o.Trail.Append(e); err != nil {
-		return err
-	}
-	return o.Shelf.Delete(id)
+	return e, nil
 }

@@ -91,6 +91,7 @@ type Options struct {
 	// does not verify is gone on with only for a reason, which Despite gives.
 	Verify  func(ctx context.Context) (*trail.Report, error)
 	Despite string
+	Books   Books // nil where acts are not written down before
 	Now     func() time.Time
 	Random  io.Reader
 	Report  func(carry.Progress)

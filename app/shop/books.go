@@ -1,0 +1,365 @@
+// Package shop holds the shop's own rules: what it does to more than one of files, database and
+// trail. The web only calls it.
+//
+// Such an act is written down before it is begun, with all that it will do, and struck out when it
+// is done. Whatever cuts it short, a kill or a database that is away, it is finished later from
+// what was written down, each part once: at the next start, and as soon as the database is back.
+// What cannot be finished is taken back while that is still possible, and otherwise told.
+package shop
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/run"
+	"jadetrail/core/shelf"
+	"jadetrail/core/trail"
+)
+
+// Sentinel errors of acts.
+var (
+	// ErrLater tells that an act was begun and is finished as soon as that is possible.
+	ErrLater = errors.New("it is written down and will be finished by itself")
+	// ErrTaken tells that a bay has another drive meanwhile.
+	ErrTaken = errors.New("the bay has another drive meanwhile")
+	// errKilled is what the tests cut an act short with.
+	errKilled = errors.New("killed")
+)
+
+// Move is a file or folder that gets another name, both counted from the data folder.
+type Move struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	// Maybe tells that there need not be one.
+	Maybe bool `json:"maybe,omitempty"`
+}
+
+// File is a small file that is written, by its name counted from the data folder.
+type File struct {
+	Name string `json:"name"`
+	Data []byte `json:"data"`
+}
+
+// Act is something that the shop does, as data.
+type Act struct {
+	Version int    `json:"version"`
+	ID      string `json:"id"`
+	Moves   []Move `json:"moves,omitempty"`
+	Files   []File `json:"files,omitempty"`
+	// Bay is one of which the drive changes: Image is what it has from then on, nil for
+	// nothing.
+	Bay   string  `json:"bay,omitempty"`
+	Image *string `json:"image,omitempty"`
+	Job   *string `json:"job,omitempty"`
+	Shelf bool    `json:"shelf,omitempty"` // the drive in the bay is a shelf from then on
+	// Backup is one that is taken off the shelf, once that was entered.
+	Backup string      `json:"backup,omitempty"`
+	Entry  trail.Entry `json:"entry"`
+}
+
+// Books are where acts are written down.
+type Books struct {
+	Data    string // the data folder
+	Store   *store.Store
+	Shelf   func() *shelf.Shelf
+	Records trail.Records
+	// Fault, where it is set, is told of every place that an act passes, and cuts it short
+	// there with an error: the tests make their list of places with it.
+	Fault func(place string) error
+
+	mu     sync.Mutex // one act at a time
+	making sync.Map   // backups that are just being made, by the ids of their entries
+}
+
+func (b *Books) dir() string { return filepath.Join(b.Data, "acts") }
+
+func (b *Books) path(id string) string { return filepath.Join(b.dir(), id+".json") }
+
+func (b *Books) at(name string) string { return filepath.Join(b.Data, filepath.FromSlash(name)) }
+
+func (b *Books) pass(place string) error {
+	if b.Fault == nil {
+		return nil
+	}
+	return b.Fault(place)
+}
+
+// Do does an act. An error that is not ErrLater tells that nothing was done; with ErrLater the act
+// was begun and will be finished.
+func (b *Books) Do(a Act) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	a.Version = 1
+	if a.ID == "" || a.ID != filepath.Base(a.ID) || strings.HasPrefix(a.ID, ".") {
+		return fmt.Errorf("an act needs a name, and %q is none", a.ID)
+	}
+	if err := os.MkdirAll(b.dir(), 0o755); err != nil {
+		return err
+	}
+	text, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	if err := b.pass("before it is written down"); err != nil {
+		return err
+	}
+	if err := disk.WriteDurably(b.path(a.ID), text); err != nil {
+		return err
+	}
+	return b.finish(&a)
+}
+
+// finish does what an act says and was not done yet, and strikes it out.
+func (b *Books) finish(a *Act) error {
+	// 1. Files, which can be taken back.
+	err := b.files(a)
+	if errors.Is(err, errKilled) {
+		return err
+	}
+	if err != nil {
+		return errors.Join(err, b.takeBack(a))
+	}
+	// 2. What the database has of it, with the entry of the trail, at once.
+	if err := b.pass("before the database"); err != nil {
+		return b.later(a, err)
+	}
+	err = b.Store.Act(a.Entry, b.inBay(a))
+	if errors.Is(err, store.ErrBayTaken) {
+		return errors.Join(fmt.Errorf("bay %s: %w", a.Bay, ErrTaken), b.takeBack(a))
+	}
+	if err != nil {
+		return b.later(a, err)
+	}
+	if err := b.pass("after the database"); err != nil {
+		return b.later(a, err)
+	}
+	// 3. What was entered as gone goes.
+	if a.Backup != "" {
+		if err := b.Shelf().Delete(a.Backup); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
+			return b.later(a, err)
+		}
+	}
+	if err := b.pass("before it is struck out"); err != nil {
+		return b.later(a, err)
+	}
+	return b.strike(a.ID)
+}
+
+// inBay is what the act does to a bay, nil for nothing.
+func (b *Books) inBay(a *Act) *store.BayChange {
+	if a.Bay == "" {
+		return nil
+	}
+	return &store.BayChange{Letter: a.Bay, Image: a.Image, Job: a.Job, Shelf: a.Shelf}
+}
+
+func (b *Books) later(a *Act, err error) error {
+	if errors.Is(err, errKilled) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrLater, err)
+}
+
+func (b *Books) strike(id string) error {
+	if err := os.Remove(b.path(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%w: %w", ErrLater, err)
+	}
+	return disk.SyncDir(b.dir())
+}
+
+// files moves and writes an act's files, those that are not in their places yet.
+func (b *Books) files(a *Act) error {
+	for i, m := range a.Moves {
+		if err := b.pass(fmt.Sprintf("before file %d is moved", i+1)); err != nil {
+			return err
+		}
+		if err := b.move(m); err != nil {
+			return err
+		}
+	}
+	for i, f := range a.Files {
+		if err := b.pass(fmt.Sprintf("before file %d is written", i+1)); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(b.at(f.Name)), 0o755); err != nil {
+			return err
+		}
+		if err := disk.WriteDurably(b.at(f.Name), f.Data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// move gives a file its other name, where that was not done already. It never replaces one.
+func (b *Books) move(m Move) error {
+	from, to := b.at(m.From), b.at(m.To)
+	_, there := os.Lstat(to)
+	_, here := os.Lstat(from)
+	switch {
+	case here == nil && there == nil:
+		return fmt.Errorf("there is a %s already; nothing was replaced", filepath.Base(to))
+	case here == nil:
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		if err := os.Rename(from, to); err != nil {
+			return err
+		}
+		return errors.Join(disk.SyncDir(filepath.Dir(from)), disk.SyncDir(filepath.Dir(to)))
+	case there == nil || m.Maybe: // it was moved before, or there is none
+		return nil
+	}
+	return fmt.Errorf("%s is not there", filepath.Base(from))
+}
+
+// takeBack gives the files of an act that comes to nothing their former names, and strikes it out.
+func (b *Books) takeBack(a *Act) error {
+	for _, m := range slices.Backward(a.Moves) {
+		if err := b.move(Move{From: m.To, To: m.From, Maybe: true}); err != nil {
+			return fmt.Errorf("%w: it cannot be taken back: %w", ErrLater, err)
+		}
+	}
+	return b.strike(a.ID)
+}
+
+// Settled is what became of acts that had been cut short.
+type Settled struct {
+	Finished []string // what they entered in the trail
+	Stuck    []string // why others could not be finished
+}
+
+// Settle finishes the acts that were cut short. It is called at every start, and while any are
+// written down.
+func (b *Books) Settle() (*Settled, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := &Settled{}
+	ids, err := b.open()
+	if err != nil {
+		return out, err
+	}
+	for _, id := range ids {
+		if _, now := b.making.Load(id); now {
+			continue
+		}
+		text, err := os.ReadFile(b.path(id))
+		if err != nil {
+			return out, err
+		}
+		var a Act
+		if err := json.Unmarshal(text, &a); err != nil || a.Version != 1 || a.ID != id {
+			out.Stuck = append(out.Stuck, fmt.Sprintf("the act %s cannot be read", id))
+			continue
+		}
+		if a.Entry.Act == trail.ActBackup && a.Backup == "" {
+			err = b.backedUp(&a)
+		} else {
+			err = b.finish(&a)
+		}
+		switch {
+		case err == nil && a.Entry.Text != "":
+			out.Finished = append(out.Finished, a.Entry.Text)
+		case err != nil:
+			out.Stuck = append(out.Stuck, fmt.Sprintf("the act %s: %v", id, err))
+		}
+	}
+	return out, nil
+}
+
+// open are the acts that are written down and not struck out, in the order of their names.
+func (b *Books) open() ([]string, error) {
+	list, err := filepath.Glob(filepath.Join(b.dir(), "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, p := range list {
+		out = append(out, strings.TrimSuffix(filepath.Base(p), ".json"))
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Waiting tells how many acts are written down and not finished.
+func (b *Books) Waiting() int {
+	ids, err := b.open()
+	if err != nil {
+		return 0
+	}
+	return len(ids)
+}
+
+// Begin implements run.Books: a backup is about to be made that the entry tells of.
+func (b *Books) Begin(e trail.Entry) error {
+	text, err := json.Marshal(Act{Version: 1, ID: e.ID, Entry: e})
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(b.dir(), 0o755); err != nil {
+		return err
+	}
+	if err := b.pass("before the backup is written down"); err != nil {
+		return err
+	}
+	b.making.Store(e.ID, true)
+	if err := disk.WriteDurably(b.path(e.ID), text); err != nil {
+		return err
+	}
+	return b.pass("before the backup is made")
+}
+
+// End implements run.Books: the backup was made and entered, or came to nothing.
+func (b *Books) End(e trail.Entry) error {
+	b.making.Delete(e.ID)
+	if err := b.pass("before the backup is struck out"); err != nil {
+		return err
+	}
+	return b.strike(e.ID)
+}
+
+// Made implements run.Books: the backup was made and is to be entered.
+func (b *Books) Made(e trail.Entry) error {
+	b.making.Delete(e.ID)
+	return b.pass("after the backup was made")
+}
+
+// backedUp enters a backup that was made, and strikes out one that was not.
+func (b *Books) backedUp(a *Act) error {
+	m, err := b.Shelf().Load(a.Entry.Backup)
+	if errors.Is(err, shelf.ErrNoBackup) {
+		a.Entry.Text = ""
+		return b.strike(a.ID)
+	}
+	if err != nil {
+		return err
+	}
+	e := a.Entry
+	e.Text += run.WordBackup(m.From.Span.Title(), m)
+	if err := b.Store.Append(e); err != nil {
+		return b.later(a, err)
+	}
+	a.Entry = e
+	return b.strike(a.ID)
+}
+
+// Held is a trail that holds back what is entered, for an act to enter it with the rest.
+type Held struct {
+	trail.Sink
+	Entries []trail.Entry
+}
+
+// Append implements trail.Sink.
+func (h *Held) Append(entries ...trail.Entry) error {
+	h.Entries = append(h.Entries, entries...)
+	return nil
+}

@@ -1,0 +1,59 @@
+package web
+
+import (
+	"bytes"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+)
+
+// awayView says what goes on while the database cannot be reached.
+type awayView struct {
+	Sent    bool // something was sent, which was not done
+	Work    []string
+	Waiting int // acts that are written down and finished later
+	Again   string
+}
+
+// away tells that the database cannot be reached: what that means, and what goes on meanwhile. It
+// needs neither the database nor a session.
+func (s *Server) away(w http.ResponseWriter, r *http.Request) {
+	v := awayView{Sent: r.Method != http.MethodGet && r.Method != http.MethodHead, Waiting: s.books.Waiting(), Again: "/"}
+	if !v.Sent {
+		v.Again = r.URL.RequestURI()
+	}
+	for _, st := range s.desk.Busies() {
+		v.Work = append(v.Work, strings.TrimSuffix(st.Title+": "+st.Phase, ": "))
+	}
+	var b bytes.Buffer
+	if err := s.pages["away"].Execute(&b, page{Title: "The database is away", Here: "away", Body: v}); err != nil {
+		http.Error(w, "The database cannot be reached.", http.StatusServiceUnavailable)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Retry-After", "10")
+	w.WriteHeader(http.StatusServiceUnavailable)
+	w.Write(b.Bytes())
+}
+
+// sessionFailed answers where the session of a request cannot be read or kept.
+func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error) {
+	if store.Away(err) {
+		s.away(w, r)
+		return
+	}
+	http.Error(w, "Something went wrong inside the program; nothing was done.", http.StatusInternalServerError)
+}
+
+// health tells a supervisor whether the application can be used.
+func (s *Server) health(c *gin.Context) {
+	if err := s.store.Ping(c.Request.Context()); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database cannot be reached; work on drives goes on\n")
+		return
+	}
+	c.String(http.StatusOK, "ok\n")
+}

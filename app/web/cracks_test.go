@@ -1,0 +1,431 @@
+package web
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/trail"
+)
+
+// errCut is what a test cuts an act short with, as a kill would: nothing is done after it.
+var errCut = errors.New("killed")
+
+// deeds are acts of the shop that touch more than one of files, database and trail. Each begins
+// on the demo's bench with a file in the dock.
+var deeds = map[string]func(t *testing.T, s *front){
+	"attach": func(t *testing.T, s *front) {
+		s.post(t, "/dock/attach", "file", "waiting.img", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "WAIT-0001")
+		s.wait(t, "dock")
+	},
+	"blank": func(t *testing.T, s *front) {
+		s.post(t, "/dock/blank", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "BLANK-0001", "size", "64 MiB")
+	},
+	"detach":   func(t *testing.T, s *front) { s.post(t, "/dock/detach", "bay", "A") },
+	"evidence": func(t *testing.T, s *front) { s.post(t, "/dock/how", "bay", "A", "read_only", "yes") },
+	"letter": func(t *testing.T, s *front) {
+		s.post(t, "/jobs/J-1042/letter", "partition", "4", "letter", "Q")
+	},
+	"backup": func(t *testing.T, s *front) {
+		s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
+		s.settle(t)
+	},
+}
+
+func (s *front) freeBay(t *testing.T) string {
+	t.Helper()
+	bays, err := s.store.Bays()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, b := range bays {
+		if b.Image == nil {
+			return b.Letter
+		}
+	}
+	t.Fatal("no bay is free")
+	return ""
+}
+
+// withWaiting puts a small drive into the dock.
+func (s *front) withWaiting(t *testing.T) {
+	t.Helper()
+	im, err := disk.CreateImage(filepath.Join(s.data, "dock", "waiting.img"), 8*disk.MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	im.Close()
+}
+
+// TestCracks cuts every act short at every place that it passes, by a kill and by a database that
+// is away. After the next start, or once the database is back, it has happened exactly once or not at
+// all, and nothing is blocked or gone: a checker says so that knows only files, tables and trail.
+func TestCracks(t *testing.T) {
+	cut, places, every := 0, 0, 4
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		every = 1
+	}
+	for _, name := range slices.Sorted(maps.Keys(deeds)) {
+		// The list of places is made by the act itself.
+		var passed []string
+		t.Run(name, func(t *testing.T) {
+			s := open(t)
+			s.withWaiting(t)
+			s.books.Fault = func(place string) error { passed = append(passed, place); return nil }
+			deeds[name](t, s)
+			s.sound(t, name, name, true)
+			if len(passed) < 3 {
+				t.Fatalf("%s passes only %v", name, passed)
+			}
+		})
+		for i, place := range passed {
+			places++
+			for k, away := range []bool{false, true} {
+				if (2*places+k)%every != 0 {
+					continue
+				}
+				cut++
+				t.Run(fmt.Sprintf("%s, cut %s, away %v", name, place, away), func(t *testing.T) { cutShort(t, name, i, away) })
+			}
+		}
+	}
+	t.Logf("%d places, cut short %d times", places, cut)
+}
+
+// cutShort cuts an act short at the place with that number, and sees what comes of it.
+func cutShort(t *testing.T, name string, place int, away bool) {
+	s := open(t)
+	s.withWaiting(t)
+	at := 0
+	var back func()
+	s.books.Fault = func(string) error {
+		switch at++; {
+		case at > place+1 && !away, at == place+1 && !away:
+			return errCut // it is dead from then on
+		case at == place+1:
+			back = s.takeDatabaseAway(t)
+		}
+		return nil
+	}
+	deeds[name](t, s)
+	s.books.Fault = nil
+	if back != nil {
+		back()
+	}
+	again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
+	if err != nil {
+		t.Fatalf("the next start: %v", err)
+	}
+	again.Close()
+	if n := s.books.Waiting(); n > 0 {
+		t.Errorf("%d acts are still open", n)
+	}
+	s.sound(t, "after the next start", name, false)
+	// Nothing is blocked: the same can be done now, or was done.
+	deeds[name](t, s)
+	s.sound(t, "done again", name, true)
+}
+
+// takeDatabaseAway lets nothing more be written to the trail and the bays, as a database that was
+// stopped would not; what it returns gives it back.
+func (s *front) takeDatabaseAway(t *testing.T) func() {
+	t.Helper()
+	owner, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := owner.Exec("RENAME TABLE trail_entries TO trail_away, bays TO bays_away"); err != nil {
+		t.Fatal(err)
+	}
+	return func() {
+		defer owner.Close()
+		if _, err := owner.Exec("RENAME TABLE trail_away TO trail_entries, bays_away TO bays"); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// sound checks the shop from its files, tables and trail alone: every drive is in one bay or in the
+// dock, whole with what belongs to it; what was done stands in the trail once, and nothing that was
+// not done stands there.
+func (s *front) sound(t *testing.T, how, deed string, done bool) {
+	t.Helper()
+	db, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	inBay := map[string]string{}
+	rows, err := db.Query("SELECT letter, image FROM bays WHERE image IS NOT NULL")
+	if err != nil {
+		t.Fatalf("%s: %v", how, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var letter, image string
+		if err := rows.Scan(&letter, &image); err != nil {
+			t.Fatal(err)
+		}
+		if other, twice := inBay[image]; twice {
+			t.Errorf("%s: %s is in the bays %s and %s", how, image, other, letter)
+		}
+		inBay[image] = letter
+		if _, err := os.Stat(filepath.Join(s.data, "drives", image)); err != nil {
+			t.Errorf("%s: the drive of bay %s is not there", how, letter)
+		}
+	}
+	list, err := filepath.Glob(filepath.Join(s.data, "drives", "*.img*"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range list {
+		name, _, _ := strings.Cut(filepath.Base(p), ".img")
+		if _, there := inBay[name+".img"]; !there {
+			t.Errorf("%s: %s is in no bay", how, filepath.Base(p))
+		}
+	}
+	acts := map[string]int{}
+	lines, err := db.Query("SELECT line FROM trail_entries")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer lines.Close()
+	for lines.Next() {
+		var line string
+		if err := lines.Scan(&line); err != nil {
+			t.Fatal(err)
+		}
+		var e trail.Entry
+		if err := json.Unmarshal([]byte(line), &e); err != nil {
+			t.Fatal(err)
+		}
+		acts[string(e.Act)]++
+	}
+	_, waits := os.Stat(filepath.Join(s.data, "dock", "waiting.img"))
+	_, out := os.Stat(filepath.Join(s.data, "dock", "tidewater-reception.img"))
+	shelved, err := s.shelf().List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	facts, _ := os.ReadFile(filepath.Join(s.data, "drives", "tidewater-reception.img.pc.json"))
+	identity, _ := os.ReadFile(filepath.Join(s.data, "drives", "tidewater-reception.img.drive.json"))
+	count := func(b bool) int { return map[bool]int{true: 1}[b] }
+	was := map[string]int{ // that it happened, as the files have it
+		"attach": count(waits != nil), "blank": count(inBay["blank-0001.img"] != "") + count(inBay["blank-0001-2.img"] != ""), "detach": count(out == nil),
+		"evidence": count(strings.Contains(string(identity), `"read_only": true`)), "letter": count(strings.Contains(string(facts), `"Q"`)), "backup": len(shelved),
+	}[deed]
+	entered := acts[map[string]string{"attach": "attach", "blank": "attach", "detach": "detach", "evidence": "attach", "letter": "letter", "backup": "back-up"}[deed]]
+	repeats := deed == "evidence" || deed == "letter" // doing it once more changes no file
+	if was != entered && !(repeats && was == 1 && entered >= 1) {
+		t.Errorf("%s: it happened %d times, and is entered %d times", how, was, entered)
+	}
+	if done && was == 0 {
+		t.Errorf("%s: it did not happen", how)
+	}
+}
+
+// TestSmallFileStays attaches a file that is no drive: it stays in the dock.
+func TestSmallFileStays(t *testing.T) {
+	s := open(t)
+	p := filepath.Join(s.data, "dock", "tiny.img")
+	if err := os.WriteFile(p, make([]byte, 512), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.post(t, "/dock/attach", "file", "tiny.img", "bay", s.freeBay(t), "model", "m", "serial", "TINY-1")
+	if said := s.wait(t, "dock"); !strings.Contains(said, "too little") {
+		t.Errorf("said %q", said)
+	}
+	if _, err := os.Stat(p); err != nil {
+		t.Errorf("it left the dock: %v", err)
+	}
+}
+
+// TestGoneImage takes a drive out of its bay whose image is not there: the bay is free then.
+func TestGoneImage(t *testing.T) {
+	s := open(t)
+	if err := os.Remove(filepath.Join(s.data, "drives", "tidewater-reception.img")); err != nil {
+		t.Fatal(err)
+	}
+	if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "Bay A is empty") {
+		t.Errorf("says %.300s", page)
+	}
+}
+
+// planned gives J-1042 a plan.
+func (s *front) planned(t *testing.T, steps ...plan.Step) {
+	t.Helper()
+	_, d, err := s.job("J-1042", "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.close()
+	if err := s.store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.sv.Layout, Who: "Ines Marsh", When: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestAsSeen carries out, and rehearses, only the plan and the drive that the page showed.
+func TestAsSeen(t *testing.T) {
+	s := open(t)
+	drop := plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}
+	s.planned(t, drop)
+	for _, act := range []string{"carry-out", "rehearse"} {
+		was := s.shown(t, "J-1042", act)
+		if page := s.post(t, "/jobs/J-1042/"+act, "serial", "7F3K"); !strings.Contains(page, "which plan and which drive") {
+			t.Errorf("%s without saying of what: %.200s", act, page)
+		}
+		if page := s.post(t, was[:len(was)-4]+"0000", "serial", "7F3K"); !strings.Contains(page, "another one than you looked at") {
+			t.Errorf("%s of another drive: %.200s", act, page)
+		}
+		s.planned(t, drop, plan.Step{Do: plan.Label, Partition: "5", Label: act}) // a colleague
+		if page := s.post(t, was, "serial", "7F3K"); !strings.Contains(page, "was changed since you looked at it") {
+			t.Errorf("%s of a plan that was changed: %.200s", act, page)
+		}
+	}
+	if r, err := s.store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
+		t.Errorf("a run was begun: %v, %v", r, err)
+	}
+}
+
+// TestEndOfPlan ends a run with the database away: the plan is at an end with the run, once it is
+// back, and is not carried out a second time.
+func TestEndOfPlan(t *testing.T) {
+	s := open(t)
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	j, d, err := s.job("J-1042", "", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := s.options(d, j, "Tobias Wren")
+	steps, _, _ := j.Steps()
+	o.Plan, o.Serial = &plan.Plan{Version: 1, Steps: steps}, "7F3K"
+	o.Trail = &endless{s.store}
+	_, err = run.CarryOut(context.Background(), o)
+	d.close()
+	if !errors.Is(err, run.ErrWaiting) {
+		t.Fatal(err)
+	}
+	again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again.Close()
+	if j, _, err := s.store.Job("J-1042", ""); err != nil || j.Plan != nil {
+		t.Errorf("the plan is still there: %v", err)
+	}
+	if r, err := s.store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
+		t.Errorf("still open: %v, %v", r, err)
+	}
+}
+
+// endless is a trail that takes every beginning and no end.
+type endless struct{ *store.Store }
+
+func (e *endless) Append(entries ...trail.Entry) error {
+	if entries[0].Ends() {
+		return errors.New("the database is away")
+	}
+	return e.Store.Append(entries...)
+}
+
+// relay stands between the application and its database; closing it takes the database away.
+type relay struct {
+	net.Listener
+	mu    sync.Mutex
+	conns []net.Conn
+}
+
+func newRelay(t *testing.T, to string) *relay {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &relay{Listener: l}
+	t.Cleanup(r.cut)
+	go func() {
+		for {
+			a, err := l.Accept()
+			if err != nil {
+				return
+			}
+			b, err := net.Dial("tcp", to)
+			if err != nil {
+				a.Close()
+				continue
+			}
+			r.mu.Lock()
+			r.conns = append(r.conns, a, b)
+			r.mu.Unlock()
+			go io.Copy(a, b)
+			go io.Copy(b, a)
+		}
+	}()
+	return r
+}
+
+func (r *relay) cut() {
+	r.Close()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, c := range r.conns {
+		c.Close()
+	}
+}
+
+// TestAway takes the database away from under the pages: each says so, and what goes on.
+func TestAway(t *testing.T) {
+	var between *relay
+	s := openBy(t, func(dsn string) string {
+		cfg, err := mysql.ParseDSN(dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		between = newRelay(t, cfg.Addr)
+		return strings.Replace(dsn, cfg.Addr, between.Addr().String(), 1)
+	})
+	health := func(want int) {
+		t.Helper()
+		r, err := s.client.Get(s.url + "/healthz")
+		if err != nil || r.StatusCode != want {
+			t.Errorf("healthz: %v, %v, want %d", r, err, want)
+		}
+		r.Body.Close()
+	}
+	health(200)
+	between.cut()
+	for _, path := range []string{"/", "/jobs/J-1042", "/trail", "/trail.jsonl", "/shelf", "/dock", "/sign-in"} {
+		r, err := s.client.Get(s.url + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if page := read(t)(r, nil); r.StatusCode != 503 || !strings.Contains(page, "The database is away") || strings.Contains(page, "Internal Server Error") {
+			t.Errorf("%s: %d, %.200s", path, r.StatusCode, page)
+		}
+	}
+	if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "was not done") {
+		t.Errorf("what was sent: %.300s", page)
+	}
+	health(503)
+	if r, err := s.client.Get(s.url + "/static/jade.css"); err != nil || r.StatusCode != 200 {
+		t.Errorf("the style: %v, %v", r, err)
+	}
+}
