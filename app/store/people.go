@@ -82,6 +82,15 @@ func (s *Store) SignIn(login, password string) (*Technician, error) {
 	return &t, nil
 }
 
+// Lead returns the lead with a login; ErrNotFound for one who is none.
+func (s *Store) Lead(login string) (*Technician, error) {
+	var t Technician
+	if err := s.db.First(&t, "login = ? AND `lead`", strings.ToLower(strings.TrimSpace(login))).Error; err != nil {
+		return nil, found(err, "the lead %s", login)
+	}
+	return &t, nil
+}
+
 // Technician returns a technician by id.
 func (s *Store) Technician(id uint64) (*Technician, error) {
 	var t Technician

@@ -314,6 +314,32 @@ func (t *Trail) Head() (seq int64, hash string, err error) {
 	return int64(last.Seq), last.Hash, err
 }
 
+// NewestSigned is the newest entry that is signed, nil for none.
+func (t *Trail) NewestSigned() (*trail.Entry, error) {
+	return t.newest(t.db.Where(`line LIKE '%"signature":"_%'`))
+}
+
+// NewestKey is the newest entry that changed the key that signs, nil for none.
+func (t *Trail) NewestKey() (*trail.Entry, error) {
+	return t.newest(t.db.Where("act = ?", string(trail.ActKey)))
+}
+
+func (t *Trail) newest(among *gorm.DB) (*trail.Entry, error) {
+	var row trailEntry
+	err := among.Order("seq DESC").Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var e trail.Entry
+	if err := json.Unmarshal([]byte(row.Line), &e); err != nil {
+		return nil, fmt.Errorf("entry %d of the trail cannot be read: %w", row.Seq, err)
+	}
+	return &e, nil
+}
+
 // Entry is one entry by its number.
 func (t *Trail) Entry(seq int64) (*trail.Entry, error) {
 	var row trailEntry

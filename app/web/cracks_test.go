@@ -79,7 +79,7 @@ func (s *front) withWaiting(t *testing.T) {
 // is away. After the next start, or once the database is back, it has happened exactly once or not at
 // all, and nothing is blocked or gone: a checker says so that knows only files, tables and trail.
 func TestCracks(t *testing.T) {
-	cut, places, every := 0, 0, 4
+	cut, places, every := 0, 0, 6
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		every = 1
 	}

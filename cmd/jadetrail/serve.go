@@ -2,17 +2,12 @@ package main
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/base64"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
@@ -21,7 +16,6 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/app/web"
-	"jadetrail/core/disk"
 )
 
 // Ports tried one after the other when no address is set.
@@ -57,16 +51,12 @@ func serve(ctx context.Context, demo bool) error {
 		return err
 	}
 	defer lock.Close()
-	dsn := os.Getenv("JADETRAIL_DSN")
-	if dsn == "" {
-		return errors.New("no database is named: set JADETRAIL_DSN, or start with `make demo`")
-	}
-	st, err := store.Open(dsn)
+	st, err := openStore()
 	if err != nil {
 		return err
 	}
 	defer st.Close()
-	if st.Key, err = shopKey(data); err != nil {
+	if st.Key, err = shopKey(data, st); err != nil {
 		return err
 	}
 	if demo {
@@ -97,6 +87,15 @@ func serve(ctx context.Context, demo bool) error {
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return srv.Shutdown(end)
+}
+
+// openStore opens the database that the settings name.
+func openStore() (*store.Store, error) {
+	dsn := os.Getenv("JADETRAIL_DSN")
+	if dsn == "" {
+		return nil, errors.New("no database is named: set JADETRAIL_DSN, or start with `make demo`")
+	}
+	return store.Open(dsn)
 }
 
 // claim makes the data folder and locks it against a second server.
@@ -132,29 +131,4 @@ func listen() (net.Listener, error) {
 		last = err
 	}
 	return nil, fmt.Errorf("no port from %d to %d is free: %w. Choose one with JADETRAIL_ADDR", firstPort, lastPort, last)
-}
-
-// shopKey reads the key that signs the trail, and makes one the first time; its
-// public half lies beside it for `verify-trail --key`.
-func shopKey(data string) (ed25519.PrivateKey, error) {
-	p := filepath.Join(data, "shop.key")
-	b, err := os.ReadFile(p)
-	if errors.Is(err, fs.ErrNotExist) {
-		public, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		if err := os.WriteFile(p, []byte(base64.StdEncoding.EncodeToString(key.Seed())+"\n"), 0o600); err != nil {
-			return nil, err
-		}
-		return key, disk.WriteDurably(filepath.Join(data, "shop.pub"), []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
-	}
-	if err != nil {
-		return nil, err
-	}
-	seed, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(b)))
-	if err != nil || len(seed) != ed25519.SeedSize {
-		return nil, fmt.Errorf("%s does not hold the shop's key", p)
-	}
-	return ed25519.NewKeyFromSeed(seed), nil
 }

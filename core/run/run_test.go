@@ -362,7 +362,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	t.Run("delete and grow", func(t *testing.T) { newShop(t, deleteRecovery, growC).cut(t, 4) })
 	t.Run("make again and fill", func(t *testing.T) {
 		s := newShop(t)
-		s.steps = againAndFill(s.backUp(t, 5))
+		s.steps, s.fills = againAndFill(s.backUp(t, 5)), true
 		s.cut(t, 1)
 	})
 	t.Run("erase", func(t *testing.T) {
@@ -457,7 +457,7 @@ func start(o Options) error {
 // ways each time: torn or not, finished or taken back.
 func (s *shop) cut(t *testing.T, ways int) {
 	base := s.open(t)
-	before, files := whole(t, base), contents(t, base)
+	before, files, promised := whole(t, base), contents(t, base), promisedBytes(t, base, base)
 	over := func() *disk.Overlay { return s.copyOf(t, base) }
 	attempt := func(dev disk.Device, dir string, p *disk.Power, f func(o Options) error) error {
 		return s.attempt(t, dev, dir, p, f)
@@ -537,7 +537,7 @@ func (s *shop) cut(t *testing.T, ways int) {
 				closing = 0
 			}
 			if (s.pc || s.fills) && taken {
-				if !maps.Equal(contents(t, dev), files) {
+				if !maps.Equal(contents(t, dev), files) || !maps.EqualFunc(promisedBytes(t, base, dev), promised, bytes.Equal) {
 					t.Fatalf("cut at %d, torn %v: after taking back, files have changed", at, torn)
 				}
 			} else if whole(t, dev) != want {

@@ -72,10 +72,10 @@ func AddHead(b []byte, h Head) ([]byte, error) {
 // Expect makes the verifier compare the chain with heads that were kept elsewhere. Those that
 // were not signed with its key are told of and do not count.
 func (v *Verifier) Expect(heads []Head) {
-	v.heads = map[int64][]Head{}
+	v.heads, v.at = map[int64][]Head{}, map[int64]string{}
 	for _, h := range heads {
 		if v.Key != nil && !h.Genuine(v.Key) {
-			v.r.Problems = append(v.r.Problems, fmt.Sprintf("A head kept on the shelf for entry %d was not signed with this shop's key; it does not count.", h.Seq))
+			v.doubted = append(v.doubted, h) // a former key of the shop may have signed it
 			continue
 		}
 		v.heads[h.Seq] = append(v.heads[h.Seq], h)
@@ -85,8 +85,38 @@ func (v *Verifier) Expect(heads []Head) {
 	}
 }
 
+// formerHeads compares the chain with heads that a former key has signed. One that none has signed
+// does not count, which is told.
+func (v *Verifier) formerHeads() {
+	for _, h := range v.doubted {
+		if !slices.ContainsFunc(v.keys, func(k KeyChange) bool { return h.genuine(k.Old) }) {
+			v.r.Problems = append(v.r.Problems, fmt.Sprintf("A head kept on the shelf for entry %d was not signed with this shop's key; it does not count.", h.Seq))
+			continue
+		}
+		switch hash, there := v.at[h.Seq]; {
+		case !there:
+			v.heads[h.Seq] = append(v.heads[h.Seq], h)
+		case hash != h.Hash:
+			v.say(h.Seq, fmt.Sprintf("it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.", h.Time.Local().Format("2 Jan 2006 15:04")))
+		case h.Seq > v.r.Kept:
+			v.r.Kept, v.r.KeptAt = h.Seq, h.Time
+		}
+	}
+	v.doubted = nil
+}
+
+// genuine tells whether a head was signed with a key in base64.
+func (h Head) genuine(public string) bool {
+	return made(public, string(h.signed()), h.Signature)
+}
+
 // compareHeads compares an entry with the heads that were kept of it.
 func (v *Verifier) compareHeads(seq int64) {
+	for _, h := range v.doubted {
+		if h.Seq == seq {
+			v.at[seq] = v.r.Head
+		}
+	}
 	for _, h := range v.heads[seq] {
 		if h.Hash != v.r.Head {
 			v.say(seq, fmt.Sprintf("it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.", h.Time.Local().Format("2 Jan 2006 15:04")))

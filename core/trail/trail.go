@@ -88,6 +88,8 @@ type Entry struct {
 	Record     string    `json:"record,omitempty"`
 	RecordHash string    `json:"record_hash,omitempty"`
 	Backup     string    `json:"backup,omitempty"`
+	// Key is a change of the key that signs the trail.
+	Key *KeyChange `json:"key,omitempty"`
 	// Prints are the fingerprints of the volumes in a state that is marked as good.
 	Prints    map[string]string `json:"fingerprints,omitempty"`
 	Before    *layout.Layout    `json:"before,omitempty"`
@@ -181,6 +183,8 @@ type Report struct {
 	// could be cut off without being found.
 	Kept   int64     `json:"kept,omitempty"`
 	KeptAt time.Time `json:"kept_at,omitzero"`
+	// Keys are the changes of the key that signs.
+	Keys []KeyNote `json:"keys,omitempty"`
 }
 
 // Sound tells whether nothing is wrong.
@@ -192,6 +196,11 @@ type Verifier struct {
 	r     Report
 	bad   bool
 	heads map[int64][]Head
+
+	waiting []unproven
+	keys    []KeyChange
+	doubted []Head           // heads that the key did not sign
+	at      map[int64]string // the hashes of their entries
 }
 
 // maxLine bounds a line of a trail.
@@ -231,10 +240,18 @@ func (v *Verifier) Add(line []byte) {
 		v.r.Signed++
 		raw, err := base64.StdEncoding.DecodeString(sig)
 		if v.Key != nil && (err != nil || !ed25519.Verify(v.Key, []byte(fmt.Sprint(m["hash"])), raw)) {
-			say("its signature was not made with this key.")
+			v.waiting = append(v.waiting, unproven{at, fmt.Sprint(m["hash"]), sig})
 		}
 	} else if v.Key != nil {
 		say("it is not signed.")
+	}
+	if m["act"] == string(ActKey) {
+		var e Entry
+		if err := json.Unmarshal(line, &e); err != nil || e.Key == nil {
+			say("it does not say which key follows.")
+		} else {
+			v.changes(&e)
+		}
 	}
 	v.r.Head, _ = m["hash"].(string)
 	v.compareHeads(at)
@@ -249,6 +266,8 @@ func (v *Verifier) say(at int64, text string) {
 
 // Report returns what was found, when all entries have been added.
 func (v *Verifier) Report() *Report {
+	v.settled()
+	v.formerHeads()
 	v.ended()
 	return &v.r
 }
