@@ -166,11 +166,15 @@ func recordAsItIs(sv *survey.Survey, number int, dev disk.Device) (script.Script
 // fitted mends what a volume says of the place where it begins: the count of the sectors
 // before it, in its boot sectors.
 func fitted(w disk.Device, kind volume.Kind, was, start disk.LBA) (script.Script, error) {
-	sec := w.SectorBytes()
+	sec, err := ownSector(w, kind)
+	if err != nil {
+		return nil, err
+	}
 	boot, err := disk.ReadFull(w, 0, min(24*sec, w.Size()))
 	if err != nil {
 		return nil, err
 	}
+	start = start.Offset(w.SectorBytes()).At(sec)
 	var s script.Script
 	var at []disk.Bytes
 	switch kind {
@@ -205,6 +209,26 @@ func fitted(w disk.Device, kind volume.Kind, was, start disk.LBA) (script.Script
 		s.Put(off, b)
 	}
 	return s, nil
+}
+
+// ownSector is the length of the sectors in which a volume counts, which need not be those of its
+// drive: what it says of its place is in its own.
+func ownSector(w disk.Device, kind volume.Kind) (disk.Bytes, error) {
+	boot, err := disk.ReadFull(w, 0, min(512, w.Size()))
+	if err != nil || len(boot) < 512 {
+		return w.SectorBytes(), err
+	}
+	sec := disk.Bytes(0)
+	switch kind {
+	case volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32: // FAT specification, 3.1: BPB_BytsPerSec
+		sec = disk.Bytes(binary.LittleEndian.Uint16(boot[11:]))
+	case volume.ExFAT: // exFAT specification, 3.1.14: BytesPerSectorShift
+		sec = 1 << min(boot[108], 16)
+	}
+	if sec < 512 || sec > 4096 || sec&(sec-1) != 0 {
+		return w.SectorBytes(), nil
+	}
+	return sec, nil
 }
 
 // exfatFitted mends both boot regions of an exFAT volume: PartitionOffset, unless it is 0,

@@ -384,6 +384,12 @@ func (s *Survey) Relabel(likes ...*layout.Layout) {
 	}
 }
 
+// counter is a volume that counts the sectors before it, in sectors of its own length.
+type counter interface {
+	Hidden() uint32
+	SectorBytes() disk.Bytes
+}
+
 // Check returns what is wrong with the table and with every volume, whose own
 // structures are compared with each other.
 func (s *Survey) Check() finding.List {
@@ -394,7 +400,7 @@ func (s *Survey) Check() finding.List {
 			continue
 		}
 		out = append(out, v.Check().On(p.Number)...)
-		if h, ok := v.(interface{ Hidden() uint32 }); ok && disk.LBA(h.Hidden()) != p.Start {
+		if h, ok := v.(counter); ok && disk.LBA(h.Hidden()) != p.Start.Offset(s.Layout.Sector).At(h.SectorBytes()) {
 			out = append(out, finding.Finding{Code: "hidden-sectors", Severity: finding.Note, Partition: p.Number,
 				Text: fmt.Sprintf("The volume's boot sector counts %d sectors before it, but it begins at sector %d.", h.Hidden(), p.Start)})
 		}

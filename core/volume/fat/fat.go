@@ -189,12 +189,36 @@ func (v *Volume) Info() (volume.Info, error) {
 	i.ShrinkCut = v.at(uint32(d.Last) + 3)
 	i.ShrinkMin = v.dataStart + i.UsedBytes
 	i.Tables = &volume.Tables{Lead: v.dataStart, Bytes: v.fatSize, Copies: v.copies}
-	// The two top bits of the second entry tell a volume that was left open or
-	// whose medium failed (section 4.2).
-	if v.kind == volume.FAT32 {
-		i.Clean = t[1]&0x0c000000 == 0x0c000000
-	}
+	i.Clean = v.closed(t[1])
 	return i, nil
+}
+
+// The two top bits of the second entry of a table are cleared while a volume is open, and when its
+// medium has failed (section 4.2). FAT12 has none.
+const (
+	closedFAT16 = 0xc000
+	closedFAT32 = 0x0c000000
+)
+
+// openFlag, in the byte before the extended boot signature, is set by systems that note there that a
+// volume is open.
+const openFlag = 0x01
+
+// closed tells that the volume was closed properly, by the second entry of its table and by its boot
+// sector.
+func (v *Volume) closed(second uint32) bool {
+	flags, signature := v.boot[37], v.boot[38]
+	switch v.kind {
+	case volume.FAT32:
+		if flags, signature = v.boot[65], v.boot[66]; second&closedFAT32 != closedFAT32 {
+			return false
+		}
+	case volume.FAT16:
+		if second&closedFAT16 != closedFAT16 {
+			return false
+		}
+	}
+	return signature != 0x28 && signature != 0x29 || flags&openFlag == 0
 }
 
 const (
@@ -541,6 +565,9 @@ func (v *Volume) Agrees() bool { l := v.Check(); return l.FirstError() == nil }
 // ErrFull is returned when the files do not fit into the volume, or the volume
 // is too small or too large for FAT32.
 var ErrFull = errors.New("the volume does not fit FAT32 or its files")
+
+// SectorBytes is the length of the sectors in which the volume counts.
+func (v *Volume) SectorBytes() disk.Bytes { return v.sector }
 
 // Hidden is the number of sectors before the volume that its boot sector counts.
 func (v *Volume) Hidden() uint32 { return le.Uint32(v.boot[28:]) }

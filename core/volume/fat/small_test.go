@@ -78,6 +78,33 @@ func small(t *testing.T, bits int, sectors int) (*disk.Image, []byte) {
 	return im, data
 }
 
+// TestNotClosed has volumes say that they were not closed: in the second entry of the table, as FAT16
+// has it, or in the boot sector, as every FAT can.
+func TestNotClosed(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		bits   int
+		spoil  func(im *disk.Image)
+		closed bool
+	}{
+		{"FAT16", 16, func(*disk.Image) {}, true},
+		{"FAT12", 12, func(*disk.Image) {}, true},
+		{"FAT16, open in its table", 16, func(im *disk.Image) { im.WriteAt([]byte{0xff, 0x7f}, 512+2) }, false},
+		{"FAT16, its medium failed", 16, func(im *disk.Image) { im.WriteAt([]byte{0xff, 0xbf}, 512+2) }, false},
+		{"FAT16, open in its boot sector", 16, func(im *disk.Image) { im.WriteAt([]byte{1}, 37) }, false},
+		{"FAT12, open in its boot sector", 12, func(im *disk.Image) { im.WriteAt([]byte{1}, 37) }, false},
+		{"FAT12, the flag of a test of its medium", 12, func(im *disk.Image) { im.WriteAt([]byte{2}, 37) }, true},
+		{"FAT12, without a signature before the flag", 12, func(im *disk.Image) { im.WriteAt([]byte{1, 0}, 37) }, true},
+	} {
+		im, _ := small(t, c.bits, map[int]int{12: 4000, 16: 20000}[c.bits])
+		c.spoil(im)
+		i, err := mustOpen(t, im).Info()
+		if err != nil || i.Clean != c.closed {
+			t.Errorf("%s: closed %v, want %v, %v", c.name, i.Clean, c.closed, err)
+		}
+	}
+}
+
 func slicesOf(bs ...[]byte) []byte { return bytes.Join(bs, nil) }
 
 func TestSmallVolumes(t *testing.T) {

@@ -446,6 +446,9 @@ func toTime(v uint64) time.Time { return time.Unix(0, (int64(v)-fileTime)*100).U
 
 func fromTime(t time.Time) uint64 { return uint64(t.UnixNano()/100 + fileTime) }
 
+// SectorBytes is the length of the sectors in which the volume counts.
+func (v *Volume) SectorBytes() disk.Bytes { return v.boot.sector }
+
 // Hidden is the number of sectors before the volume that its boot sector counts.
 func (v *Volume) Hidden() uint32 { return v.boot.hidden }
 
