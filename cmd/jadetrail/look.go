@@ -170,7 +170,11 @@ func filesCmd() *cobra.Command {
 			}
 			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 			for _, f := range list {
-				fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\n", f.Kind, f.Bytes, f.Modified, f.SHA256, f.Path)
+				path := f.Path
+				if f.Stream != "" { // as NTFS names it
+					path += ":" + f.Stream
+				}
+				fmt.Fprintf(w, "%s\t%d\t%s\t%s\t%s\n", f.Kind, f.Bytes, f.Modified, f.SHA256, path)
 			}
 			return w.Flush()
 		}}

@@ -69,11 +69,20 @@ func restoreCmd() *cobra.Command {
 
 func printRestored(asJSON bool, out any, files, folders, compared int, n disk.Bytes, notes []string) error {
 	if asJSON {
-		return printJSON(out)
+		return errors.Join(printJSON(out), incomplete(notes))
 	}
 	fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", files, folders, n, compared)
 	for _, x := range notes {
 		fmt.Fprintln(os.Stderr, "not restored, or not all of it:", x)
+	}
+	return incomplete(notes)
+}
+
+// incomplete is the answer of a restore that could not restore all that was asked for, which is
+// already named.
+func incomplete(notes []string) error {
+	if len(notes) > 0 {
+		return errUnsound
 	}
 	return nil
 }

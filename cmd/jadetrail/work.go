@@ -233,7 +233,7 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
 	}
 	if o.Rehearse {
-		fmt.Printf("Rehearsed on a copy, %s would be rewritten. Nothing was written.\n", res.Bytes)
+		fmt.Printf("Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
 		return nil
 	}
 	fmt.Printf("Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))

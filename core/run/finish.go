@@ -79,7 +79,7 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if err != nil {
 		return res, err
 	}
-	r := &Report{Ended: EndDone, Rewritten: c.Script().Rewritten(), Written: rec.Put(), Volumes: states(sv, p.sound)}
+	r := &Report{Ended: EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(), Volumes: states(sv, p.sound)}
 	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
 		return res, err
 	}
@@ -224,7 +224,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		}
 	}
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
-		len(m.Prints), c.Script().Rewritten()) + m.Intact.words()
+		len(m.Prints), figures(c.Script())) + m.Intact.words()
 	for _, x := range m.Tested {
 		if err := x.proven(o); err != nil {
 			return "", nil, err
@@ -264,6 +264,14 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		text += fmt.Sprintf("; %d files put into partition %d, each compared with where it comes from", l.files, a.Number)
 	}
 	return text, sv, nil
+}
+
+// figures say how much of a drive a script changes.
+func figures(s script.Script) string {
+	if zeroed := s.Zeroed(); zeroed > 0 {
+		return fmt.Sprintf("%s written and %s made zeros", s.Rewritten(), zeroed)
+	}
+	return s.Rewritten().String()
 }
 
 // places are the ranges that a script touches, in order, each stretch once; those that

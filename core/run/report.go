@@ -38,6 +38,7 @@ type Report struct {
 	// Rewritten is what the plan puts in its place, Written what of it was written now.
 	Rewritten disk.Bytes    `json:"bytes_rewritten"`
 	Written   disk.Bytes    `json:"bytes_written"`
+	Zeroed    disk.Bytes    `json:"bytes_zeroed"` // and what it makes zeros besides
 	Proof     string        `json:"proof,omitempty"`
 	Volumes   []VolumeState `json:"volumes,omitempty"` // as they check afterwards
 	Start     []plan.Check  `json:"start,omitempty"`   // whether the PC will start

@@ -114,6 +114,7 @@ type Result struct {
 	Bytes    disk.Bytes     `json:"bytes_rewritten"`
 	// Written is what was put on the drive for that, now; the rest is empty.
 	Written disk.Bytes `json:"bytes_written"`
+	Zeroed  disk.Bytes `json:"bytes_zeroed"` // made zeros besides
 	Took    Took       `json:"seconds"`
 	// Report is what the run says of itself, nil of one that did nothing.
 	Report *Report `json:"-"`
@@ -257,7 +258,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		p.meta.Entries[0].Reason = strings.TrimSpace(o.Despite)
 	}
 	p.onDrive(o.Dev)
-	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten()}
+	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten(), Zeroed: p.script.Zeroed()}
 	if o.Rehearse {
 		return res, nil
 	}

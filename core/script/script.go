@@ -114,6 +114,17 @@ func (s Script) Rewritten() (n disk.Bytes) {
 	return n
 }
 
+// Zeroed is the number of bytes that the script makes read as zeros: holes, and the rest of clusters
+// behind what is filled in.
+func (s Script) Zeroed() (n disk.Bytes) {
+	for _, op := range s {
+		if n += op.Pad; op.Kind == Hole {
+			n += op.Len
+		}
+	}
+	return n
+}
+
 // Moves tells that the script moves bytes about.
 func (s Script) Moves() bool {
 	return slices.ContainsFunc(s, func(op Op) bool { return op.Kind == Move })

@@ -176,18 +176,22 @@ func (v *Volume) Info() (volume.Info, error) {
 			}
 		}
 	}
-	d := volume.NewDrawn(int64(v.clusters))
+	d, bad := volume.NewDrawn(int64(v.clusters)), disk.Bytes(0) // where the last bad cluster ends, which stays
 	for c, next := range t[2:] {
 		if next != 0 {
 			d.Add(int64(c), int64(c)+1)
 		}
 		if next == markBad {
 			i.BadClusters++
+			bad = v.at(uint32(c)+2) + v.cluster
 		}
 	}
 	i.UsedBytes, i.Use = disk.Bytes(d.Used)*v.cluster, d.Use()
-	i.ShrinkCut = v.at(uint32(d.Last) + 3)
-	i.ShrinkMin = v.dataStart + i.UsedBytes
+	// A volume of fewer clusters would be one of another kind.
+	fewest, _, _ := limits(v.kind)
+	least := v.dataStart + min(disk.Bytes(fewest)*v.cluster, i.TotalBytes)
+	i.ShrinkCut = max(v.at(uint32(d.Last)+3), least)
+	i.ShrinkMin, i.ShrinkMinExact = max(v.dataStart+i.UsedBytes, least, bad), true
 	i.Tables = &volume.Tables{Lead: v.dataStart, Bytes: v.fatSize, Copies: v.copies}
 	i.Clean = v.closed(t[1])
 	return i, nil

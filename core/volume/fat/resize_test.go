@@ -162,6 +162,43 @@ func mustOpen(t *testing.T, dev disk.Device) *Volume {
 }
 
 // TestResizeRefusals: a kind keeps its bounds, and bad clusters stay where they are.
+// TestShrinkLimit makes volumes of each kind as small as they say that they can be, and no smaller.
+func TestShrinkLimit(t *testing.T) {
+	for name, dev := range map[string]disk.Device{
+		"FAT12 with a bad cluster": func() disk.Device { im, _ := small(t, 12, 4000); return im }(),
+		"FAT16":                    func() disk.Device { im, _ := small(t, 16, 20000); return im }(),
+		"FAT32": func() disk.Device {
+			im := image(t, 80*disk.MiB, 512)
+			if err := Make(im, Options{Label: "OLD", Time: day, Files: sources()}); err != nil {
+				t.Fatal(err)
+			}
+			return im
+		}(),
+	} {
+		v := mustOpen(t, dev)
+		i, err := v.Info()
+		if err != nil || !i.ShrinkMinExact {
+			t.Fatalf("%s: %+v, %v", name, i, err)
+		}
+		if _, err := v.Shrink(i.ShrinkMin - v.cluster); err == nil {
+			t.Errorf("%s: a cluster smaller than %s was met", name, i.ShrinkMin)
+		}
+		want := read(t, v)
+		s, err := v.Shrink(i.ShrinkMin)
+		if err != nil {
+			t.Errorf("%s: %s cannot be met: %v", name, i.ShrinkMin, err)
+			continue
+		}
+		if err := s.Apply(dev, nil); err != nil {
+			t.Fatal(err)
+		}
+		w := mustOpen(t, dev)
+		if got := read(t, w); len(got) != len(want) || w.Check().FirstError() != nil {
+			t.Errorf("%s: %d files of %d, %v", name, len(got), len(want), w.Check())
+		}
+	}
+}
+
 func TestResizeRefusals(t *testing.T) {
 	im, _ := small(t, 12, 4000)
 	dev := disk.NewPaper(16*disk.MiB, 512)

@@ -192,9 +192,10 @@ func attrDefs() []byte {
 // securityStreams makes the two descriptors of a new volume, 0x100 for the
 // system's files and 0x101 for all others, with the two indexes over them.
 func securityStreams() (sds []byte, sdh, sii []entry) {
-	sds = make([]byte, 0x40000)
+	sds = make([]byte, sdsBlock)
+	end := 0 // each follows the one before at the next 16 bytes: a reader goes along them by their lengths
 	for i, rights := range []uint32{0x120089, 0x1f01ff} {
-		id, off := uint32(0x100+i), 0x100*i
+		id, off := uint32(0x100+i), (end+15)&^15
 		sd := descriptor(rights)
 		hash := uint32(0)
 		for i := 0; i < len(sd); i += 4 {
@@ -208,6 +209,7 @@ func securityStreams() (sds []byte, sdh, sii []entry) {
 		le.PutUint32(h[16:], uint32(20+len(sd)))
 		copy(sds[off:], h)
 		copy(sds[off+20:], sd)
+		end = off + 20 + len(sd)
 		sdh = append(sdh, entry{key: h[:8], data: h})
 		sii = append(sii, entry{key: h[4:8], data: h})
 	}
@@ -222,7 +224,7 @@ func securityStreams() (sds []byte, sdh, sii []entry) {
 	order(sdh, 0, 1)
 	order(sii, 0, 1)
 	// Every 256 KiB of descriptors are followed by a copy of them.
-	return append(sds, sds[:0x200]...), sdh, sii
+	return append(sds, sds[:end]...), sdh, sii
 }
 
 // descriptor is a self-relative security descriptor: owned by the
