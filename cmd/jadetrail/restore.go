@@ -36,7 +36,7 @@ func restoreCmd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, out.NotThere)
+				return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, out.NotThere, nil)
 			}
 			if m, err := o.Shelf.Load(id); err == nil && m.Kind == shelf.Image && path == "" && len(only) == 0 {
 				res, err := run.RestoreImage(cmd.Context(), o, id, part, release, waiver)
@@ -53,7 +53,7 @@ func restoreCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, append(out.Lost, out.Notes...))
+			return printRestored(asJSON, out, out.Files, out.Folders, out.Compared, out.Bytes, out.Lost, out.Notes)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
@@ -67,21 +67,24 @@ func restoreCmd() *cobra.Command {
 	return c
 }
 
-func printRestored(asJSON bool, out any, files, folders, compared int, n disk.Bytes, notes []string) error {
+func printRestored(asJSON bool, out any, files, folders, compared int, n disk.Bytes, lost, notes []string) error {
 	if asJSON {
-		return errors.Join(printJSON(out), incomplete(notes))
+		return errors.Join(printJSON(out), incomplete(lost))
 	}
 	fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", files, folders, n, compared)
-	for _, x := range notes {
-		fmt.Fprintln(os.Stderr, "not restored, or not all of it:", x)
+	for _, x := range lost {
+		fmt.Fprintln(os.Stderr, "not restored:", x)
 	}
-	return incomplete(notes)
+	for _, x := range notes {
+		fmt.Fprintln(os.Stderr, "restored, but not all of it:", x)
+	}
+	return incomplete(lost)
 }
 
 // incomplete is the answer of a restore that could not restore all that was asked for, which is
 // already named.
-func incomplete(notes []string) error {
-	if len(notes) > 0 {
+func incomplete(lost []string) error {
+	if len(lost) > 0 {
 		return errUnsound
 	}
 	return nil

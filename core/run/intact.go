@@ -156,7 +156,7 @@ func (f *following) all() error {
 // it was in which its contents lie; where it has none, the contents themselves.
 func (f *following) digest(v volume.Volume, x volume.File, places func(volume.Extent) []script.Piece) (d [16]byte, err error) {
 	h := blake3.New()
-	fmt.Fprintf(h, "%d\x00%d\x00%s\x00%s\x00%s\x00", x.Bytes, x.Modified.UnixNano(), x.Stored, x.Target, x.Unreadable)
+	fmt.Fprintf(h, "%d\x00%s\x00%s\x00%s\x00%s\x00", x.Bytes, volume.Stamp(x.Modified), x.Stored, x.Target, x.Unreadable)
 	var last script.Piece
 	put := func(p script.Piece) {
 		var b [16]byte

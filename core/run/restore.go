@@ -363,6 +363,9 @@ func (a *Arrival) spot(x *volume.Incoming, there map[[2]string]*volume.File, kee
 	if !ok || f.Kind != x.Kind || f.Kind == volume.Plain && x.SameAs == "" && f.Bytes != x.Bytes {
 		return nil, fmt.Errorf("%w: %s is not in partition %d as it is where it comes from", ErrDiffers, path, a.Number)
 	}
+	if keeps && x.Stream == "" && x.SameAs == "" && !x.Modified.IsZero() && volume.FileTime(f.Modified) != volume.FileTime(x.Modified) {
+		return nil, fmt.Errorf("%w: %s is of another time in partition %d than where it comes from", ErrDiffers, path, a.Number)
+	}
 	if f.Kind != volume.Plain || x.SameAs != "" && keeps || f.Bytes == 0 {
 		return nil, nil
 	}

@@ -55,6 +55,7 @@ const (
 	keyAttributes  = xattr + "system.ntfs_attrib_be"
 	keyReparse     = xattr + "system.ntfs_reparse_data"
 	keyObjectID    = xattr + "system.ntfs_object_id"
+	keyExtended    = xattr + "system.ntfs_ea"
 	keyShort       = xattr + "system.ntfs_dos_name"
 	keyStream      = xattr + "user."
 	keyCreated     = xattr + "system.ntfs_crtime_be"
@@ -316,7 +317,7 @@ func stamp(t time.Time) time.Time {
 // records are the extended headers of what a file system keeps beside the contents.
 func records(d volume.Detail) map[string]string {
 	r := map[string]string{}
-	for k, b := range map[string][]byte{keyDescriptor: d.Descriptor, keyReparse: d.Reparse, keyObjectID: d.ObjectID} {
+	for k, b := range map[string][]byte{keyDescriptor: d.Descriptor, keyReparse: d.Reparse, keyObjectID: d.ObjectID, keyExtended: d.Extended} {
 		if len(b) > 0 {
 			r[k] = string(b)
 		}
@@ -328,7 +329,7 @@ func records(d volume.Detail) map[string]string {
 		r[keyAttributes] = string(binary.BigEndian.AppendUint32(nil, a))
 	}
 	if !d.Created.IsZero() {
-		r[keyCreated] = string(binary.BigEndian.AppendUint64(nil, uint64(d.Created.UnixNano()/100+116444736000000000)))
+		r[keyCreated] = string(binary.BigEndian.AppendUint64(nil, volume.FileTime(d.Created)))
 	}
 	return r
 }

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/zeebo/blake3"
 
@@ -129,7 +128,7 @@ func entriesOf(h *tar.Header, at disk.Bytes) []Entry {
 		e.At = at
 	}
 	e.Detail = volume.Detail{Accessed: h.AccessTime, Changed: h.ChangeTime, Short: h.PAXRecords[keyShort]}
-	for key, into := range map[string]*[]byte{keyDescriptor: &e.Descriptor, keyReparse: &e.Reparse, keyObjectID: &e.ObjectID} {
+	for key, into := range map[string]*[]byte{keyDescriptor: &e.Descriptor, keyReparse: &e.Reparse, keyObjectID: &e.ObjectID, keyExtended: &e.Extended} {
 		if s := h.PAXRecords[key]; s != "" {
 			*into = []byte(s)
 		}
@@ -138,7 +137,7 @@ func entriesOf(h *tar.Header, at disk.Bytes) []Entry {
 		e.Attributes = binary.BigEndian.Uint32([]byte(s))
 	}
 	if s := h.PAXRecords[keyCreated]; len(s) == 8 {
-		e.Created = time.Unix(0, (int64(binary.BigEndian.Uint64([]byte(s)))-116444736000000000)*100).UTC()
+		e.Created = volume.FromFileTime(binary.BigEndian.Uint64([]byte(s)))
 	}
 	out := []Entry{e}
 	for key, s := range h.PAXRecords {

@@ -15,6 +15,9 @@ type Detail struct {
 	Descriptor []byte `json:"descriptor,omitempty"`
 	// Reparse is the whole reparse point, its tag first ([MS-FSCC] 2.1.2).
 	Reparse []byte `json:"reparse,omitempty"`
+	// Extended are the file's extended attributes, as FILE_FULL_EA_INFORMATION has them
+	// ([MS-FSCC] 2.4.16), one behind the other.
+	Extended []byte `json:"extended_attributes,omitempty"`
 	// ObjectID is the 16 to 64 bytes of the file's object id.
 	ObjectID []byte `json:"object_id,omitempty"`
 }

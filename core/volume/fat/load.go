@@ -239,6 +239,12 @@ func (l *loader) sortOut(files []volume.Incoming) (*arriving, error) {
 		if len(x.Descriptor) > 0 {
 			l.notes["who may do what with them is not kept by FAT"]++
 		}
+		if len(x.Extended) > 0 {
+			l.notes["their extended attributes are not kept by FAT"]++
+		}
+		if x.Kind == volume.Plain && x.Attributes&(volume.AttrSparse|volume.AttrPacked) != 0 {
+			l.notes["they were sparse or compressed, and take their whole length here"]++
+		}
 		if x.Kind == volume.Folder {
 			sub := &arriving{name: name, x: x, names: map[string]bool{}}
 			d.subs, dirs[x.Path] = append(d.subs, sub), sub

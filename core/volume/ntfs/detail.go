@@ -55,7 +55,7 @@ func (v *Volume) Detail(f volume.File) (volume.Detail, error) {
 				d.Short = text16(a.value[66 : 66+2*int(a.value[64])])
 			case a.typ == atObjectID && len(a.value) >= 16:
 				d.ObjectID = slices.Clone(a.value)
-			case a.typ == atReparse || a.typ == atSecurity:
+			case a.typ == atReparse || a.typ == atSecurity || a.typ == atEA:
 				s, err := v.join([]attr{a})
 				if err != nil {
 					return d, err
@@ -64,9 +64,12 @@ func (v *Volume) Detail(f volume.File) (volume.Detail, error) {
 				if err != nil {
 					return d, err
 				}
-				if a.typ == atReparse {
+				switch a.typ {
+				case atReparse:
 					d.Reparse = b
-				} else {
+				case atEA:
+					d.Extended = b
+				default:
 					d.Descriptor = b
 				}
 			}

@@ -504,6 +504,13 @@ func (l *loader) arrive(a *arriving) error {
 	if attrs == 0 && f.Kind == volume.Plain {
 		attrs = volume.AttrArchive
 	}
+	if f.Kind == volume.Plain && f.Attributes&volume.AttrSparse != 0 {
+		l.notes["they were sparse, and take their whole length here"]++
+	}
+	if f.Kind == volume.Plain && f.Attributes&volume.AttrPacked != 0 {
+		l.notes["they were compressed, and are not here"]++
+	}
+	extended, packed := l.extended(f, reparse != nil)
 	sid := l.security(f.Descriptor)
 	times := l.times(f)
 	std := make([]byte, 72)
@@ -525,6 +532,9 @@ func (l *loader) arrive(a *arriving) error {
 	}
 	// How much of a record the names and the rest will take, for what may lie in it.
 	room := l.v.boot.record - head(l.v.boot.record) - 8 - len(pieces[0].b) - 24 - len(reparse) - len(f.ObjectID)
+	for _, p := range extended {
+		room -= len(p.b)
+	}
 	for _, n := range a.names {
 		room -= 96 + 2*len(n.name)
 		if n.short != "" {
@@ -553,7 +563,7 @@ func (l *loader) arrive(a *arriving) error {
 		pieces = append(pieces, p)
 	}
 	if reparse != nil {
-		if len(reparse) > 512 {
+		if len(reparse) > mostInline {
 			runs, err := l.put(reparse)
 			if err != nil {
 				return err
@@ -563,6 +573,17 @@ func (l *loader) arrive(a *arriving) error {
 			pieces = append(pieces, whole(atReparse, "", reparse, false))
 		}
 	}
+	for i := range extended {
+		if b := extended[i].b; len(b) <= mostInline {
+			continue
+		}
+		runs, err := l.put(f.Extended)
+		if err != nil {
+			return err
+		}
+		extended[i] = outside(atEA, "", runs, l.bytesOf(runs), disk.Bytes(len(f.Extended)))
+	}
+	pieces = append(pieces, extended...)
 	links := uint16(0)
 	for _, n := range a.names {
 		for _, x := range n.spelt() {
@@ -572,6 +593,8 @@ func (l *loader) arrive(a *arriving) error {
 			}
 			if reparse != nil {
 				le.PutUint32(fn[60:], le.Uint32(reparse))
+			} else {
+				le.PutUint16(fn[60:], packed)
 			}
 			pieces = append(pieces, whole(atFileName, "", fn, true))
 			n.parent.entries = append(n.parent.entries, entry{ref: l.ref(a.num), key: fn})
@@ -583,6 +606,48 @@ func (l *loader) arrive(a *arriving) error {
 		return nil
 	}
 	return l.file(a.num, 0, links, pieces)
+}
+
+// mostInline is the most of a reparse point, or of extended attributes, that a record takes.
+const mostInline = 512
+
+// extended makes the two attributes that hold a file's extended attributes: what they are like
+// (packed size, how many must be understood, whole size), and they themselves. packed is their size
+// without what only aligns them, which a file's names tell too; where a name tells of a reparse point,
+// there is no room for it, and NTFS allows no file to have both.
+func (l *loader) extended(f *volume.Incoming, reparse bool) (out []piece, packed uint16) {
+	b := f.Extended
+	if len(b) == 0 {
+		return nil, 0
+	}
+	size, needed, sound := 0, 0, true
+	for at := 0; ; {
+		if at+8 > len(b) || at+9+int(b[at+5])+int(le.Uint16(b[at+6:])) > len(b) {
+			sound = false
+			break
+		}
+		if size += 5 + int(b[at+5]) + int(le.Uint16(b[at+6:])); b[at+4]&0x80 != 0 {
+			needed++
+		}
+		next := int(le.Uint32(b[at:]))
+		if next == 0 || at+next == len(b) {
+			break
+		}
+		if next < 8 || next > len(b)-at {
+			sound = false
+			break
+		}
+		at += next
+	}
+	if !sound || reparse || size > 0xffff {
+		l.notes["their extended attributes could not be kept: they are damaged, or stand beside a reparse point"]++
+		return nil, 0
+	}
+	info := make([]byte, 8)
+	le.PutUint16(info, uint16(size))
+	le.PutUint16(info[2:], uint16(needed))
+	le.PutUint32(info[4:], uint32(len(b)))
+	return []piece{whole(atEAInfo, "", info, false), whole(atEA, "", b, false)}, uint16(size)
 }
 
 // nameValue is the value of a $FILE_NAME attribute.

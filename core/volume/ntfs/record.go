@@ -24,6 +24,8 @@ const (
 	atIndexAlloc = 0xa0
 	atBitmap     = 0xb0
 	atReparse    = 0xc0
+	atEAInfo     = 0xd0
+	atEA         = 0xe0
 	atEnd        = 0xffffffff
 )
 

@@ -439,12 +439,10 @@ func logClean(log *stream) error {
 	return nil
 }
 
-// fileTime is the zero of NTFS's times, in units of 100 ns before 1970.
-const fileTime = 116444736000000000
 
-func toTime(v uint64) time.Time { return time.Unix(0, (int64(v)-fileTime)*100).UTC() }
+func toTime(v uint64) time.Time { return volume.FromFileTime(v) }
 
-func fromTime(t time.Time) uint64 { return uint64(t.UnixNano()/100 + fileTime) }
+func fromTime(t time.Time) uint64 { return volume.FileTime(t) }
 
 // SectorBytes is the length of the sectors in which the volume counts.
 func (v *Volume) SectorBytes() disk.Bytes { return v.boot.sector }
