@@ -124,6 +124,20 @@ func endPlan(tx *gorm.DB, number string) error {
 	return put(tx, number, &PlanState{})
 }
 
+// NamingPlans counts the former plans of a job that name files or folders of its drives.
+func (s *Store) NamingPlans(job string) (n int64, err error) {
+	return n, s.db.Model(&PlanState{}).Where(naming, job).Count(&n).Error
+}
+
+// naming are former plans that name files or folders.
+const naming = `job = ? AND steps LIKE '%"only"%'`
+
+// ForgetNames forgets the former plans of a job that name files or folders. The present one is not
+// among them once it was carried out.
+func (s *Store) ForgetNames(job string) error {
+	return s.db.Model(&PlanState{}).Where(naming, job).Updates(map[string]any{"steps": nil, "expect": nil, "what": "forgotten: a partition was erased"}).Error
+}
+
 // next finds the change that was taken back last.
 func next(tx *gorm.DB, j *Job) (to PlanState, err error) {
 	err = tx.Where("job = ? AND comes = ? AND id > ?", j.Number, j.PlanState, j.PlanEnded).Order("id DESC").First(&to).Error

@@ -62,13 +62,14 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 	for i, e := range list {
 		switch e.Act {
 		case trail.ActDelete:
-			v.Entry, v.Genuine = &list[i], e.RecordHash == hash
+			v.Entry = &list[i]
 		case trail.ActBringBack:
 			if v.Back == nil {
 				v.Back = &list[i]
 			}
 		}
 	}
+	v.Genuine = trail.RecordHash(list, id) == hash
 	if v.Entry != nil {
 		runs, err := s.store.Entries(store.Filter{Act: string(trail.ActUndone), Disk: rec.Drive.DiskID})
 		if err != nil {

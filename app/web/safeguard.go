@@ -11,6 +11,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 )
 
@@ -82,6 +83,16 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	}
 	v.Places = placeRows(sh, list)
 	v.Rows, v.PC = st.touched(list), st.pcGate()
+	erasing, err := s.erasing(st)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for i := range v.Rows {
+		if also := erasing[v.Rows[i].Span.Number]; also != "" {
+			v.Rows[i].Forever += " This bench also holds of it: " + also + ". All of that is overwritten too."
+		}
+	}
 	for _, r := range v.Rows {
 		if r.Must && !r.Settled {
 			v.Missing++
@@ -158,7 +169,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {
-				if m.From.DiskID == st.Drive.sv.Layout.DiskID && m.From.Span.UniqueID == p.UniqueID {
+				if m.From.DiskID == st.Drive.sv.Layout.DiskID && run.SamePartition(m.From.Span, p) {
 					t.Also++
 				}
 			}

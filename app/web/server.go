@@ -234,7 +234,7 @@ var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCo
 
 var actWords = map[trail.Act]string{
 	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
-	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActLeft: "left as it is", trail.ActVoid: "not begun", trail.ActKey: "new key", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
+	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActLeft: "left as it is", trail.ActVoid: "not begun", trail.ActKey: "new key", trail.ActBlank: "record emptied", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
 	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActTakeIn: "taken in", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
 	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",

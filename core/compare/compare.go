@@ -302,6 +302,9 @@ func (s Store) Save(r *Result) error {
 	return disk.WriteDurably(filepath.Join(s.Dir, r.ID+".json"), b)
 }
 
+// Path is the file of a result.
+func (s Store) Path(id string) string { return filepath.Join(s.Dir, filepath.Base(id)+".json") }
+
 // Load reads a result.
 func (s Store) Load(id string) (*Result, error) {
 	if !idForm.MatchString(id) {

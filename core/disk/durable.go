@@ -1,6 +1,8 @@
 package disk
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 )
@@ -38,4 +40,57 @@ func SyncDir(dir string) error {
 	}
 	defer d.Close()
 	return d.Sync()
+}
+
+// Shred overwrites a file with zeros, makes that durable, and takes the file away; of a folder all that
+// is in it. What is not there is no error. A file system that keeps former blocks elsewhere may still
+// have them: nobody can tell from above.
+func Shred(path string) error {
+	st, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if st.IsDir() {
+		list, err := os.ReadDir(path)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if err := Shred(filepath.Join(path, e.Name())); err != nil {
+				return err
+			}
+		}
+	} else if st.Mode().IsRegular() {
+		if err := blank(path, Bytes(st.Size())); err != nil {
+			return err
+		}
+	}
+	if err := os.Remove(path); err != nil {
+		return err
+	}
+	return SyncDir(filepath.Dir(path))
+}
+
+// blank overwrites a file.
+func blank(path string, size Bytes) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	zeros := make([]byte, min(size, MiB))
+	for at := Bytes(0); at < size && err == nil; {
+		n := min(size-at, Bytes(len(zeros)))
+		_, err = f.WriteAt(zeros[:n], int64(at))
+		at += n
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	return err
 }

@@ -53,6 +53,9 @@ func Enter(runs string, to trail.Sink) (entered []string, err error) {
 		return nil, err
 	}
 	for _, d := range dirs {
+		if err := d.forgotten(runs); err != nil {
+			return entered, err
+		}
 		waiting := filepath.Join(runs, d.id, waitingFile)
 		_, e := os.Stat(waiting)
 		if !d.ended || errors.Is(e, fs.ErrNotExist) && !known[d.id] {
@@ -75,6 +78,19 @@ func Enter(runs string, to trail.Sink) (entered []string, err error) {
 		entered = append(entered, d.id)
 	}
 	return entered, nil
+}
+
+// forgotten takes away what a run that erased a partition keeps to be taken back, where it has ended
+// and was cut short before it did that itself.
+func (d *runFolder) forgotten(runs string) error {
+	if _, err := os.Stat(filepath.Join(runs, d.id, journalFile)); !d.ended || err != nil {
+		return nil
+	}
+	m, r, err := Ran(runs, d.id)
+	if err != nil || r == nil || r.Ended != EndDone || len(m.Erased) == 0 {
+		return nil // told as a stray one, or not erased
+	}
+	return forget(runs, m)
 }
 
 // neverBegan is the end of a run of which the trail knows, and of which nothing was written.

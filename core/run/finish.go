@@ -111,9 +111,13 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 		res.Good = good.ID
 	}
 	// Before the run is closed: one that is cut short here is finished, and settled, later.
-	if err := settle(o, m); err != nil {
+	also, blanked, err := settle(o, m)
+	if err != nil {
 		return res, err
 	}
+	r.Proof += also
+	closing[0].Text += also
+	closing = append(closing, blanked...)
 	if err := savePC(o, m, m.PCAfter); err != nil {
 		return res, err
 	}
@@ -373,6 +377,11 @@ func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {
 	r.Closing = closing
 	if err := writeReport(o, m.ID, r); err != nil {
 		return err
+	}
+	if len(m.Erased) > 0 && r.Ended == EndDone { // nothing of it is needed to take the run back any more
+		if err := forget(o.Runs, m); err != nil {
+			return err
+		}
 	}
 	return enter(o, m.ID, closing)
 }

@@ -28,11 +28,12 @@ import (
 
 // Names of the files in a run's folder.
 const (
-	metaFile    = "run.json"
-	begunFile   = "begun.json"
-	journalFile = "journal"
-	endedFile   = "ended.json"
-	piecesFile  = "pieces.json"
+	metaFile     = "run.json"
+	begunFile    = "begun.json"
+	journalFile  = "journal"
+	endedFile    = "ended.json"
+	piecesFile   = "pieces.json"
+	contentsFile = "contents.jsonl"
 )
 
 // runForm is what the id of a run looks like.

@@ -132,7 +132,7 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 		return err
 	}
 	at := counting("reading every file before the run", total, report)
-	f, err := os.Create(filepath.Join(dir, "contents.jsonl"))
+	f, err := os.Create(filepath.Join(dir, contentsFile))
 	if err != nil {
 		return err
 	}
@@ -202,7 +202,7 @@ func readWhole(v volume.Volume, x volume.File, b []byte, at func(disk.Bytes)) (s
 // compareContents reads every file again that was read before the run; nil when nobody
 // asked for that.
 func compareContents(dir string, sv *survey.Survey, report func(carry.Progress)) (*Compared, error) {
-	f, err := os.Open(filepath.Join(dir, "contents.jsonl"))
+	f, err := os.Open(filepath.Join(dir, contentsFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

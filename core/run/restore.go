@@ -429,13 +429,17 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 	if c.Step.Backups == "delete" {
 		rec.Backup = ""
 		for _, m := range all {
-			if sameOrigin(m, p.sv.Layout.DiskID, rec.Span) {
+			if m.From.DiskID == p.sv.Layout.DiskID && SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
 				x.Backups = append(x.Backups, m.ID)
 			}
 		}
 	}
 	p.meta.Erased = append(p.meta.Erased, x)
-	return nil
+	held, err := Holdings(o, p.sv.Layout.DiskID, rec.Span, "")
+	if err == nil && len(held) > 0 { // told before anything is overwritten
+		p.columns[step].Detail += "; what else is held of it goes too: " + HeldText(held)
+	}
+	return err
 }
 
 // left words the places of what was erased that the drive cannot write: what they hold may
@@ -480,18 +484,6 @@ func (x Erased) proven(dev disk.Device, done script.Script) error {
 			}
 		}
 		at = to
-	}
-	return nil
-}
-
-// settle takes away the backups that go with what was erased.
-func settle(o Options, m *Meta) error {
-	for _, x := range m.Erased {
-		for _, id := range x.Backups {
-			if err := DeleteBackup(o, id, "its partition was erased: "+x.Title); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
-				return err
-			}
-		}
 	}
 	return nil
 }

@@ -87,6 +87,10 @@ type Options struct {
 	Seen     func() ([]disk.Bytes, error)
 	Trail    trail.Sink
 	TrailRef string // kept for a later resume
+	// Besides finds what else the installation holds of a partition, beside what a run knows;
+	// BesidesLooked is where it looks.
+	Besides       func(d trail.Drive, span layout.Span) ([]Holding, error)
+	BesidesLooked []string
 	// Verify checks the trail before a carry-out; nil where it was checked otherwise. One that
 	// does not verify is gone on with only for a reason, which Despite gives.
 	Verify  func(ctx context.Context) (*trail.Report, error)

@@ -35,6 +35,8 @@ type place interface {
 	claim(id string) (release func(), err error)
 	// remove takes a backup that was claimed away; size tells what it takes.
 	remove(id string) error
+	// erase is remove with all of it overwritten.
+	erase(id string) error
 	size(id string) (disk.Bytes, error)
 }
 
@@ -235,6 +237,13 @@ func (p *folder) remove(id string) error {
 		return err
 	}
 	return disk.SyncDir(p.dir)
+}
+
+func (p *folder) erase(id string) error {
+	if err := disk.Shred(p.path(id, manifestFile)); err != nil { // it is no backup from here on
+		return err
+	}
+	return disk.Shred(p.path(id))
 }
 
 func (p *folder) size(id string) (n disk.Bytes, err error) {

@@ -374,7 +374,13 @@ func (s *Shelf) Keep(id string, until *time.Time) error {
 }
 
 // Delete takes a backup away, or what is left of one.
-func (s *Shelf) Delete(id string) error {
+func (s *Shelf) Delete(id string) error { return s.take(id, place.remove) }
+
+// Erase is Delete with all that the backup holds overwritten.
+func (s *Shelf) Erase(id string) error { return s.take(id, place.erase) }
+
+// take takes a backup away.
+func (s *Shelf) take(id string, away func(p place, id string) error) error {
 	if !idForm.MatchString(id) {
 		return fmt.Errorf("%w: %q", ErrNoBackup, id)
 	}
@@ -387,7 +393,7 @@ func (s *Shelf) Delete(id string) error {
 		if err != nil {
 			return err
 		}
-		err = p.remove(id)
+		err = away(p, id)
 		release()
 		if !errors.Is(err, ErrNoBackup) {
 			return err

@@ -79,12 +79,13 @@ func (t File) RecordHash(record string) (string, error) {
 	return RecordHash(all, record), err
 }
 
-// RecordHash is the hash that entries have of a record, "" where they have none.
+// RecordHash is the hash that the newest entry has of a record, "" where none has one.
 func RecordHash(entries []Entry, record string) string {
+	hash, newest := "", int64(-1)
 	for _, e := range entries {
-		if e.Record == record && e.RecordHash != "" {
-			return e.RecordHash
+		if e.Record == record && e.RecordHash != "" && e.Seq > newest {
+			hash, newest = e.RecordHash, e.Seq
 		}
 	}
-	return ""
+	return hash
 }

@@ -126,6 +126,27 @@ func (r Records) Save(rec *Record, c Contents) (string, error) {
 	return hex.EncodeToString(h[:]), disk.SyncDir(r.Dir)
 }
 
+// Blank takes away what a record keeps of contents and names: its files are overwritten and gone, and
+// it says so. Its hash is another one from then on.
+func (r Records) Blank(id string) error {
+	rec, _, err := r.Load(id)
+	if err != nil {
+		return err
+	}
+	dir := filepath.Join(r.Dir, id)
+	for _, name := range []string{BlobFirst, BlobLast, BlobRanges, BlobFiles} {
+		if err := disk.Shred(filepath.Join(dir, name)); err != nil {
+			return err
+		}
+	}
+	rec.Erased, rec.Files, rec.Blobs, rec.Backup, rec.Coverage = true, 0, nil, "", ""
+	b, err := json.Marshal(rec)
+	if err != nil {
+		return err
+	}
+	return disk.WriteDurably(filepath.Join(dir, "record.json"), b)
+}
+
 // Load reads a record and its hash.
 func (r Records) Load(id string) (*Record, string, error) {
 	if !recordForm.MatchString(id) {

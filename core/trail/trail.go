@@ -52,6 +52,8 @@ const (
 	ActBringBack    Act = "bring-back"
 	ActDone         Act = "carried-out"
 	ActUndone       Act = "undone"
+	// ActBlank tells that what a record kept was overwritten.
+	ActBlank Act = "blank-record"
 	// ActLeft ends a run that was neither finished nor taken back: the drive stays as it is.
 	ActLeft Act = "left"
 	// ActVoid ends a run of which nothing was written to the drive.
@@ -292,8 +294,8 @@ type Sink interface {
 	Append(entries ...Entry) error
 	// Unended are the runs on a drive that the trail knows to have begun and not to have ended.
 	Unended(d Drive) ([]Begun, error)
-	// RecordHash is the hash that a record had when its deletion was entered, "" for a record
-	// that the trail does not know.
+	// RecordHash is the hash that a record has by the newest entry of it, "" for a record that
+	// the trail does not know.
 	RecordHash(record string) (string, error)
 }
 

@@ -439,7 +439,6 @@ func logClean(log *stream) error {
 	return nil
 }
 
-
 func toTime(v uint64) time.Time { return volume.FromFileTime(v) }
 
 func fromTime(t time.Time) uint64 { return volume.FileTime(t) }

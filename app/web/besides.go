@@ -1,0 +1,124 @@
+package web
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/trail"
+)
+
+// besidesLooked is where besides looks.
+var besidesLooked = []string{"the folders of files that were restored", "the drives that were handed out", "the search of the drive", "the former plans of the job", "what is kept in memory"}
+
+// besides finds what the shop holds of a partition beside what a run knows.
+func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
+	return func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
+		var out []run.Holding
+		take := func(kind, path string) {
+			out = append(out, run.Holding{Kind: kind, Name: filepath.Base(path), Bytes: held(path), Erase: func() error { return disk.Shred(path) }})
+		}
+		// Files that were restored from its backups, whether these are still there or not.
+		entries, err := s.store.Entries(store.Filter{Disk: of.DiskID, Act: string(trail.ActBackup)})
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if e.Backup == "" || e.Partition != span.Number && e.Partition != 0 {
+				continue
+			}
+			found, err := filepath.Glob(filepath.Join(s.folder("restored"), e.Backup+"-*"))
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range found {
+				take("restored folder", p)
+			}
+		}
+		// Copies of the whole drive.
+		name := strings.TrimSuffix(filepath.Base(d.path), ".img")
+		list, err := os.ReadDir(s.folder("handed-out"))
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range list {
+			if strings.HasPrefix(f.Name(), name+".") {
+				take("handed-out drive", filepath.Join(s.folder("handed-out"), f.Name()))
+			}
+		}
+		if p := s.searchFile(d); held(p) > 0 {
+			take("search", p)
+		}
+		n, err := s.store.NamingPlans(job)
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out = append(out, run.Holding{Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.store.ForgetNames(job) }})
+		}
+		if s.forgetSeen(d.path) {
+			out = append(out, run.Holding{Kind: "page in memory", Name: filepath.Base(d.path), Erase: func() error { s.forgetSeen(d.path); return nil }})
+		}
+		return out, nil
+	}
+}
+
+// held is how much a file or folder holds.
+func held(path string) (n disk.Bytes) {
+	filepath.WalkDir(path, func(_ string, e os.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			if st, err := e.Info(); err == nil {
+				n += disk.Bytes(st.Size())
+			}
+		}
+		return nil // what cannot be read is told when it is to be overwritten
+	})
+	return n
+}
+
+// forgetSeen forgets what was worked out of drives and their volumes; it tells whether there was
+// anything.
+func (s *Server) forgetSeen(path string) bool {
+	s.seen.mu.Lock()
+	_, some := s.seen.list[path]
+	delete(s.seen.list, path)
+	s.seen.mu.Unlock()
+	s.sums.mu.Lock()
+	defer s.sums.mu.Unlock()
+	some = some || len(s.sums.list) > 0
+	clear(s.sums.list)
+	clear(s.sums.last)
+	return some
+}
+
+// erasing says what this installation holds of the partitions that a plan erases, before anything is
+// overwritten.
+func (s *Server) erasing(st *jobState) (map[int]string, error) {
+	out := map[int]string{}
+	o := s.options(st.Drive, st.Job, "")
+	for _, c := range st.Columns {
+		if c.Step.Do != plan.Delete || !c.Step.Erase {
+			continue
+		}
+		p, ok := st.Drive.sv.Layout.Find(c.Number)
+		if !ok {
+			continue
+		}
+		all, err := run.Holdings(o, st.Drive.sv.Layout.DiskID, *p, "")
+		if err != nil {
+			return nil, err
+		}
+		all = slices.DeleteFunc(all, func(h run.Holding) bool { return h.Kind == "page in memory" })
+		if len(all) > 0 {
+			out[c.Number] = run.HeldText(all)
+		}
+	}
+	return out, nil
+}

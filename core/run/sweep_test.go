@@ -1,0 +1,193 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/klauspost/compress/zstd"
+
+	"jadetrail/core/compare"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// forms are the ways in which a text may stand in a file: in UTF-8, in UTF-16, and in base64, wherever
+// it begins there.
+func forms(text string) [][]byte {
+	var wide []byte
+	for _, u := range utf16.Encode([]rune(text)) {
+		wide = append(wide, byte(u), byte(u>>8))
+	}
+	out := [][]byte{[]byte(text), wide}
+	for _, b := range [][]byte{[]byte(text), wide} {
+		for skip := range 3 {
+			if len(b) < skip+6 {
+				continue
+			}
+			whole := b[skip : skip+(len(b)-skip)/3*3]
+			out = append(out, []byte(base64.StdEncoding.EncodeToString(whole)))
+		}
+	}
+	return out
+}
+
+// traces looks for texts in every file of a folder, in all their forms, also in what is compressed. It
+// returns in which files it found something.
+func traces(t *testing.T, root string, texts []string) (found []string) {
+	t.Helper()
+	var needles [][]byte
+	for _, x := range texts {
+		needles = append(needles, forms(x)...)
+	}
+	d, err := zstd.NewReader(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	err = filepath.WalkDir(root, func(path string, e os.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(path, ".img") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if plain, err := d.DecodeAll(b, nil); err == nil {
+			b = append(b, plain...)
+		}
+		for _, n := range needles {
+			if bytes.Contains(b, n) {
+				found = append(found, fmt.Sprintf("%s (%q)", strings.TrimPrefix(path, root), n))
+				break
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return found
+}
+
+// TestNothingLeft gives a partition a history, and erases it: afterwards nothing in any file has the
+// name of a file of it, or what it held.
+func TestNothingLeft(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	do := func(steps ...plan.Step) *Result {
+		t.Helper()
+		s.steps = steps
+		o := s.options(im)
+		o.Compare = true
+		o.Coverage = compare.Store{Dir: filepath.Join(s.dir, "coverage")}
+		res, err := CarryOut(context.Background(), o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res
+	}
+	for _, k := range []shelf.Kind{shelf.Image, shelf.Files} {
+		if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 5, Kind: k}, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	res := do(plan.Step{Do: plan.Delete, Partition: "5", Waiver: "for now", Lead: "Odile"})
+	do(plan.Step{Do: plan.BringBack, Record: res.Records[0]})
+	do(plan.Step{Do: plan.Shrink, Partition: "5", By: "10 MiB"})
+	do(plan.Step{Do: plan.Slide, Partition: "5", By: "6 MiB"}, plan.Step{Do: plan.Grow, Partition: "5", By: "2 MiB", Edge: "head"})
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	side := compare.Side{Volume: sv.Volumes[5], Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p}}
+	other := side
+	other.Volume = sv.Volumes[3]
+	c, err := compare.Run(context.Background(), side, other, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.ID = "c-20261120-164000-aaaaaaaa-p5"
+	if err := (compare.Store{Dir: filepath.Join(s.dir, "coverage")}).Save(c); err != nil {
+		t.Fatal(err)
+	}
+	if r, err := s.options(im).Shelf.List(); err != nil || len(r) != 2 {
+		t.Fatal(r, err)
+	}
+	var texts []string
+	for i := range 30 {
+		texts = append(texts, fmt.Sprintf("card-%03d.txt", i), fmt.Sprintf("X-rays %d. X-rays", i))
+	}
+	// Those of other volumes are named alike; what is looked for must be of this one.
+	texts = append(texts[:0], "X-rays/box", "X-rays 3. X-rays 3.", "X-rays 17. X-rays 17.", "X-rays 29. X-rays 29.")
+	if before := traces(t, s.dir, texts); len(before) < 5 {
+		t.Fatalf("the history has left only %v", before)
+	}
+	held, err := Holdings(func() Options {
+		o := s.options(im)
+		o.Coverage = compare.Store{Dir: filepath.Join(s.dir, "coverage")}
+		return o
+	}(), sv.Layout.DiskID, *p, "")
+	if text := HeldText(held); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
+		t.Errorf("holds %s, %v", text, err)
+	}
+	res = do(plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile"})
+	if !strings.Contains(res.Columns[0].Detail, "1 comparison, 1 record") {
+		t.Errorf("it was not told before: %s", res.Columns[0].Detail)
+	}
+	for _, f := range traces(t, s.dir, texts) {
+		t.Errorf("it is still in %s", f)
+	}
+	for _, said := range []string{"overwritten and gone", "Looked through: the records of deletions", "1 comparison"} {
+		if !strings.Contains(res.Report.Proof, said) {
+			t.Errorf("does not say %q: %s", said, res.Report.Proof)
+		}
+	}
+	// On the drive itself too, wherever the partition had been.
+	for at := disk.Bytes(0); at < im.Size(); {
+		start, end, some := im.Data(at)
+		if !some {
+			break
+		}
+		b, err := disk.ReadFull(im, start, end-start)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range texts[1:] {
+			if i := bytes.Index(b, []byte(text)); i >= 0 {
+				t.Errorf("byte %d of the drive still holds %q", start+disk.Bytes(i), text)
+			}
+		}
+		at = end
+	}
+	// The trail is whole, and knows the record as it is now.
+	f, err := os.Open(filepath.Join(s.dir, "trail.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if r, err := trail.Verify(f, nil); err != nil || !r.Sound() {
+		t.Errorf("the trail: %+v, %v", r, err)
+	}
+	recs := s.options(im).Records
+	all, err := recs.Of(sv.Layout.DiskID)
+	if err != nil || len(all) != 2 {
+		t.Fatal(all, err)
+	}
+	for _, rec := range all {
+		_, hash, _ := recs.Load(rec.ID)
+		if known, err := s.options(im).Trail.RecordHash(rec.ID); err != nil || known != hash || !rec.Erased {
+			t.Errorf("record %s: %v, known %v, %v", rec.ID, rec.Erased, known == hash, err)
+		}
+	}
+}
