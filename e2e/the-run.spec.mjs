@@ -1,3 +1,4 @@
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
@@ -46,6 +47,28 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await expect(page.getByRole("button", { name: "Carry out", exact: true })).toHaveCount(0);
   await other.goto(confirm);
   await expect(other.getByText("A run is not finished.")).toBeVisible();
+
+  // Told first on every page of the drive, and nothing is made from it as it is.
+  await expect(page.locator(".middle .notice").first()).toContainText("A run on this drive is not finished");
+  await other.goto(`/jobs/J-1044/search?bay=${bay}`);
+  await other.getByRole("button", { name: /every sector/ }).click();
+  await expect(other.locator(".flash")).toContainText("an earlier run on this drive is not finished", { ignoreCase: true });
+  // Its journal is damaged: the page says what can still be proven, and nothing is written.
+  const run = readdirSync(join(data, "runs")).sort().find((d) => !readdirSync(join(data, "runs", d)).includes("ended.json"));
+  const journal = join(data, "runs", run, "journal"), whole = readFileSync(journal), before = hashAt(join(data, "drives", "lng1-640-5c5c.img"), 1, large);
+  const damaged = Buffer.from(whole);
+  damaged[20] ^= 1;
+  writeFileSync(journal, damaged);
+  await page.getByRole("button", { name: "Finish it" }).click();
+  await expect(page.locator("#work")).toContainText("the journal of the run is damaged", { timeout: 60_000 });
+  await expect(page.locator("#work")).toContainText(/in \d+ pieces, \d+ lie in their new place only/);
+  expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 1, large)).toBe(before);
+  await page.getByText("Leave the drive as it is").click();
+  await expect(page.getByLabel("Why", { exact: true })).toBeVisible();
+  await sound(page);
+  await picture(page, "open-run");
+  writeFileSync(journal, whole);
+  await page.reload();
 
   await page.getByRole("button", { name: "Finish it" }).click();
   await expect(page.locator("#work")).toContainText("The run was finished: the drive is as planned.", { timeout: 120_000 });

@@ -1,9 +1,12 @@
 #!/usr/bin/env bash
 # Runs the tests: test.sh [go|e2e]; both without a word. Go tests run against a
-# real MariaDB, interface tests against the real program in a real browser.
+# real MariaDB, interface tests against the real program in a real browser. What
+# follows "go" is given to go test, instead of all packages.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 what=${1:-all}
+tests=("${@:2}")
+[ ${#tests[@]} -gt 0 ] || tests=(./...)
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-test-XXXXXX")
 trap 'rm -rf "$work"' EXIT
 
@@ -13,7 +16,7 @@ if [ "$what" != e2e ]; then
   scripts/with-db.sh "$work/go" bash -c '
     export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN
     unset JADETRAIL_DSN JADETRAIL_OWNER_DSN
-    go test ./...'
+    go test "$@"' tests "${tests[@]}"
 fi
 if [ "$what" != go ]; then
   export JADETRAIL_DATA=$work/e2e JADETRAIL_ADDR=127.0.0.1:0

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
@@ -298,6 +300,81 @@ func TestBrokenTrail(t *testing.T) {
 	entries, err := o.Trail.(trail.File).Read()
 	if e := entries[0]; err != nil || e.Act != trail.ActPlan || e.Reason != "the entry is known" || !strings.Contains(e.Text, "Entry 3") {
 		t.Errorf("entered: %+v, %v", e, err)
+	}
+}
+
+// full is a journal on a host that has room for so many bytes more.
+type full struct {
+	disk.File
+	room int
+}
+
+func (f *full) WriteAt(b []byte, off int64) (int, error) {
+	n := min(len(b), max(f.room, 0))
+	if f.room -= len(b); n == len(b) {
+		return f.File.WriteAt(b, off)
+	}
+	k, err := f.File.WriteAt(b[:n], off) // as much as there is room for
+	return k, errors.Join(err, unix.ENOSPC)
+}
+
+// TestHostFull fills the host at every place of a run's journal: what was not begun has not touched the
+// drive, and what was stopped is finished, or taken back, once there is room.
+func TestHostFull(t *testing.T) {
+	s := newShop(t, deleteRecovery, growC)
+	base := s.open(t)
+	before := whole(t, base)
+	calm, dir := s.copyOf(t, base), t.TempDir()
+	if err := s.calmly(t, calm, dir, start); err != nil {
+		t.Fatal(err)
+	}
+	after := whole(t, calm)
+	calm.Close()
+	found, err := filepath.Glob(filepath.Join(dir, "runs", "r-*", journalFile))
+	if err != nil || len(found) != 1 {
+		t.Fatal(found, err)
+	}
+	st, err := os.Stat(found[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	length, refused, stopped := int(st.Size()), 0, 0
+	rooms := []int{0, 7, 8, 100, length / 3, length / 2}
+	for at := length - 60; at < length; at++ { // through every byte of the last marks
+		rooms = append(rooms, at)
+	}
+	for i, room := range rooms {
+		dev, dir, undo := s.copyOf(t, base), t.TempDir(), i%2 == 0
+		err := s.calmly(t, dev, dir, func(o Options) error {
+			o.Journal = func(f disk.File) disk.File { return &full{f, room} }
+			return start(o)
+		})
+		if !errors.Is(err, unix.ENOSPC) {
+			t.Fatalf("with room for %d of %d bytes: %v", room, length, err)
+		}
+		var open *Unfinished
+		if err := s.calmly(t, dev, dir, func(o Options) (err error) { open, err = Open(o); return err }); err != nil {
+			t.Fatal(err)
+		}
+		if open == nil {
+			if refused++; whole(t, dev) != before {
+				t.Errorf("with room for %d of %d bytes: nothing is open, and the drive has changed", room, length)
+			}
+			dev.Close()
+			continue
+		}
+		stopped++
+		if err := s.calmly(t, dev, dir, func(o Options) error { _, err := Resume(context.Background(), o, undo); return err }); err != nil {
+			t.Fatalf("with room for %d of %d bytes, undo %v: %v", room, length, undo, err)
+		}
+		if now := whole(t, dev); undo && now != before || !undo && now != after {
+			t.Errorf("with room for %d of %d bytes, undo %v: the bytes are not what they should be", room, length, undo)
+		}
+		unopened(t, s, dev, dir)
+		dev.Close()
+	}
+	if refused < 6 || stopped < 30 {
+		t.Errorf("%d refused, %d stopped", refused, stopped)
 	}
 }
 
