@@ -96,7 +96,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	before := contents(t, b.base)
 	calm := overlay(t, b.base)
 	power := &disk.Power{}
-	c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, b.script, "a run")
+	c, err := Begin(context.Background(), disk.NewFaultyFile(journal(t), power), calm, b.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +125,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 				dev, j := overlay(t, b.base), journal(t)
 				rng := rand.New(rand.NewPCG(uint64(at), uint64(second)))
 				p := &disk.Power{At: at, Torn: mode.torn, Lose: mode.lose, Rand: rng}
-				c, err := Begin(disk.NewFaultyFile(j, p), dev, b.script, "a run")
+				c, err := Begin(context.Background(), disk.NewFaultyFile(j, p), dev, b.script, "a run", nil)
 				void := err != nil // it has not got its name
 				if !void {
 					err = c.Forward(context.Background(), disk.NewFaulty(dev, p), b.sources, nil)
@@ -142,7 +142,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 					if err != nil {
 						t.Fatal(err)
 					}
-					if seen, err := c.Prove(dev); err != nil || seen.Err() != nil {
+					if seen, err := c.Prove(context.Background(), dev, nil); err != nil || seen.Err() != nil {
 						t.Fatalf("cut at %d, %d %+v: %v, %v", at, second, mode, err, seen.Err())
 					}
 					if mode.undo {
@@ -177,7 +177,7 @@ func TestUndoThenRedo(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
 	before := contents(t, dev)
-	c, err := Begin(j, dev, b.script, "a run")
+	c, err := Begin(context.Background(), j, dev, b.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -207,7 +207,7 @@ func TestUndoThenRedo(t *testing.T) {
 func TestStopAndWrongBackup(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
-	c, err := Begin(j, dev, b.script, "a run")
+	c, err := Begin(context.Background(), j, dev, b.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -236,7 +236,7 @@ func FuzzOpen(f *testing.F) {
 	var s script.Script
 	s.Put(0, []byte("abc"))
 	s.Barrier("x")
-	c, err := Begin(j, im, s, "a run")
+	c, err := Begin(context.Background(), j, im, s, "a run", nil)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -259,7 +259,7 @@ func FuzzOpen(f *testing.F) {
 func TestDamagedJournal(t *testing.T) {
 	b := newBench(t)
 	dev, j := overlay(t, b.base), journal(t)
-	c, err := Begin(j, dev, b.script, "a run")
+	c, err := Begin(context.Background(), j, dev, b.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -347,7 +347,7 @@ func TestSeen(t *testing.T) {
 	}
 	for _, refuse := range []bool{false, true} {
 		dev := overlay(t, b.base)
-		c, err := Begin(journal(t), dev, b.script, "a run")
+		c, err := Begin(context.Background(), journal(t), dev, b.script, "a run", nil)
 		if err != nil {
 			t.Fatal(err)
 		}

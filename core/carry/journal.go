@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"context"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -56,7 +57,10 @@ const piece = 1 << 20
 // undo will need and whatever proves later that the device is as it was left. When it returns
 // without an error the journal is durable; the device has not been touched. Until then nobody
 // may take the file for a journal: give it its name afterwards.
-func Begin(j disk.File, dev disk.Device, s script.Script, of string) (*Carry, error) {
+//
+// All that is moved is read for that; report is told how far it has come, where it is set. It stops
+// when ctx is done (ErrStopped), with nothing begun.
+func Begin(ctx context.Context, j disk.File, dev disk.Device, s script.Script, of string, report func(Progress)) (*Carry, error) {
 	c := &Carry{j: j, script: s, gathering: true}
 	if _, err := j.WriteAt([]byte(magic), 0); err != nil {
 		return nil, err
@@ -92,7 +96,7 @@ func Begin(j disk.File, dev disk.Device, s script.Script, of string) (*Carry, er
 		}
 	}
 	var err error
-	if c.sums, err = sumsOf(dev, atoms(s)); err != nil {
+	if c.sums, err = sumsOf(ctx, dev, atoms(s), report); err != nil {
 		return nil, err
 	}
 	for at := 0; at < len(c.sums); at += piece {
@@ -355,12 +359,12 @@ const fresh = ".new"
 // BeginIn begins a run with its journal in a new file. The file has its name only once it is
 // whole and durable: what has that name and cannot be read was damaged since. wrap puts
 // something between, nil for nothing. The caller closes the file.
-func BeginIn(path string, dev disk.Device, s script.Script, of string, wrap func(disk.File) disk.File) (*Carry, *os.File, error) {
+func BeginIn(ctx context.Context, path string, dev disk.Device, s script.Script, of string, wrap func(disk.File) disk.File, report func(Progress)) (*Carry, *os.File, error) {
 	f, err := os.OpenFile(path+fresh, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := Begin(wrapped(f, wrap), dev, s, of)
+	c, err := Begin(ctx, wrapped(f, wrap), dev, s, of, report)
 	if err == nil {
 		err = os.Rename(path+fresh, path)
 	}

@@ -119,7 +119,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 			t.Fatal(err)
 		}
 		calm, power := overlay(t, m.base), &disk.Power{}
-		c, err := Begin(disk.NewFaultyFile(journal(t), power), calm, m.script, "a run")
+		c, err := Begin(context.Background(), disk.NewFaultyFile(journal(t), power), calm, m.script, "a run", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -139,7 +139,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 					cuts++
 					mode := &disk.Power{At: at, Torn: rng.IntN(3) > 0, Lose: rng.IntN(3) > 0, Rand: rng}
 					dev, j := overlay(t, m.base), journal(t)
-					c, err := Begin(disk.NewFaultyFile(j, mode), dev, m.script, "a run")
+					c, err := Begin(context.Background(), disk.NewFaultyFile(j, mode), dev, m.script, "a run", nil)
 					void := err != nil
 					if !void {
 						if err = c.Forward(context.Background(), disk.NewFaulty(dev, mode), nil, nil); !errors.Is(err, disk.ErrPowerCut) {
@@ -159,7 +159,7 @@ func TestMovedAtEveryCut(t *testing.T) {
 						if err != nil {
 							t.Fatal(err)
 						}
-						seen, err := c.Prove(dev)
+						seen, err := c.Prove(context.Background(), dev, nil)
 						if err != nil || seen.Err() != nil {
 							t.Fatalf("%v, cut at %d %+v: %v, %v", places, at, mode, err, seen.Err())
 						}
@@ -205,7 +205,7 @@ func TestMovedIsWhatItWas(t *testing.T) {
 	m.script = m.script[:slices.IndexFunc(m.script, func(op script.Op) bool { return op.Kind == script.Barrier })]
 	dev := overlay(t, m.base)
 	before := contents(t, dev)
-	c, err := Begin(journal(t), dev, m.script, "a run")
+	c, err := Begin(context.Background(), journal(t), dev, m.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,7 +237,7 @@ func TestMovedReadsBackWrong(t *testing.T) {
 	m := newMoving(t, 3, 300*disk.KiB, 268*disk.KiB)
 	dev := overlay(t, m.base)
 	before := contents(t, dev)
-	c, err := Begin(journal(t), dev, m.script, "a run")
+	c, err := Begin(context.Background(), journal(t), dev, m.script, "a run", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

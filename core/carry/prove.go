@@ -3,6 +3,7 @@ package carry
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -92,10 +93,15 @@ func atoms(s script.Script) []disk.Range {
 }
 
 // sumsOf are the hashes of stretches of a device, one after the other.
-func sumsOf(dev disk.Device, stretches []disk.Range) ([]byte, error) {
+func sumsOf(ctx context.Context, dev disk.Device, stretches []disk.Range, report func(Progress)) ([]byte, error) {
 	out := make([]byte, sumLen*len(stretches))
+	tell := telling("reading what will be moved", stretches, report)
 	err := shared(len(stretches), func(i int, b *[]byte) error {
+		if ctx.Err() != nil {
+			return ErrStopped
+		}
 		r := stretches[i]
+		defer tell(r.Len())
 		data, err := holds(dev, r, b)
 		if err != nil || data == nil {
 			return err
@@ -105,6 +111,25 @@ func sumsOf(dev disk.Device, stretches []disk.Range) ([]byte, error) {
 		return nil
 	})
 	return out, err
+}
+
+// telling returns what tells of a phase that reads stretches how much more it has read; it may be
+// called by several at once.
+func telling(phase string, stretches []disk.Range, report func(Progress)) func(disk.Bytes) {
+	if report == nil {
+		return func(disk.Bytes) {}
+	}
+	p := Progress{Phase: phase}
+	for _, r := range stretches {
+		p.Total += r.Len()
+	}
+	var mu sync.Mutex
+	return func(n disk.Bytes) {
+		mu.Lock()
+		defer mu.Unlock()
+		p.Done += n
+		report(p)
+	}
 }
 
 // holds is what a stretch holds, in a buffer that is used again; nil for nothing but zeros.
@@ -268,8 +293,9 @@ type cover struct{ atom, at disk.Range }
 
 // Prove reads the device and tells whether it is in the state in which the run left it: what the
 // finished part wrote, what the rest will move, and what the rest will write over and undo would
-// bring back. It writes nothing. An error is one of reading the journal, not of the device.
-func (c *Carry) Prove(dev disk.Device) (*Standing, error) {
+// bring back. It writes nothing. report is told how far it has come, where it is set. An error is one
+// of reading the journal, or ErrStopped; what the device cannot read is in the answer.
+func (c *Carry) Prove(ctx context.Context, dev disk.Device, report func(Progress)) (*Standing, error) {
 	s := c.stand()
 	p := &prover{dev: dev, seen: &Standing{}}
 	byAtom := map[int][]cover{}
@@ -288,6 +314,7 @@ func (c *Carry) Prove(dev disk.Device) (*Standing, error) {
 		}
 	}
 	var jobs []func(b *[]byte) error
+	var reads []disk.Range // by job
 	s.lies.Each(func(at disk.Bytes, piece script.Piece) {
 		for _, r := range s.either.Outside(disk.Range{Start: at, End: at + piece.Len}) {
 			if piece.From >= 0 {
@@ -296,6 +323,7 @@ func (c *Carry) Prove(dev disk.Device) (*Standing, error) {
 				continue
 			}
 			op, within := c.script[piece.By-1], piece.Within+r.Start-at
+			reads = append(reads, r)
 			jobs = append(jobs, func(b *[]byte) error { return p.made(op, within, r, b) })
 		}
 	})
@@ -311,12 +339,21 @@ func (c *Carry) Prove(dev disk.Device) (*Standing, error) {
 		}
 	}
 	for i, covers := range byAtom {
+		reads = append(reads, all[i])
 		jobs = append(jobs, func(b *[]byte) error { return p.atom(all[i], [sumLen]byte(c.sums[sumLen*i:]), covers, b) })
 	}
 	for _, k := range s.kept() {
+		reads = append(reads, k.r)
 		jobs = append(jobs, func(b *[]byte) error { return p.prior(c, k, b) })
 	}
-	err := shared(len(jobs), func(i int, b *[]byte) error { return jobs[i](b) })
+	tell := telling("proving that the drive is as the run left it", reads, report)
+	err := shared(len(jobs), func(i int, b *[]byte) error {
+		if ctx.Err() != nil {
+			return ErrStopped
+		}
+		defer tell(reads[i].Len())
+		return jobs[i](b)
+	})
 	return p.seen, err
 }
 

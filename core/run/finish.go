@@ -329,7 +329,7 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 // moved, how the drive is laid out, and what its volumes are like. What differs is told, and the
 // run is not taken back.
 func asBefore(o Options, m *Meta, c *carry.Carry) error {
-	seen, err := c.Prove(o.Dev)
+	seen, err := c.Prove(context.Background(), o.Dev, o.Report)
 	if err != nil {
 		return err
 	}

@@ -517,7 +517,7 @@ func TestAroundRestart(t *testing.T) {
 		ctx, stop := context.WithCancel(context.Background())
 		if undo {
 			o.Report = func(p carry.Progress) {
-				if p.Done > 0 {
+				if p.Phase == "" && p.Done > 0 {
 					stop()
 				}
 			}

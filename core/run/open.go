@@ -2,6 +2,7 @@ package run
 
 import (
 	"cmp"
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -508,7 +509,7 @@ func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
 // theDrive proves that the drive at hand is the one of the run, in the state in which the run left
 // it: by what it is, by its sign, by what the finished part wrote and by what the rest will read.
 // Nothing is written before that.
-func theDrive(o Options, u *Unfinished, c *carry.Carry) error {
+func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) error {
 	m := u.Meta
 	other := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s. Nothing was written; the run stays open. Put the drive back as it was, or say with a reason that it is left as it is", ErrOther, fmt.Sprintf(format, args...))
@@ -529,7 +530,10 @@ func theDrive(o Options, u *Unfinished, c *carry.Carry) error {
 	case s == nil && m.Sign != 0 && c.Marked() && !c.Done():
 		return other("the sign is missing that the run put on it")
 	}
-	seen, err := c.Prove(o.Dev)
+	seen, err := c.Prove(ctx, o.Dev, o.Report)
+	if errors.Is(err, carry.ErrStopped) {
+		return err
+	}
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrBroken, err)
 	}

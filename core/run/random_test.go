@@ -527,7 +527,10 @@ func TestRandomPlans(t *testing.T) {
 			ctx, stop := context.WithCancel(context.Background())
 			if stops := rng.IntN(3) == 0; stops {
 				left := rng.IntN(6)
-				o.Report = func(carry.Progress) {
+				o.Report = func(p carry.Progress) {
+					if p.Phase != "" {
+						return
+					}
 					if left--; left < 0 {
 						stop()
 					}

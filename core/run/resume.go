@@ -36,7 +36,7 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 		return nil, u.broken(o, fmt.Errorf("%w: %w", ErrBroken, err))
 	}
 	defer f.Close()
-	if err := theDrive(o, u, c); err != nil {
+	if err := theDrive(ctx, o, u, c); err != nil {
 		return nil, err
 	}
 	identity := o.Identity

@@ -33,12 +33,14 @@ import (
 
 // Sentinel errors. Nothing was written when one of them is returned.
 var (
-	ErrPending = errors.New("an earlier run on this drive is not finished; resume or undo it first")
+	ErrPending = errors.New("an earlier run on this drive is not finished")
 	ErrNothing = errors.New("no unfinished run on this drive")
 	ErrSerial  = errors.New("the serial check failed")
 	ErrChanged = errors.New("the drive has changed since the plan was made")
 	ErrRoom    = errors.New("there is not enough room to work")
 	ErrTrail   = errors.New("the trail does not verify")
+	// ErrNotBegun tells that a run was stopped on request before its first write.
+	ErrNotBegun = errors.New("stopped before the run was begun; nothing was written")
 )
 
 // ErrDiffers tells that the drive read back after a run is not as planned. It is
@@ -284,9 +286,11 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := p.keep(o, dir); err != nil {
 		return nil, errors.Join(err, gaveUp(o, p.meta))
 	}
-	res.Took.Prepare = time.Since(began).Seconds()
 	// 5. Then its journal, and the note that there is one.
-	c, f, err := carry.BeginIn(filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal)
+	c, f, err := carry.BeginIn(ctx, filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal, o.Report)
+	if errors.Is(err, carry.ErrStopped) {
+		err = ErrNotBegun
+	}
 	if err != nil {
 		return nil, errors.Join(hurt(o.Dev, p.before, err, false), gaveUp(o, p.meta))
 	}
@@ -294,6 +298,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := noteBegun(o, p.meta, c); err != nil {
 		return nil, err
 	}
+	res.Took.Prepare = time.Since(began).Seconds()
 	return finish(ctx, o, p.meta, c, p, res)
 }
 

@@ -180,7 +180,7 @@ func TestLeftBehind(t *testing.T) {
 			o := s.options(im)
 			o.PC = nil
 			o.Report = func(p carry.Progress) {
-				if p.Step == len(s.steps)-1 && p.Done == p.Total {
+				if p.Phase == "" && p.Step == len(s.steps)-1 && p.Done == p.Total {
 					stop()
 				}
 			}
@@ -234,6 +234,27 @@ func TestSlidOnMBRAtEveryCut(t *testing.T) {
 	s.cut(t, 1)
 }
 
+// TestStoppedBeforeItBegan stops a run while what it will move is read: nothing was written, and nothing
+// is open.
+func TestStoppedBeforeItBegan(t *testing.T) {
+	s := newShop(t, train()...)
+	im := s.open(t)
+	before := whole(t, im)
+	ctx, stop := context.WithCancel(context.Background())
+	o := s.options(im)
+	o.Report = func(p carry.Progress) {
+		if p.Phase != "" {
+			stop()
+		}
+	}
+	if _, err := CarryOut(ctx, o); !errors.Is(err, ErrNotBegun) || whole(t, im) != before {
+		t.Fatal(err)
+	}
+	if u, err := Open(s.options(im)); u != nil || err != nil {
+		t.Errorf("a run is open: %+v, %v", u, err)
+	}
+}
+
 // TestSlideStopped stops a slide and takes it back.
 func TestSlideStopped(t *testing.T) {
 	s := newShop(t, train()...)
@@ -242,7 +263,7 @@ func TestSlideStopped(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	o := s.options(im)
 	o.Report = func(p carry.Progress) {
-		if p.Step == 1 && p.Done > 0 {
+		if p.Phase == "" && p.Step == 1 && p.Done > 0 {
 			stop()
 		}
 	}

@@ -148,7 +148,7 @@ func takenBack(c *carry.Carry, im *disk.Image) error {
 	if c.Done() {
 		return nil
 	}
-	seen, err := c.Prove(im)
+	seen, err := c.Prove(context.Background(), im, nil)
 	if err == nil {
 		err = seen.Err()
 	}
@@ -199,7 +199,7 @@ func (p *OnVolume) act(d *onDrive, sources map[string]io.ReaderAt, steps ...func
 		}
 		all = append(all, s...)
 	}
-	c, f, err := carry.BeginIn(p.journal(), d.im, all, shelfJournal, nil)
+	c, f, err := carry.BeginIn(context.Background(), p.journal(), d.im, all, shelfJournal, nil, nil)
 	if err != nil {
 		return err
 	}

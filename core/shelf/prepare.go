@@ -52,7 +52,7 @@ func Prepare(im *disk.Image, path string, n NewVolume) (*layout.Layout, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, f, err := carry.BeginIn(before.journal(), im, s, shelfJournal, nil)
+	c, f, err := carry.BeginIn(context.Background(), before.journal(), im, s, shelfJournal, nil, nil)
 	if err != nil {
 		return nil, err
 	}
