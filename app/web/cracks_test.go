@@ -23,6 +23,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
 
@@ -48,6 +49,28 @@ var deeds = map[string]func(t *testing.T, s *front){
 		s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
 		s.settle(t)
 	},
+	"backup deleted": func(t *testing.T, s *front) {
+		for _, m := range s.backups(t) {
+			s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
+		}
+	},
+	"files restored": func(t *testing.T, s *front) {
+		s.post(t, "/shelf/"+s.backups(t)[0].ID+"/to-folder", "all", "yes")
+		s.wait(t, "shelf")
+	},
+	"no shelf": func(t *testing.T, s *front) { s.post(t, "/dock/no-shelf", "bay", "B") },
+}
+
+// first is what must have been done before a deed can be.
+var first = map[string]string{"backup deleted": "backup", "files restored": "backup"}
+
+func (s *front) backups(t *testing.T) []*shelf.Manifest {
+	t.Helper()
+	all, err := s.shelf().List()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
 }
 
 func (s *front) freeBay(t *testing.T) string {
@@ -63,6 +86,14 @@ func (s *front) freeBay(t *testing.T) string {
 	}
 	t.Fatal("no bay is free")
 	return ""
+}
+
+// prepare does what must come before a deed.
+func (s *front) prepare(t *testing.T, deed string) {
+	t.Helper()
+	if before := first[deed]; before != "" {
+		deeds[before](t, s)
+	}
 }
 
 // withWaiting puts a small drive into the dock.
@@ -89,6 +120,7 @@ func TestCracks(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
 			s.withWaiting(t)
+			s.prepare(t, name)
 			s.books.Fault = func(place string) error { passed = append(passed, place); return nil }
 			deeds[name](t, s)
 			s.sound(t, name, name, true)
@@ -114,6 +146,7 @@ func TestCracks(t *testing.T) {
 func cutShort(t *testing.T, name string, place int, away bool) {
 	s := open(t)
 	s.withWaiting(t)
+	s.prepare(t, name)
 	at := 0
 	var back func()
 	s.books.Fault = func(string) error {
@@ -221,8 +254,13 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 	}
 	_, waits := os.Stat(filepath.Join(s.data, "dock", "waiting.img"))
 	_, out := os.Stat(filepath.Join(s.data, "dock", "tidewater-reception.img"))
-	shelved, err := s.shelf().List()
+	shelved := s.backups(t)
+	restored, err := filepath.Glob(filepath.Join(s.data, "restored", "*"))
 	if err != nil {
+		t.Fatal(err)
+	}
+	var isShelf bool
+	if err := db.QueryRow("SELECT shelf FROM bays WHERE letter = 'B'").Scan(&isShelf); err != nil {
 		t.Fatal(err)
 	}
 	facts, _ := os.ReadFile(filepath.Join(s.data, "drives", "tidewater-reception.img.pc.json"))
@@ -231,9 +269,10 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 	was := map[string]int{ // that it happened, as the files have it
 		"attach": count(waits != nil), "blank": count(inBay["blank-0001.img"] != "") + count(inBay["blank-0001-2.img"] != ""), "detach": count(out == nil),
 		"evidence": count(strings.Contains(string(identity), `"read_only": true`)), "letter": count(strings.Contains(string(facts), `"Q"`)), "backup": len(shelved),
+		"backup deleted": count(len(shelved) == 0), "files restored": len(restored), "no shelf": count(!isShelf),
 	}[deed]
-	entered := acts[map[string]string{"attach": "attach", "blank": "attach", "detach": "detach", "evidence": "attach", "letter": "letter", "backup": "back-up"}[deed]]
-	repeats := deed == "evidence" || deed == "letter" // doing it once more changes no file
+	entered := acts[map[string]string{"attach": "attach", "blank": "attach", "detach": "detach", "evidence": "attach", "letter": "letter", "backup": "back-up", "backup deleted": "delete-backup", "files restored": "restore", "no shelf": "shelf"}[deed]]
+	repeats := deed == "evidence" || deed == "letter" || deed == "no shelf" // doing it once more changes no file
 	if was != entered && !(repeats && was == 1 && entered >= 1) {
 		t.Errorf("%s: it happened %d times, and is entered %d times", how, was, entered)
 	}

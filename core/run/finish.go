@@ -38,7 +38,11 @@ const (
 // it in the trail. p is without a copy where the run was begun by another process.
 func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
 	if !c.Done() || c.Undone() {
-		if err := begin(o, m, c); err != nil {
+		err := begin(o, m)
+		if errors.Is(err, errNoTrail) && p.over != nil { // it was never begun
+			err = errors.Join(err, gaveUp(o, m))
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -113,32 +117,39 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	// Before the run is closed: one that is cut short here is finished, and settled, later.
 	also, blanked, err := settle(o, m)
 	if err != nil {
-		return res, err
+		return res, atTheEnd(err)
 	}
 	r.Proof += also
 	closing[0].Text += also
 	closing = append(closing, blanked...)
 	if err := savePC(o, m, m.PCAfter); err != nil {
-		return res, err
+		return res, atTheEnd(err)
 	}
-	return res, closeRun(o, m, r, closing...)
+	return res, atTheEnd(closeRun(o, m, r, closing...))
+}
+
+// atTheEnd says what is true of the drive when something fails after it was proven.
+func atTheEnd(err error) error {
+	if err == nil || errors.Is(err, ErrWaiting) {
+		return err
+	}
+	return fmt.Errorf("the drive is as planned and was read back, but the run could not be closed: %w. Finish it once that is mended; nothing more is written to the drive", err)
 }
 
 // begin lets everybody know that the run is open before its first write: the trail, and the drive
 // itself. Each of them can tell it alone from then on.
-func begin(o Options, m *Meta, c *carry.Carry) error {
+func begin(o Options, m *Meta) error {
 	if err := o.Trail.Append(m.Entries...); err != nil {
-		err = fmt.Errorf("the trail cannot be reached, so nothing was written: %w", err)
-		if c.Marked() {
-			return err
-		}
-		return errors.Join(err, gaveUp(o, m))
+		return fmt.Errorf("%w: %w", errNoTrail, err)
 	}
 	if m.Sign == 0 {
 		return nil
 	}
 	return sign.Put(o.Dev, sign.Sign{Run: m.ID, Begun: m.Begun, At: m.Sign})
 }
+
+// errNoTrail tells that the trail did not take that a run begins.
+var errNoTrail = errors.New("the trail cannot be reached, so nothing was written")
 
 // savePC keeps the facts about the PC where the plan changes them.
 func savePC(o Options, m *Meta, facts *pc.Facts) error {
@@ -303,7 +314,7 @@ func places(s script.Script, apart disk.Bytes) [][2]disk.Bytes {
 // undone takes the run back and closes it.
 func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if !c.Undone() {
-		if err := begin(o, m, c); err != nil {
+		if err := begin(o, m); err != nil {
 			return nil, err
 		}
 	}

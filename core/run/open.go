@@ -514,7 +514,7 @@ func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) err
 	other := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %s. Nothing was written; the run stays open. Put the drive back as it was, or say with a reason that it is left as it is", ErrOther, fmt.Sprintf(format, args...))
 	}
-	if m.Identity.Serial != "" && !strings.EqualFold(m.Identity.Serial, o.Identity.Serial) {
+	if m.Identity.Serial != "" && o.Identity.Serial != "" && !strings.EqualFold(m.Identity.Serial, o.Identity.Serial) {
 		return other("its serial number is %q, and the run is on %q", o.Identity.Serial, m.Identity.Serial)
 	}
 	if o.Dev.Size() != m.Before.Size || o.Dev.SectorBytes() != m.Before.Sector {

@@ -203,6 +203,10 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 		if err != nil {
 			return "", nil, err
 		}
+		told, err := heldAtFirst(filepath.Join(o.Runs, m.ID), x, held)
+		if err != nil {
+			return "", nil, err
+		}
 		for _, h := range held {
 			if err := h.Erase(); err != nil {
 				return "", nil, fmt.Errorf("%s %s of %s could not be overwritten: %w", h.Kind, h.Name, x.Title, err)
@@ -212,8 +216,8 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 		if o.Besides != nil {
 			where = append(slices.Clone(looked), o.BesidesLooked...)
 		}
-		if len(held) > 0 {
-			text += fmt.Sprintf("; of %s this installation also held %s, overwritten and gone", x.Title, HeldText(held))
+		if told != "" {
+			text += fmt.Sprintf("; of %s this installation also held %s, overwritten and gone", x.Title, told)
 		} else {
 			text += fmt.Sprintf("; of %s this installation held nothing else", x.Title)
 		}
@@ -225,6 +229,34 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 		entries = append(entries, blanked...)
 	}
 	return text, entries, nil
+}
+
+// sweptFile keeps, in the folder of a run that erases, what was held before anything of it was
+// overwritten: a run that is cut short while it does that says the same when it is finished.
+const sweptFile = "swept.json"
+
+// heldAtFirst is what is held of a partition, in words, as it was when the run came to that.
+func heldAtFirst(dir string, x Erased, held []Holding) (string, error) {
+	path := filepath.Join(dir, sweptFile)
+	known := map[string]string{}
+	b, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(b, &known)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	key := fmt.Sprint(x.Step)
+	if text, there := known[key]; there {
+		return text, nil
+	}
+	if known[key] = ""; len(held) > 0 {
+		known[key] = HeldText(held)
+	}
+	if b, err = json.Marshal(known); err != nil {
+		return "", err
+	}
+	return known[key], disk.WriteDurably(path, b)
 }
 
 // blanked are the entries that say of records that what they kept was taken away, with what they are

@@ -76,7 +76,8 @@ func (t File) Append(entries ...Entry) error {
 	return f.Sync()
 }
 
-// Read returns the entries of a trail file, unchecked.
+// Read returns the entries of a trail file, unchecked. A last line that a power cut left unfinished
+// is none.
 func (t File) Read() ([]Entry, error) {
 	f, err := os.Open(t.Path)
 	if err != nil {
@@ -84,14 +85,18 @@ func (t File) Read() ([]Entry, error) {
 	}
 	defer f.Close()
 	var out []Entry
-	s := bufio.NewScanner(f)
-	s.Buffer(make([]byte, 64<<10), maxLine)
-	for s.Scan() {
+	for r := bufio.NewReaderSize(f, 64<<10); ; {
+		line, err := r.ReadBytes('\n')
+		if err == io.EOF {
+			return out, nil
+		}
+		if err != nil {
+			return nil, err
+		}
 		var e Entry
-		if err := json.Unmarshal(s.Bytes(), &e); err != nil {
-			return nil, fmt.Errorf("%s: %w", t.Path, err)
+		if err := json.Unmarshal(line, &e); err != nil {
+			return nil, fmt.Errorf("%s: line %d is not an entry: %w", t.Path, len(out)+1, err)
 		}
 		out = append(out, e)
 	}
-	return out, s.Err()
 }
