@@ -1,0 +1,231 @@
+package web
+
+import (
+	"bytes"
+	"database/sql"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/klauspost/compress/zstd"
+
+	"jadetrail/app/store"
+	"jadetrail/core/plan"
+	"jadetrail/core/volume"
+)
+
+// spelt are the ways in which a text may stand in a file or a row: in UTF-8, in UTF-16, and each of
+// them in base64, wherever it begins there.
+func spelt(text string) (out [][]byte) {
+	var wide []byte
+	for _, u := range utf16.Encode([]rune(text)) {
+		wide = append(wide, byte(u), byte(u>>8))
+	}
+	for _, b := range [][]byte{[]byte(text), wide} {
+		out = append(out, b)
+		for skip := range 3 {
+			if part := b[min(skip, len(b)):]; len(part) >= 9 {
+				out = append(out, []byte(base64.StdEncoding.EncodeToString(part[:len(part)/3*3])))
+			}
+		}
+	}
+	return out
+}
+
+// everything gives all that the shop keeps: every file of its data folder but the drives themselves,
+// unpacked where it is packed, and every row of its database.
+func (s *front) everything(t *testing.T, visit func(where string, b []byte)) {
+	t.Helper()
+	d, err := zstd.NewReader(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	if err := filepath.WalkDir(s.data, func(p string, e os.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() || filepath.Dir(p) == filepath.Join(s.data, "drives") && strings.HasSuffix(p, ".img") {
+			return err
+		}
+		b, err := os.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		if plain, err := d.DecodeAll(b, nil); err == nil {
+			b = append(b, plain...)
+		}
+		visit(strings.TrimPrefix(p, s.data), b)
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	tables, err := db.Query("SHOW TABLES")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tables.Close()
+	for tables.Next() {
+		var name string
+		if err := tables.Scan(&name); err != nil {
+			t.Fatal(err)
+		}
+		rows, err := db.Query("SELECT * FROM `" + name + "`")
+		if err != nil {
+			t.Fatal(err)
+		}
+		columns, _ := rows.Columns()
+		for rows.Next() {
+			cells, into := make([]sql.RawBytes, len(columns)), make([]any, len(columns))
+			for i := range cells {
+				into[i] = &cells[i]
+			}
+			if err := rows.Scan(into...); err != nil {
+				t.Fatal(err)
+			}
+			for i, c := range cells {
+				visit("the table "+name+", "+columns[i], c)
+			}
+		}
+		rows.Close()
+	}
+}
+
+// found tells in which places any of the needles stands.
+func (s *front) found(t *testing.T, needles [][]byte) (out []string) {
+	t.Helper()
+	s.everything(t, func(where string, b []byte) {
+		for _, n := range needles {
+			if bytes.Contains(b, n) {
+				out = append(out, fmt.Sprintf("%s (%q)", where, n))
+				return
+			}
+		}
+	})
+	return out
+}
+
+// TestNothingLeftInTheShop gives the recovery partition a history in the shop, and erases it with its backups: no name of
+// its files, and nothing of what they held, is then in any file or table of the shop.
+func TestNothingLeftInTheShop(t *testing.T) {
+	s := open(t)
+	_, d, err := s.job("J-1042", "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := d.sv.Volumes[4]
+	files, err := v.Files()
+	if err != nil {
+		t.Fatal(err)
+	}
+	names, held := 0, 0
+	var needles [][]byte
+	var folder string
+	for _, f := range files {
+		if f.Kind == volume.Folder && !strings.HasPrefix(f.Path, "System") && !strings.HasPrefix(f.Path, "$") && folder == "" {
+			folder = f.Path
+		}
+		base := path.Base(f.Path)
+		if f.Kind != volume.Plain || f.Stream != "" || len(base) < 9 || f.Bytes < 24 || strings.HasPrefix(f.Path, "$") || strings.HasPrefix(f.Path, "System") || names >= 1000 {
+			continue
+		}
+		r, err := v.Open(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b := make([]byte, 24)
+		if _, err := r.ReadAt(b, int64(f.Bytes)-24); err != nil && err != io.EOF {
+			t.Fatal(err)
+		}
+		needles = append(needles, spelt(base)...)
+		names++
+		if bytes.Count(b, b[:1]) < 12 { // not all alike
+			needles = append(needles, b, []byte(base64.StdEncoding.EncodeToString(b)))
+			held++
+		}
+	}
+	d.close()
+	if names < 25 || folder == "" {
+		t.Fatalf("%d names in %q", names, folder)
+	}
+	s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "files")
+	s.settle(t)
+	s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
+	s.settle(t)
+	for _, m := range s.backups(t) {
+		if m.From.Span.Number == 4 && string(m.Kind) == "files" {
+			s.post(t, "/shelf/"+m.ID+"/to-folder", "all", "yes")
+			s.wait(t, "shelf")
+		}
+	}
+	// A plan that names a folder of it, and is given up; a deletion that is brought back.
+	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: "4", As: "some", Only: []string{folder}})
+	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
+	carry := func(steps ...plan.Step) {
+		t.Helper()
+		s.planned(t, steps...)
+		s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K", "compare", "yes")
+		if out := s.settle(t); !strings.Contains(out, "Carried out and read back") {
+			t.Fatal(out)
+		}
+	}
+	carry(plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	kept, err := s.store.Entries(store.Filter{Act: "delete", Limit: 1})
+	if err != nil || len(kept) != 1 {
+		t.Fatal(kept, err)
+	}
+	carry(plan.Step{Do: plan.BringBack, Record: kept[0].Record})
+	s.get(t, "/jobs/J-1042/holds?p=4") // into memory
+	if before := s.found(t, needles); len(before) < 5 {
+		t.Fatalf("the history has left only %v", before)
+	}
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	if page := s.get(t, "/jobs/J-1042/safeguard"); !strings.Contains(page, "This bench also holds of it") || !strings.Contains(page, "1 restored folder") {
+		t.Error("what is held is not named beforehand")
+	}
+	carry(plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	for _, f := range s.found(t, needles) {
+		t.Errorf("it is still in %s", f)
+	}
+	t.Logf("%d names and %d contents looked for", names, held)
+}
+
+// TestStrayFiles puts what cannot be read among the runs, records, searches and comparisons: every page
+// is there all the same.
+func TestStrayFiles(t *testing.T) {
+	s := open(t)
+	for _, p := range []string{"runs/notes.txt", "runs/r-20260101-000000-aaaaaa/run.json", "runs/r-20260101-000000-aaaaaa/journal", "runs/r-20260101-000000-bbbbbb/ended.json",
+		"records/notes.txt", "records/d-20260101-000000-aaaaaa/record.json", "searches/tidewater-reception.img.json", "coverage/c-20260101-000000-aaaaaaaa-p5.json", "acts/broken.json"} {
+		at := filepath.Join(s.data, p)
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(at, []byte("{"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Server.settle(); err != nil {
+		t.Fatal(err)
+	}
+	for _, page := range []string{"/", "/dock", "/jobs/J-1042", "/jobs/J-1042/safeguard", "/jobs/J-1042/confirm", "/jobs/J-1042/hand-over", "/jobs/J-1042/search", "/jobs/J-1042/compare?p=5", "/jobs/J-1045", "/shelf", "/trail"} {
+		r, err := s.client.Get(s.url + page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body := read(t)(r, nil)
+		if r.StatusCode != 200 {
+			t.Errorf("%s: %d, %.300s", page, r.StatusCode, body)
+		}
+		if page == "/" && (!strings.Contains(body, "r-20260101-000000-aaaaaa") || !strings.Contains(body, "the act broken cannot be read")) {
+			t.Errorf("the bench does not tell of it")
+		}
+	}
+}
