@@ -66,7 +66,6 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await page.getByText("Leave the drive as it is").click();
   await expect(page.getByLabel("Why", { exact: true })).toBeVisible();
   await sound(page);
-  await picture(page, "open-run");
   writeFileSync(journal, whole);
   await page.reload();
 

@@ -5,7 +5,8 @@
 # from. 500 random plans are carried out, some stopped and finished or taken back; then the
 # kernel must find in every volume every file that has to be there with its hash, nothing
 # else, and write new files into it, 20 drives at a time. What was tried and found is
-# written to docs/random-plans.txt. JADETRAIL_SEED repeats a run with the same bases.
+# written to docs/random-plans.txt. JADETRAIL_SEED repeats a run with the same bases, and
+# JADETRAIL_PLANS is another number of plans.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-plans-XXXXXX"); trap 'rm -rf "$work"' EXIT

@@ -484,6 +484,9 @@ func TestRandomPlans(t *testing.T) {
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		wanted = 500
 	}
+	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
+		wanted, _ = strconv.Atoi(s)
+	}
 	var bases []string
 	if dir := os.Getenv("JADETRAIL_BASES"); dir != "" {
 		if bases, _ = filepath.Glob(filepath.Join(dir, "*.img")); len(bases) == 0 {
