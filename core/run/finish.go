@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -336,6 +337,20 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	return res, closeRun(o, m, &Report{Ended: EndUndone}, last...)
 }
 
+// before are the fingerprints of the volumes before the run: of those that it touches as they were
+// noted, of the others as they are to be afterwards.
+func (m *Meta) before() map[string]string {
+	out := maps.Clone(m.Were)
+	for n, f := range m.Prints {
+		was, ok := m.Before.Find(number(n))
+		is, stays := m.After.Find(number(n))
+		if _, noted := out[n]; !noted && ok && stays && was.Start == is.Start && was.UniqueID == is.UniqueID && was.Volume != nil {
+			out[n] = f
+		}
+	}
+	return out
+}
+
 // asBefore compares a drive that was taken back with what it was: what the run wrote over, what it
 // moved, how the drive is laid out, and what its volumes are like. What differs is told, and the
 // run is not taken back.
@@ -355,7 +370,7 @@ func asBefore(o Options, m *Meta, c *carry.Carry) error {
 		return fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
 	}
 	sv.Relabel(m.Before)
-	for n, want := range m.Were {
+	for n, want := range m.before() {
 		v := sv.Volumes[number(n)]
 		if v == nil {
 			return fmt.Errorf("%w: after undo, the volume in partition %s cannot be read", ErrDiffers, n)

@@ -439,10 +439,15 @@ func (p *prepared) prints() error {
 	return nil
 }
 
-// fingerprints notes what every volume was like before.
+// fingerprints notes what every volume was like before that the plan touches; the others are as they
+// will be afterwards.
 func (p *prepared) fingerprints() error {
 	p.meta.Were = map[string]string{}
+	touched := p.script.Origins()
 	for n, v := range p.was.Volumes {
+		if q, ok := p.before.Find(n); ok && !touched.Touches(q.Start.Offset(p.before.Sector), q.Bytes) {
+			continue
+		}
 		f, err := v.Fingerprint()
 		if err != nil {
 			return fmt.Errorf("partition %d: %w", n, err)
