@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
@@ -234,6 +235,7 @@ func (b *Books) takeBack(a *Act) error {
 
 // Settled is what became of acts that had been cut short.
 type Settled struct {
+	At       time.Time
 	Finished []string // what they entered in the trail
 	Stuck    []string // why others could not be finished
 }

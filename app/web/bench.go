@@ -3,6 +3,7 @@ package web
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -124,8 +125,21 @@ func (s *Server) benchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v.Settled = s.told.Load()
+	v.Settled = s.settledLately()
 	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
+}
+
+// settledFor is for how long the bench tells what was finished after it had been cut short.
+const settledFor = time.Hour
+
+// settledLately is what became of acts that had been cut short: what was finished for a while, what
+// cannot be finished as long as that is so.
+func (s *Server) settledLately() *shop.Settled {
+	told := s.told.Load()
+	if told == nil || s.now().Sub(told.At) < settledFor {
+		return told
+	}
+	return &shop.Settled{At: told.At, Stuck: told.Stuck}
 }
 
 var numbers = []string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"}

@@ -143,6 +143,7 @@ func (s *Server) settling() {
 // settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
 func (s *Server) settle() error {
 	out, err := s.books.Settle()
+	out.At = s.now()
 	if err == nil {
 		var entered []string
 		entered, err = run.Enter(s.folder("runs"), s.store)
