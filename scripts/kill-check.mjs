@@ -60,10 +60,11 @@ try {
   await page.locator("#work[data-busy=false]").waitFor();
   const job = `${url}/jobs/J-1044?bay=${bay}`;
   const says = (text) => page.locator("#work", { hasText: text }).waitFor({ timeout: 600_000 });
-  // until waits until so much of the work is done.
+  // until waits until so much of the writing is done: what is read before it does not count.
   const until = async (percent) => {
     for (;;) {
-      const at = await page.locator("#work progress").evaluate((b) => (b.hidden ? 0 : b.value)).catch(() => 0);
+      const writes = /Slide|taking back/.test(await page.locator("#work").innerText().catch(() => ""));
+      const at = !writes ? 0 : await page.locator("#work progress").evaluate((b) => (b.hidden ? 0 : b.value)).catch(() => 0);
       if (at >= percent) return at;
       if (!(await page.locator("#work[data-busy=true]").count())) throw new Error("it ended before: " + (await page.locator("#work").innerText()));
       await sleep(20);
