@@ -106,7 +106,8 @@ try {
   for (let i = 0; i < 100; i++) {
     await sleep(500);
     await page.goto(job).catch(() => {});
-    if (await page.locator(".stages").count()) break;
+    // What waits for the trail is entered within seconds; the page shows it when it is asked again.
+    if (await page.getByRole("button", { name: "Finish it" }).or(page.locator(".stages", { hasText: "as planned" })).count()) break;
   }
   await page.getByRole("button", { name: "Finish it" }).or(page.locator(".stages", { hasText: "as planned" })).first().waitFor();
   if (await page.getByRole("button", { name: "Finish it" }).count()) {

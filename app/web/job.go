@@ -44,7 +44,6 @@ type jobState struct {
 }
 
 func (s *Server) state(number, bay string) (*jobState, error) {
-	s.catchUp()
 	j, d, err := s.job(number, bay, false)
 	if err != nil {
 		return nil, err

@@ -67,7 +67,6 @@ type Server struct {
 	planning sync.Mutex    // held while a plan is changed, and while a run of one is begun
 	ending   chan struct{} // closed when the server is
 	told     atomic.Pointer[shop.Settled]
-	catching sync.Mutex // one at a time catches up
 	now      func() time.Time
 	random   io.Reader
 	signIns  *limiter
@@ -134,20 +133,11 @@ func (s *Server) settling() {
 		case <-s.ending:
 			return
 		case <-tick.C:
-			s.catchUp()
+			if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {
+				s.settle() // what cannot be done now is tried again; the bench tells of it
+			}
 		}
 	}
-}
-
-// catchUp finishes what waits, before anybody is shown what is not so any more. What cannot be done now
-// is tried again; the bench tells of it.
-func (s *Server) catchUp() {
-	if s.books.Waiting() == 0 && !run.Waiting(s.folder("runs")) {
-		return
-	}
-	s.catching.Lock()
-	defer s.catching.Unlock()
-	s.settle()
 }
 
 // settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
