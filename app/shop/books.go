@@ -32,8 +32,8 @@ var (
 	ErrLater = errors.New("it is written down and will be finished by itself")
 	// ErrTaken tells that a bay has another drive meanwhile.
 	ErrTaken = errors.New("the bay has another drive meanwhile")
-	// errKilled is what the tests cut an act short with.
-	errKilled = errors.New("killed")
+	// ErrKilled is what the tests cut an act short with: nothing is done after it, as after a kill.
+	ErrKilled = errors.New("killed")
 )
 
 // Move is a file or folder that gets another name, both counted from the data folder.
@@ -69,10 +69,9 @@ type Act struct {
 
 // Books are where acts are written down.
 type Books struct {
-	Data    string // the data folder
-	Store   *store.Store
-	Shelf   func() *shelf.Shelf
-	Records trail.Records
+	Data  string // the data folder
+	Store *store.Store
+	Shelf func() *shelf.Shelf
 	// Fault, where it is set, is told of every place that an act passes, and cuts it short
 	// there with an error: the tests make their list of places with it.
 	Fault func(place string) error
@@ -123,7 +122,7 @@ func (b *Books) Do(a Act) error {
 func (b *Books) finish(a *Act) error {
 	// 1. Files, which can be taken back.
 	err := b.files(a)
-	if errors.Is(err, errKilled) {
+	if errors.Is(err, ErrKilled) {
 		return err
 	}
 	if err != nil {
@@ -131,26 +130,26 @@ func (b *Books) finish(a *Act) error {
 	}
 	// 2. What the database has of it, with the entry of the trail, at once.
 	if err := b.pass("before the database"); err != nil {
-		return b.later(a, err)
+		return later(err)
 	}
 	err = b.Store.Act(a.Entry, b.inBay(a))
 	if errors.Is(err, store.ErrBayTaken) {
 		return errors.Join(fmt.Errorf("bay %s: %w", a.Bay, ErrTaken), b.takeBack(a))
 	}
 	if err != nil {
-		return b.later(a, err)
+		return later(err)
 	}
 	if err := b.pass("after the database"); err != nil {
-		return b.later(a, err)
+		return later(err)
 	}
 	// 3. What was entered as gone goes.
 	if a.Backup != "" {
 		if err := b.Shelf().Delete(a.Backup); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
-			return b.later(a, err)
+			return later(err)
 		}
 	}
 	if err := b.pass("before it is struck out"); err != nil {
-		return b.later(a, err)
+		return later(err)
 	}
 	return b.strike(a.ID)
 }
@@ -163,8 +162,8 @@ func (b *Books) inBay(a *Act) *store.BayChange {
 	return &store.BayChange{Letter: a.Bay, Image: a.Image, Job: a.Job, Shelf: a.Shelf}
 }
 
-func (b *Books) later(a *Act, err error) error {
-	if errors.Is(err, errKilled) {
+func later(err error) error {
+	if errors.Is(err, ErrKilled) {
 		return err
 	}
 	return fmt.Errorf("%w: %w", ErrLater, err)
@@ -348,7 +347,7 @@ func (b *Books) backedUp(a *Act) error {
 	e := a.Entry
 	e.Text += run.WordBackup(m.From.Span.Title(), m)
 	if err := b.Store.Append(e); err != nil {
-		return b.later(a, err)
+		return later(err)
 	}
 	a.Entry = e
 	return b.strike(a.ID)

@@ -63,7 +63,7 @@ func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.
 		if n > 0 {
 			out = append(out, run.Holding{Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.store.ForgetNames(job) }})
 		}
-		if s.forgetSeen(d.path) {
+		if s.holdsSeen(d.path) {
 			out = append(out, run.Holding{Kind: "page in memory", Name: filepath.Base(d.path), Erase: func() error { s.forgetSeen(d.path); return nil }})
 		}
 		return out, nil
@@ -83,19 +83,25 @@ func held(path string) (n disk.Bytes) {
 	return n
 }
 
-// forgetSeen forgets what was worked out of drives and their volumes; it tells whether there was
-// anything.
-func (s *Server) forgetSeen(path string) bool {
+// holdsSeen tells that something is in memory that was worked out of a drive or of volumes.
+func (s *Server) holdsSeen(path string) bool {
 	s.seen.mu.Lock()
 	_, some := s.seen.list[path]
+	s.seen.mu.Unlock()
+	s.sums.mu.Lock()
+	defer s.sums.mu.Unlock()
+	return some || len(s.sums.list)+len(s.sums.last) > 0
+}
+
+// forgetSeen forgets that.
+func (s *Server) forgetSeen(path string) {
+	s.seen.mu.Lock()
 	delete(s.seen.list, path)
 	s.seen.mu.Unlock()
 	s.sums.mu.Lock()
 	defer s.sums.mu.Unlock()
-	some = some || len(s.sums.list) > 0
 	clear(s.sums.list)
 	clear(s.sums.last)
-	return some
 }
 
 // erasing says what this installation holds of the partitions that a plan erases, before anything is

@@ -19,6 +19,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -26,9 +27,6 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
-
-// errCut is what a test cuts an act short with, as a kill would: nothing is done after it.
-var errCut = errors.New("killed")
 
 // deeds are acts of the shop that touch more than one of files, database and trail. Each begins
 // on the demo's bench with a file in the dock.
@@ -152,7 +150,7 @@ func cutShort(t *testing.T, name string, place int, away bool) {
 	s.books.Fault = func(string) error {
 		switch at++; {
 		case at > place+1 && !away, at == place+1 && !away:
-			return errCut // it is dead from then on
+			return shop.ErrKilled // it is dead from then on
 		case at == place+1:
 			back = s.takeDatabaseAway(t)
 		}

@@ -99,7 +99,7 @@ func New(o Options) (*Server, error) {
 		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
-	s.books = &shop.Books{Data: data, Store: o.Store, Shelf: s.shelf, Records: s.records}
+	s.books = &shop.Books{Data: data, Store: o.Store, Shelf: s.shelf}
 	s.ending = make(chan struct{})
 	db, err := o.Store.SQL()
 	if err != nil {

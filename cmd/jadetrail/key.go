@@ -159,16 +159,11 @@ func newKeyCmd() *cobra.Command {
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			data := dataFolder()
-			lock, err := claim(data)
+			st, leave, err := enterShop(data)
 			if err != nil {
 				return err
 			}
-			defer lock.Close()
-			st, err := openStore()
-			if err != nil {
-				return err
-			}
-			defer st.Close()
+			defer leave()
 			entry, err := newKey(data, st, who, reason, anew)
 			if err != nil {
 				return err

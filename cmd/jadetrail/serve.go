@@ -46,16 +46,11 @@ func serveCmd() *cobra.Command {
 
 func serve(ctx context.Context, demo bool) error {
 	data := dataFolder()
-	lock, err := claim(data)
+	st, leave, err := enterShop(data)
 	if err != nil {
 		return err
 	}
-	defer lock.Close()
-	st, err := openStore()
-	if err != nil {
-		return err
-	}
-	defer st.Close()
+	defer leave()
 	if st.Key, err = shopKey(data, st); err != nil {
 		return err
 	}
@@ -96,6 +91,19 @@ func openStore() (*store.Store, error) {
 		return nil, errors.New("no database is named: set JADETRAIL_DSN, or start with `make demo`")
 	}
 	return store.Open(dsn)
+}
+
+// enterShop claims the data folder and opens the store, until leave is called.
+func enterShop(data string) (st *store.Store, leave func(), err error) {
+	lock, err := claim(data)
+	if err != nil {
+		return nil, nil, err
+	}
+	if st, err = openStore(); err != nil {
+		lock.Close()
+		return nil, nil, err
+	}
+	return st, func() { st.Close(); lock.Close() }, nil
 }
 
 // claim makes the data folder and locks it against a second server.

@@ -287,7 +287,7 @@ func restore(dev disk.Device, op script.Op, priors []prior) error {
 		}
 		at = x.off + disk.Bytes(len(x.data))
 	}
-	if end := op.Off + op.Len + op.Pad; at < end {
+	if end := op.Onto().End; at < end {
 		return dev.Zero(at, end-at)
 	}
 	return nil

@@ -189,9 +189,6 @@ func (c *Carry) Marked() bool { return c.marked }
 // Undone tells that the run was taken back as a whole.
 func (c *Carry) Undone() bool { return c.state == frameUndone }
 
-// dst is where an operation writes.
-func dst(op script.Op) disk.Range { return disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad} }
-
 // part is what of a move lies between lo and hi, counted from its start.
 func part(op script.Op, lo, hi disk.Bytes) script.Op {
 	op.Off, op.From, op.Len = op.Off+lo, op.From+lo, hi-lo
@@ -276,7 +273,7 @@ func (s *standing) underWay() []disk.Range {
 		over = over || moves && op.Kind != script.Move && (op.Kind != script.Hole || op.Keep)
 		moves = moves || op.Kind == script.Move
 		if !over || s.c.turned && !op.Keep {
-			out = append(out, dst(op))
+			out = append(out, op.Onto())
 		}
 		if op.Kind == script.Barrier || op.Kind == script.NoReturn {
 			over = over || !s.c.turned
@@ -371,7 +368,7 @@ func (s *standing) kept() []kept {
 	s.lies.Each(func(at disk.Bytes, p script.Piece) { done = append(done, disk.Range{Start: at, End: at + p.Len}) })
 	written := disk.NewSet(done)
 	for i, op := range s.rest {
-		to := dst(op)
+		to := op.Onto()
 		if op.Keep {
 			for _, r := range written.Outside(to) {
 				for _, x := range s.either.Outside(r) {

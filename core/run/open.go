@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -36,9 +35,6 @@ const (
 	piecesFile   = "pieces.json"
 	contentsFile = "contents.jsonl"
 )
-
-// runForm is what the id of a run looks like.
-var runForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
 
 // Sentinel errors about a run that is open on a drive.
 var (
@@ -159,7 +155,7 @@ func Open(o Options) (*Unfinished, error) {
 			return nil, fmt.Errorf("whether a run on this drive is open cannot be told: %w", err)
 		}
 		for _, b := range known {
-			if ended[b.Run] || !runForm.MatchString(b.Run) { // its end has only not been entered yet
+			if ended[b.Run] || !sign.RunForm.MatchString(b.Run) { // its end has only not been entered yet
 				continue
 			}
 			u := get(b.Run, ByTrail)
@@ -243,7 +239,7 @@ func (d *runFolder) isOn(o Options, drive trail.Drive) bool {
 		// Neither its table nor its serial number names the drive.
 		return size && m.Image == o.Image && (was.Serial == "" || drive.Serial == "") && (drive.DiskID == "" || was.DiskID == "" && is.DiskID == "")
 	}
-	return d.begun != nil && d.begun.Drive.Same(drive)
+	return d.begun != nil && d.begun.Drive.Same(drive) && (o.Dev == nil || d.begun.Size == o.Dev.Size())
 }
 
 // folders reads all folders of runs. What is in the folder besides, and what cannot be read of
@@ -480,7 +476,7 @@ func notePieces(dir string, c *carry.Carry) (string, error) {
 func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
 	var taken []disk.Range
 	for _, op := range p.script {
-		taken = append(taken, disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad}, disk.Range{Start: op.From, End: op.From + op.Len})
+		taken = append(taken, op.Onto(), disk.Range{Start: op.From, End: op.From + op.Len})
 	}
 	layouts := []*layout.Layout{p.before}
 	for _, c := range p.columns {

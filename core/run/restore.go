@@ -494,6 +494,10 @@ var ErrNeeded = errors.New("the backup is still needed")
 // DeleteBackup takes a backup off the shelf, or what is left of one, and enters it in
 // the trail. One that a record depends on needs a reason.
 func DeleteBackup(o Options, id, reason string) error {
+	return takeOff(o, id, reason, o.Shelf.Delete)
+}
+
+func takeOff(o Options, id, reason string, away func(id string) error) error {
 	e, err := Gone(o, id, reason)
 	if err != nil {
 		return err
@@ -501,7 +505,7 @@ func DeleteBackup(o Options, id, reason string) error {
 	if err := o.Trail.Append(e); err != nil {
 		return err
 	}
-	return o.Shelf.Delete(id)
+	return away(id)
 }
 
 // Gone is the entry that a backup was deleted, or why it must not be.

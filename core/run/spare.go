@@ -65,7 +65,7 @@ func (k *promised) touch(r disk.Range) error {
 func (k *promised) keep(s script.Script) (script.Script, error) {
 	out := make(script.Script, 0, len(s))
 	for _, op := range s {
-		to := disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad}
+		to := op.Onto()
 		if k.over = k.over || op.Kind == script.NoReturn; k.over || to.Len() == 0 {
 			out = append(out, op)
 			continue
@@ -110,7 +110,7 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 
 // split makes of a hole the parts that are kept and those that need not be.
 func split(op script.Op, kept []disk.Range) (out script.Script) {
-	at, end := op.Off, op.Off+op.Len+op.Pad
+	at, end := op.Off, op.Onto().End
 	part := func(to disk.Bytes, keep bool) {
 		if to > at {
 			out = append(out, script.Op{Kind: script.Hole, Off: at, Len: to - at, Keep: keep, Spare: keep, Step: op.Step})
@@ -136,7 +136,7 @@ func needs(dev disk.Device, s script.Script) disk.Bytes {
 			moved += min(op.Len, max(op.Off-op.From, op.From-op.Off))
 		}
 		if op.Keep && op.Before == nil {
-			need += heldIn(dev, disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad})
+			need += heldIn(dev, op.Onto())
 		}
 	}
 	if moved > 0 { // and no more than there is: holes are moved as holes

@@ -195,7 +195,7 @@ func HeldText(held []Holding) string {
 func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) {
 	for _, x := range m.Erased {
 		for _, id := range x.Backups {
-			if err := eraseBackup(o, id, "its partition was erased: "+x.Title); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
+			if err := takeOff(o, id, "its partition was erased: "+x.Title, o.Shelf.Erase); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
 				return "", nil, err
 			}
 		}
@@ -275,26 +275,15 @@ func blanked(o Options, m *Meta, x Erased) ([]trail.Entry, error) {
 		if err != nil {
 			return nil, err
 		}
-		if known, err := o.Trail.RecordHash(rec.ID); err != nil || known == hash {
-			if err != nil {
-				return nil, err
-			}
+		known, err := o.Trail.RecordHash(rec.ID)
+		if err != nil {
+			return nil, err
+		}
+		if known == hash { // that was entered before
 			continue
 		}
 		out = append(out, trail.Entry{ID: "e-" + m.ID + "-blank-" + rec.ID, Act: trail.ActBlank, Record: rec.ID, RecordHash: hash, Partition: rec.Span.Number,
 			Text: fmt.Sprintf("What was kept of %s when it was deleted %s was overwritten: its partition was erased", rec.Span.Title(), rec.Time.Format("2 Jan 2006"))})
 	}
 	return out, nil
-}
-
-// eraseBackup is DeleteBackup with what it holds overwritten.
-func eraseBackup(o Options, id, reason string) error {
-	e, err := Gone(o, id, reason)
-	if err != nil {
-		return err
-	}
-	if err := o.Trail.Append(e); err != nil {
-		return err
-	}
-	return o.Shelf.Erase(id)
 }

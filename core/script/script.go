@@ -61,6 +61,9 @@ type Op struct {
 	Step int `json:"step"`
 }
 
+// Onto is where an operation writes, with the zeros behind it.
+func (op Op) Onto() disk.Range { return disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad} }
+
 // Script is operations in the order in which they are done.
 type Script []Op
 

@@ -21,8 +21,8 @@ import (
 	"jadetrail/core/disk"
 )
 
-// runForm is what the name of a run looks like: it names a folder, and a drive may say anything.
-var runForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
+// RunForm is what the name of a run looks like: it names a folder, and a drive may say anything.
+var RunForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
 
 // Block is the length of a sign in bytes, and of the place that it takes.
 const Block = 4 * disk.KiB
@@ -102,7 +102,7 @@ func Find(dev disk.Device) (*Sign, error) {
 		s := &Sign{}
 		text, _, _ := bytes.Cut(b[len(magic):signBytes-sumBytes], []byte{0})
 		sum := blake3.Sum256(b[:signBytes-sumBytes])
-		if !bytes.Equal(sum[:], b[signBytes-sumBytes:]) || json.Unmarshal(text, s) != nil || s.At != at || !runForm.MatchString(s.Run) {
+		if !bytes.Equal(sum[:], b[signBytes-sumBytes:]) || json.Unmarshal(text, s) != nil || s.At != at || !RunForm.MatchString(s.Run) {
 			s = &Sign{At: at}
 		}
 		return s, nil
