@@ -230,6 +230,8 @@ func (s *Server) layAnew(c *gin.Context) {
 	s.say(c, "sound", "The plan was laid anew on the drive as it is now. Look at every step once more.", back(c))
 }
 
+const lookAgain = " It is shown as it is now: look at it, and begin again if it is what you want"
+
 // asSeen refuses to act on another plan, or another drive, than the page showed from which it was
 // asked for.
 func asSeen(c *gin.Context, j *store.Job, d *drive) error {
@@ -238,20 +240,35 @@ func asSeen(c *gin.Context, j *store.Job, d *drive) error {
 	case n == nil || c.Query("drive") == "":
 		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
 	case *n != j.PlanState:
-		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun. It is shown as it is now: look at it, and begin again if it is what you want")
+		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun." + lookAgain)
 	case c.Query("drive") != d.state():
-		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun. It is shown as it is now: look at it, and begin again if it is what you want")
+		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun." + lookAgain)
 	}
 	return nil
 }
 
-// begin opens the job's drive again and starts work on it; seen tells that it is about the plan
-// and the drive as a page has shown them.
-func (s *Server) begin(c *gin.Context, kind, title string, write, seen bool, f func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error)) {
+// undertaking is work on a job's drive that goes on after the page that began it.
+type undertaking struct {
+	kind, title string
+	write       bool // it writes to the drive
+	seen        bool // it is about the plan and the drive as a page has shown them
+	do          func(ctx context.Context, w *workplace) (outcome string, err error)
+}
+
+// workplace is what an undertaking has at hand.
+type workplace struct {
+	job     *store.Job
+	drive   *drive
+	options run.Options
+	report  func(work.Update)
+}
+
+// begin opens the job's drive again and starts work on it.
+func (s *Server) begin(c *gin.Context, u undertaking) {
 	s.planning.Lock() // the plan that is read now is the one that is carried out
 	defer s.planning.Unlock()
-	j, d, err := s.job(c.Param("job"), bayOf(c), write)
-	if err == nil && seen {
+	j, d, err := s.job(c.Param("job"), bayOf(c), u.write)
+	if err == nil && u.seen {
 		if err = asSeen(c, j, d); err != nil {
 			d.close()
 		}
@@ -262,10 +279,10 @@ func (s *Server) begin(c *gin.Context, kind, title string, write, seen bool, f f
 	}
 	o := s.options(d, j, me(c).Name)
 	o.SerialLast, _ = s.apart(d.Bay)
-	err = s.desk.Start(d.path, kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		outcome, err := f(ctx, j, d, o, report)
+	err = s.desk.Start(d.path, u.kind, u.title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		outcome, err := u.do(ctx, &workplace{j, d, o, report})
 		d.close() // the shelf may be on this drive
-		if write {
+		if u.write {
 			if e := s.keepHead(); e != nil && err == nil {
 				outcome += " The head of the trail could not be kept on the shelf: " + run.Sentence(e)
 			}
@@ -310,16 +327,17 @@ func (s *Server) backUp(c *gin.Context) {
 	if c.PostForm("onto") == sh.To {
 		s.sessions.Put(c.Request.Context(), chosenShelf, sh.To)
 	}
-	s.begin(c, "back-up", "Backup", false, false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	s.begin(c, undertaking{kind: "back-up", title: "Backup", do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
 		o.Shelf = sh
 		var made []string
 		for i, n := range numbers {
 			kind := kind
-			if d.sv.Volumes[n] == nil {
+			if w.drive.sv.Volumes[n] == nil {
 				kind = shelf.Image // its files cannot be read
 			}
 			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: kind}, func(p shelf.Progress) {
-				report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
+				w.report(work.Update{Phase: p.Phase, Step: i, Done: p.Done, Total: p.Total})
 			})
 			if errors.Is(err, context.Canceled) {
 				return "", errors.New("the backup was stopped; what had been written was taken away")
@@ -330,27 +348,31 @@ func (s *Server) backUp(c *gin.Context) {
 			made = append(made, fmt.Sprintf("%s, %s on the shelf, %s", m.From.Span.Title(), m.Stored, m.Where()))
 		}
 		return "Backed up and verified by reading back: " + strings.Join(made, "; ") + ".", nil
-	})
+	}})
 }
 
 func (s *Server) rehearse(c *gin.Context) {
-	s.begin(c, "rehearse", "Rehearsal", false, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
-		steps, expect, err := j.Steps()
+	s.begin(c, undertaking{kind: "rehearse", title: "Rehearsal", seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
+		steps, expect, err := w.job.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to rehearse"))
 		}
 		o.Plan, o.Expect, o.Rehearse = &plan.Plan{Version: 1, Steps: steps}, expect, true
-		report(work.Update{Phase: "on a copy"})
+		w.report(work.Update{Phase: "on a copy"})
 		res, err := run.CarryOut(ctx, o)
 		if err != nil {
 			return "", err
 		}
-		if err := s.store.Rehearsed(j.Number, s.now()); err != nil {
+		if err := s.store.Rehearsed(w.job.Number, s.now()); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("Rehearsed on a throw-away copy: all %d steps lead where the plan says, and the volumes check sound. %s would be rewritten.", len(steps), res.Bytes), nil
-	})
+	}})
 }
+
+// entersLater is said of a run that ended while the trail was away.
+const entersLater = "The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back."
 
 func (s *Server) carryOut(c *gin.Context) {
 	serial, compare, despite := c.PostForm("serial"), c.PostForm("compare") != "", c.PostForm("despite")
@@ -358,23 +380,24 @@ func (s *Server) carryOut(c *gin.Context) {
 		s.refuse(c, errors.New("that reason is too long; nothing was begun"), back(c))
 		return
 	}
-	s.begin(c, "carry-out", "Carry out", true, true, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
-		steps, expect, err := j.Steps()
+	s.begin(c, undertaking{kind: "carry-out", title: "Carry out", write: true, seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
+		steps, expect, err := w.job.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to carry out"))
 		}
 		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
-		report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
-		said, titles, err := s.estimate(j.Number, d.Bay)
+		w.report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
+		said, titles, err := s.estimate(w.job.Number, w.drive.Bay)
 		if err != nil {
 			return "", err
 		}
-		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(report, titles, false), compare, despite, s.verify
+		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), compare, despite, s.verify
 		began := s.now()
 		res, err := run.CarryOut(ctx, o)
 		late := ""
 		if errors.Is(err, run.ErrWaiting) { // what was done to the drive is done
-			late, err = " The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back.", nil
+			late, err = " "+entersLater, nil
 		}
 		if err != nil {
 			return "", err
@@ -388,14 +411,14 @@ func (s *Server) carryOut(c *gin.Context) {
 			return text, nil
 		}
 		if res.Written >= leastMeasured {
-			r, err := s.store.Learn(d.sv.Layout.DiskID, res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
-			if err != nil {
-				return "", err
+			r, err := s.store.Learn(w.drive.sv.Layout.DiskID, res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
+			if err != nil { // what was done to the drive is done
+				return text + " How fast this drive is could not be noted.", nil
 			}
 			text += fmt.Sprintf(" This drive is now reckoned with %s/s.", r.Rate)
 		}
 		return text, nil
-	})
+	}})
 }
 
 // leastMeasured is how much a run must write to say something about the drive.
@@ -422,7 +445,8 @@ func (s *Server) resume(c *gin.Context) {
 	if undo {
 		kind, title = "undo", "Taking the run back"
 	}
-	s.begin(c, kind, title, true, false, func(ctx context.Context, j *store.Job, d *drive, o run.Options, report func(work.Update)) (string, error) {
+	s.begin(c, undertaking{kind: kind, title: title, write: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
 		open, err := run.Open(o)
 		if err != nil {
 			return "", err
@@ -433,10 +457,10 @@ func (s *Server) resume(c *gin.Context) {
 		case asked != open.ID:
 			return "", fmt.Errorf("another run is open on this drive than you looked at (%s). Look at it first; nothing was done", open.ID)
 		}
-		o.Report = toUpdate(report, open.Titles(), undo)
+		o.Report = toUpdate(w.report, open.Titles(), undo)
 		res, err := run.Resume(ctx, o, undo)
 		if errors.Is(err, run.ErrWaiting) {
-			return "The run has ended, and the drive is as it should be. The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back.", nil
+			return "The run has ended, and the drive is as it should be. " + entersLater, nil
 		}
 		if err != nil {
 			return "", err
@@ -445,7 +469,7 @@ func (s *Server) resume(c *gin.Context) {
 			return "The run was taken back; the drive is as it was before it.", nil
 		}
 		return "The run was finished: the drive is as planned.", nil
-	})
+	}})
 }
 
 // leave ends a run that is open on the drive with the drive as it is.
@@ -455,7 +479,8 @@ func (s *Server) leave(c *gin.Context) {
 		s.refuse(c, errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done"), back(c))
 		return
 	}
-	s.begin(c, "leave", "Leaving the drive as it is", true, false, func(_ context.Context, _ *store.Job, _ *drive, o run.Options, _ func(work.Update)) (string, error) {
+	s.begin(c, undertaking{kind: "leave", title: "Leaving the drive as it is", write: true, do: func(_ context.Context, w *workplace) (string, error) {
+		o := w.options
 		open, err := run.Open(o)
 		if err != nil {
 			return "", err
@@ -467,7 +492,7 @@ func (s *Server) leave(c *gin.Context) {
 			return "", err
 		}
 		return "The drive is left as it is; the run has ended. Look at what is on it before anything else is done to it.", nil
-	})
+	}})
 }
 
 func (s *Server) stopWork(c *gin.Context) {

@@ -11,56 +11,21 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"unicode/utf16"
-
-	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/app/store"
 	"jadetrail/core/plan"
+	"jadetrail/core/traces"
 	"jadetrail/core/volume"
 )
-
-// spelt are the ways in which a text may stand in a file or a row: in UTF-8, in UTF-16, and each of
-// them in base64, wherever it begins there.
-func spelt(text string) (out [][]byte) {
-	var wide []byte
-	for _, u := range utf16.Encode([]rune(text)) {
-		wide = append(wide, byte(u), byte(u>>8))
-	}
-	for _, b := range [][]byte{[]byte(text), wide} {
-		out = append(out, b)
-		for skip := range 3 {
-			if part := b[min(skip, len(b)):]; len(part) >= 9 {
-				out = append(out, []byte(base64.StdEncoding.EncodeToString(part[:len(part)/3*3])))
-			}
-		}
-	}
-	return out
-}
 
 // everything gives all that the shop keeps: every file of its data folder but the drives themselves,
 // unpacked where it is packed, and every row of its database.
 func (s *front) everything(t *testing.T, visit func(where string, b []byte)) {
 	t.Helper()
-	d, err := zstd.NewReader(nil)
-	if err != nil {
-		t.Fatal(err)
+	drives := func(p string) bool {
+		return filepath.Dir(p) == filepath.Join(s.data, "drives") && strings.HasSuffix(p, ".img")
 	}
-	defer d.Close()
-	if err := filepath.WalkDir(s.data, func(p string, e os.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() || filepath.Dir(p) == filepath.Join(s.data, "drives") && strings.HasSuffix(p, ".img") {
-			return err
-		}
-		b, err := os.ReadFile(p)
-		if err != nil {
-			return err
-		}
-		if plain, err := d.DecodeAll(b, nil); err == nil {
-			b = append(b, plain...)
-		}
-		visit(strings.TrimPrefix(p, s.data), b)
-		return nil
-	}); err != nil {
+	if err := traces.Files(s.data, drives, func(p string, b []byte) { visit(strings.TrimPrefix(p, s.data), b) }); err != nil {
 		t.Fatal(err)
 	}
 	db, err := sql.Open("mysql", s.owner)
@@ -145,7 +110,7 @@ func TestNothingLeftInTheShop(t *testing.T) {
 		if _, err := r.ReadAt(b, int64(f.Bytes)-24); err != nil && err != io.EOF {
 			t.Fatal(err)
 		}
-		needles = append(needles, spelt(base)...)
+		needles = append(needles, traces.Forms(base)...)
 		names++
 		if bytes.Count(b, b[:1]) < 12 { // not all alike
 			needles = append(needles, b, []byte(base64.StdEncoding.EncodeToString(b)))

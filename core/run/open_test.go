@@ -164,13 +164,19 @@ func unsigned(t *testing.T, dev disk.Device) {
 	}
 }
 
-func lose(t *testing.T, dir, name string) {
+// ofRun is the path of a file of the only run.
+func ofRun(t *testing.T, dir, name string) string {
 	t.Helper()
 	found, err := filepath.Glob(filepath.Join(dir, "runs", "r-*", name))
 	if err != nil || len(found) != 1 {
 		t.Fatal(found, err)
 	}
-	if err := os.Remove(found[0]); err != nil {
+	return found[0]
+}
+
+func lose(t *testing.T, dir, name string) {
+	t.Helper()
+	if err := os.Remove(ofRun(t, dir, name)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -191,16 +197,13 @@ func TestUnfinishedIsToldFirst(t *testing.T) {
 // TestBrokenSaysWhatIsProven damages the journal: the refusal says which pieces lie where.
 func TestBrokenSaysWhatIsProven(t *testing.T) {
 	s, dev, dir := slidHalf(t)
-	found, err := filepath.Glob(filepath.Join(dir, "runs", "r-*", journalFile))
-	if err != nil || len(found) != 1 {
-		t.Fatal(found, err)
-	}
-	b, err := os.ReadFile(found[0])
+	journal := ofRun(t, dir, journalFile)
+	b, err := os.ReadFile(journal)
 	if err != nil {
 		t.Fatal(err)
 	}
 	b[20] ^= 1 // in its first frame
-	if err := os.WriteFile(found[0], b, 0o644); err != nil {
+	if err := os.WriteFile(journal, b, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	before := whole(t, dev)
@@ -330,11 +333,8 @@ func TestHostFull(t *testing.T) {
 	}
 	after := whole(t, calm)
 	calm.Close()
-	found, err := filepath.Glob(filepath.Join(dir, "runs", "r-*", journalFile))
-	if err != nil || len(found) != 1 {
-		t.Fatal(found, err)
-	}
-	st, err := os.Stat(found[0])
+	journal := ofRun(t, dir, journalFile)
+	st, err := os.Stat(journal)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,77 +3,36 @@ package run
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"unicode/utf16"
-
-	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
+	"jadetrail/core/traces"
 	"jadetrail/core/trail"
 )
 
-// forms are the ways in which a text may stand in a file: in UTF-8, in UTF-16, and in base64, wherever
-// it begins there.
-func forms(text string) [][]byte {
-	var wide []byte
-	for _, u := range utf16.Encode([]rune(text)) {
-		wide = append(wide, byte(u), byte(u>>8))
-	}
-	out := [][]byte{[]byte(text), wide}
-	for _, b := range [][]byte{[]byte(text), wide} {
-		for skip := range 3 {
-			if len(b) < skip+6 {
-				continue
-			}
-			whole := b[skip : skip+(len(b)-skip)/3*3]
-			out = append(out, []byte(base64.StdEncoding.EncodeToString(whole)))
-		}
-	}
-	return out
-}
-
-// traces looks for texts in every file of a folder, in all their forms, also in what is compressed. It
-// returns in which files it found something.
-func traces(t *testing.T, root string, texts []string) (found []string) {
+// left looks for texts in every file of a folder but drives, in all their forms. It returns in which
+// files it found something.
+func left(t *testing.T, root string, texts []string) (found []string) {
 	t.Helper()
-	var needles [][]byte
-	for _, x := range texts {
-		needles = append(needles, forms(x)...)
-	}
-	d, err := zstd.NewReader(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
-	err = filepath.WalkDir(root, func(path string, e os.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(path, ".img") {
-			return err
-		}
-		b, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		if plain, err := d.DecodeAll(b, nil); err == nil {
-			b = append(b, plain...)
-		}
-		for _, n := range needles {
-			if bytes.Contains(b, n) {
-				found = append(found, fmt.Sprintf("%s (%q)", strings.TrimPrefix(path, root), n))
-				break
+	drives := func(path string) bool { return strings.HasSuffix(path, ".img") }
+	if err := traces.Files(root, drives, func(path string, b []byte) {
+		for _, x := range texts {
+			for _, n := range traces.Forms(x) {
+				if bytes.Contains(b, n) {
+					found = append(found, fmt.Sprintf("%s (%q)", strings.TrimPrefix(path, root), n))
+					return
+				}
 			}
 		}
-		return nil
-	})
-	if err != nil {
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return found
@@ -124,13 +83,9 @@ func TestNothingLeft(t *testing.T) {
 	if r, err := s.options(im).Shelf.List(); err != nil || len(r) != 2 {
 		t.Fatal(r, err)
 	}
-	var texts []string
-	for i := range 30 {
-		texts = append(texts, fmt.Sprintf("card-%03d.txt", i), fmt.Sprintf("X-rays %d. X-rays", i))
-	}
-	// Those of other volumes are named alike; what is looked for must be of this one.
-	texts = append(texts[:0], "X-rays/box", "X-rays 3. X-rays 3.", "X-rays 17. X-rays 17.", "X-rays 29. X-rays 29.")
-	if before := traces(t, s.dir, texts); len(before) < 5 {
+	// The files of other volumes are named alike; what is looked for must be of this one.
+	texts := []string{"X-rays/box", "X-rays 3. X-rays 3.", "X-rays 17. X-rays 17.", "X-rays 29. X-rays 29."}
+	if before := left(t, s.dir, texts); len(before) < 5 {
 		t.Fatalf("the history has left only %v", before)
 	}
 	held, err := Holdings(func() Options {
@@ -145,7 +100,7 @@ func TestNothingLeft(t *testing.T) {
 	if !strings.Contains(res.Columns[0].Detail, "1 comparison, 1 record") {
 		t.Errorf("it was not told before: %s", res.Columns[0].Detail)
 	}
-	for _, f := range traces(t, s.dir, texts) {
+	for _, f := range left(t, s.dir, texts) {
 		t.Errorf("it is still in %s", f)
 	}
 	for _, said := range []string{"overwritten and gone", "Looked through: the records of deletions", "1 comparison"} {

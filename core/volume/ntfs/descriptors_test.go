@@ -44,6 +44,22 @@ func walked(t *testing.T, v *Volume) []uint32 {
 	return ids
 }
 
+// loaded puts files into a volume, and reads it anew.
+func loaded(t *testing.T, dev disk.Device, v *Volume, in []volume.Incoming) (*Volume, volume.Arrival) {
+	t.Helper()
+	l, err := v.Load("", in, volume.LoadOptions{Source: "s", Now: day})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Script.Apply(dev, nil); err != nil {
+		t.Fatal(err)
+	}
+	if v, err = Open(dev); err != nil {
+		t.Fatal(err)
+	}
+	return v, l.Arrival
+}
+
 // TestDescriptorsWalked finds every descriptor of a new volume, and of one that took many more than
 // fit into one block, without the help of an index.
 func TestDescriptorsWalked(t *testing.T) {
@@ -68,16 +84,7 @@ func TestDescriptorsWalked(t *testing.T) {
 		x.Path, x.Kind = fmt.Sprintf("f%03d.txt", i), volume.Plain
 		in = append(in, x)
 	}
-	l, err := v.Load("", in, volume.LoadOptions{Source: "s", Now: day})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := l.Script.Apply(dev, nil); err != nil {
-		t.Fatal(err)
-	}
-	if v, err = Open(dev); err != nil {
-		t.Fatal(err)
-	}
+	v, _ = loaded(t, dev, v, in)
 	if got := walked(t, v); len(got) != 902 {
 		t.Errorf("%d descriptors are found, of 902", len(got))
 	}

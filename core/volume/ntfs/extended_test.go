@@ -50,16 +50,7 @@ func TestExtendedAttributes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l, err := v.Load("", in, volume.LoadOptions{Source: "s", Now: day})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := l.Script.Apply(dev, nil); err != nil {
-		t.Fatal(err)
-	}
-	if v, err = Open(dev); err != nil {
-		t.Fatal(err)
-	}
+	v, arrival := loaded(t, dev, v, in)
 	if f := v.Check().FirstError(); f != nil {
 		t.Errorf("check: %s", f.Text)
 	}
@@ -85,7 +76,7 @@ func TestExtendedAttributes(t *testing.T) {
 			t.Errorf("%s: its attributes are like %x", path, info.value)
 		}
 	}
-	if got := len(l.Arrival.Notes); got != 1 {
-		t.Errorf("notes %q", l.Arrival.Notes)
+	if len(arrival.Notes) != 1 {
+		t.Errorf("notes %q", arrival.Notes)
 	}
 }
