@@ -1,7 +1,10 @@
 package web
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,22 +28,12 @@ func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.
 		take := func(kind, path string) {
 			out = append(out, run.Holding{Kind: kind, Name: filepath.Base(path), Bytes: held(path), Erase: func() error { return disk.Shred(path) }})
 		}
-		// Files that were restored from its backups, whether these are still there or not.
-		entries, err := s.store.Entries(store.Filter{Disk: of.DiskID, Act: string(trail.ActBackup)})
+		restored, err := s.restored(of, span)
 		if err != nil {
 			return nil, err
 		}
-		for _, e := range entries {
-			if e.Backup == "" || e.Partition != span.Number && e.Partition != 0 {
-				continue
-			}
-			found, err := filepath.Glob(filepath.Join(s.folder("restored"), e.Backup+"-*"))
-			if err != nil {
-				return nil, err
-			}
-			for _, p := range found {
-				take("restored folder", p)
-			}
+		for _, p := range restored {
+			take("restored folder", p)
 		}
 		// Copies of the whole drive.
 		name := strings.TrimSuffix(filepath.Base(d.path), ".img")
@@ -68,6 +61,72 @@ func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.
 		}
 		return out, nil
 	}
+}
+
+// originsFolder has, for each restored folder, the partition that its files are of: its backup may be
+// gone, and the partition may have another number, or its number another partition, by the time that
+// somebody asks.
+const originsFolder = "restored-from"
+
+// restoredFrom is the partition that the files of a restored folder are of.
+type restoredFrom struct {
+	DiskID string      `json:"disk_id"`
+	Span   layout.Span `json:"span"`
+}
+
+// lies tells that the files are of a partition: of the same, or of a lost one that was found in its
+// place.
+func (f restoredFrom) lies(span layout.Span) bool {
+	return run.SamePartition(f.Span, span) || f.Span.Number == 0 && f.Span.Start <= span.End && span.Start <= f.Span.End
+}
+
+// restored are the folders with files that were restored from backups of a partition, whether those are
+// still there or not. One of which nobody noted the partition goes by its number.
+func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err error) {
+	numbers, err := s.backedUpAs(of)
+	if err != nil {
+		return nil, err
+	}
+	folders, err := os.ReadDir(s.folder("restored"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range folders {
+		var from restoredFrom
+		b, err := os.ReadFile(filepath.Join(s.folder(originsFolder), f.Name()+".json"))
+		if err == nil {
+			err = json.Unmarshal(b, &from)
+		}
+		its := err == nil && from.DiskID == of.DiskID && from.lies(span)
+		if err != nil {
+			backup := f.Name()[:max(0, strings.LastIndex(f.Name(), "-"))]
+			n, known := numbers[backup]
+			its = known && (n == span.Number || n == 0)
+		}
+		if its {
+			out = append(out, filepath.Join(s.folder("restored"), f.Name()))
+		}
+	}
+	return out, nil
+}
+
+// backedUpAs are the numbers that the partitions of a drive had when they were backed up, by the ids of
+// the backups; 0 where a backup is of none.
+func (s *Server) backedUpAs(of trail.Drive) (map[string]int, error) {
+	entries, err := s.store.Entries(store.Filter{Disk: of.DiskID, Act: string(trail.ActBackup)})
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int{}
+	for _, e := range entries {
+		if e.Backup != "" {
+			out[e.Backup] = e.Partition
+		}
+	}
+	return out, nil
 }
 
 // held is how much a file or folder holds.

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"jadetrail/app/store"
+	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/traces"
 	"jadetrail/core/volume"
@@ -161,6 +162,56 @@ func TestNothingLeftInTheShop(t *testing.T) {
 		t.Errorf("it is still in %s", f)
 	}
 	t.Logf("%d names and %d contents looked for", names, held)
+}
+
+// TestRestoredGoWithTheirPartition restores files of a partition, whose number may be another's later:
+// they go with the partition, not with its number, whether its backup is still there or not.
+func TestRestoredGoWithTheirPartition(t *testing.T) {
+	s := open(t)
+	deeds["backup"](t, s)
+	deeds["files restored"](t, s)
+	of := func(change func(p *layout.Span)) int {
+		t.Helper()
+		_, d, err := s.job("J-1042", "", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer d.close()
+		p, _ := d.sv.Layout.Find(4)
+		span, volume := *p, *p.Volume
+		span.Volume = &volume
+		change(&span)
+		found, err := s.restored(driveName(d), span)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(found)
+	}
+	check := func(when string) {
+		t.Helper()
+		if n := of(func(*layout.Span) {}); n != 1 {
+			t.Errorf("%s: %d folders of it", when, n)
+		}
+		if n := of(func(p *layout.Span) { p.Number = 9 }); n != 1 {
+			t.Errorf("%s: %d folders of it with another number", when, n)
+		}
+		if n := of(func(p *layout.Span) { p.UniqueID, p.Volume.Serial = "another", "another" }); n != 0 {
+			t.Errorf("%s: %d folders of another with its number", when, n)
+		}
+	}
+	check("with its backup")
+	deeds["backup deleted"](t, s)
+	check("without its backup")
+	// Of an older one nobody noted the partition: its number must do.
+	if err := os.RemoveAll(s.folder(originsFolder)); err != nil {
+		t.Fatal(err)
+	}
+	if n := of(func(*layout.Span) {}); n != 1 {
+		t.Errorf("%d folders go by their number", n)
+	}
+	if n := of(func(p *layout.Span) { p.Number = 9 }); n != 0 {
+		t.Errorf("%d folders go by another number", n)
+	}
 }
 
 // TestStrayFiles puts what cannot be read among the runs, records, searches and comparisons: every page

@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -535,7 +536,14 @@ func (s *Server) toFolder(c *gin.Context) {
 			return "", err
 		}
 		restored := func(path string) string { return filepath.Join("restored", filepath.Base(path)) }
-		if err := s.books.Do(shop.Act{ID: "restored-" + tail, Moves: []shop.Move{{From: restored(coming), To: restored(to)}}, Entry: held.Entries[0]}); err != nil {
+		origin, err := json.Marshal(restoredFrom{m.From.DiskID, m.From.Span})
+		if err != nil {
+			return "", err
+		}
+		act := shop.Act{ID: "restored-" + tail, Entry: held.Entries[0]}
+		act.Moves = []shop.Move{{From: restored(coming), To: restored(to)}}
+		act.Files = []shop.File{{Name: filepath.Join(originsFolder, filepath.Base(to)+".json"), Data: origin}}
+		if err := s.books.Do(act); err != nil {
 			return "", err
 		}
 		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
