@@ -250,7 +250,7 @@ func (b *Books) Settle() (*Settled, error) {
 		return out, err
 	}
 	for _, id := range ids {
-		if _, now := b.making.Load(id); now {
+		if b.beingMade(id) {
 			continue
 		}
 		text, err := os.ReadFile(b.path(id))
@@ -291,13 +291,20 @@ func (b *Books) open() ([]string, error) {
 	return out, nil
 }
 
-// Waiting tells how many acts are written down and not finished.
+// beingMade tells that an act is a backup that is just being made.
+func (b *Books) beingMade(id string) bool {
+	_, now := b.making.Load(id)
+	return now
+}
+
+// Waiting tells how many acts are written down and not finished, but for backups that are just being
+// made.
 func (b *Books) Waiting() int {
 	ids, err := b.open()
 	if err != nil {
 		return 0
 	}
-	return len(ids)
+	return len(slices.DeleteFunc(ids, b.beingMade))
 }
 
 // Begin implements run.Books: a backup is about to be made that the entry tells of.

@@ -35,16 +35,12 @@ func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.
 		for _, p := range restored {
 			take("restored folder", p)
 		}
-		// Copies of the whole drive.
-		name := strings.TrimSuffix(filepath.Base(d.path), ".img")
-		list, err := os.ReadDir(s.folder("handed-out"))
+		copies, err := s.handOuts(d)
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range list {
-			if strings.HasPrefix(f.Name(), name+".") {
-				take("handed-out drive", filepath.Join(s.folder("handed-out"), f.Name()))
-			}
+		for _, p := range copies {
+			take("handed-out drive", p)
 		}
 		if p := s.searchFile(d); held(p) > 0 {
 			take("search", p)

@@ -94,7 +94,7 @@ func room(dir string) (disk.Bytes, error) {
 const keepFree = 512 * disk.MiB
 
 func (s *Server) dockPage(c *gin.Context) {
-	v := dockView{Dock: "dock", Forms: []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}}
+	v := dockView{Dock: "dock", Forms: handOutForms}
 	var err error
 	if v.Jobs, err = s.store.Jobs(); err == nil {
 		v.Room, err = room(s.folder("drives"))
@@ -189,7 +189,7 @@ func (s *Server) dockFiles(folder string) []dockFile {
 	}
 	var out []dockFile
 	for _, e := range list {
-		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), ".part") {
+		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), partEnds) {
 			continue
 		}
 		f := dockFile{Name: e.Name(), Drive: -1}
@@ -556,11 +556,11 @@ func (s *Server) handOut(c *gin.Context) {
 		}
 		name := strings.TrimSuffix(filepath.Base(d.path), ".img") + format.Ends()
 		path := filepath.Join(s.folder("handed-out"), name)
-		f, err := os.Create(path + ".part")
+		f, err := os.Create(path + partEnds)
 		if err != nil {
 			return "", err
 		}
-		defer os.Remove(path + ".part")
+		defer os.Remove(path + partEnds)
 		err = intake.HandOut(ctx, d.im, f, format, func(p intake.Progress) {
 			report(work.Update{Phase: "writing out", Done: p.Done, Total: p.Total})
 		})
@@ -568,7 +568,7 @@ func (s *Server) handOut(c *gin.Context) {
 			err = e
 		}
 		if err == nil {
-			err = os.Rename(path+".part", path)
+			err = os.Rename(path+partEnds, path)
 		}
 		return fmt.Sprintf("Written out as %s.", name), err
 	})
@@ -578,6 +578,28 @@ func (s *Server) handOut(c *gin.Context) {
 		return
 	}
 	c.Redirect(303, "/dock")
+}
+
+// handOutForms are the forms in which a drive can be handed out, in the order in which they are offered.
+var handOutForms = []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}
+
+// partEnds is how the name of a file ends that is just being written out.
+const partEnds = ".part"
+
+// handOuts are the files into which a drive is, or was, written out.
+func (s *Server) handOuts(d *drive) (out []string, err error) {
+	name := strings.TrimSuffix(filepath.Base(d.path), ".img")
+	its := map[string]bool{}
+	for _, f := range handOutForms {
+		its[name+f.Ends()], its[name+f.Ends()+partEnds] = true, true
+	}
+	list, err := os.ReadDir(s.folder("handed-out"))
+	for _, f := range list {
+		if its[f.Name()] {
+			out = append(out, filepath.Join(s.folder("handed-out"), f.Name()))
+		}
+	}
+	return out, err
 }
 
 func (s *Server) handedOut(c *gin.Context) {

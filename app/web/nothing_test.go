@@ -214,6 +214,21 @@ func TestRestoredGoWithTheirPartition(t *testing.T) {
 	}
 }
 
+// TestHandOutsOfOneDrive writes drives out whose names begin alike: each has its own files.
+func TestHandOutsOfOneDrive(t *testing.T) {
+	s := open(t)
+	for _, name := range []string{"kontor.qcow2", "kontor.img.zst.part", "kontor.2019.vhd", "kontor.2019.img", "kontor-2.img"} {
+		if err := os.WriteFile(filepath.Join(s.folder("handed-out"), name), []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, want := range map[string]int{"kontor": 2, "kontor.2019": 2, "kontor-2": 1, "kont": 0} {
+		if found, err := s.handOuts(&drive{path: filepath.Join(s.data, "drives", name+".img")}); err != nil || len(found) != want {
+			t.Errorf("%s has %q, %v", name, found, err)
+		}
+	}
+}
+
 // TestStrayFiles puts what cannot be read among the runs, records, searches and comparisons: every page
 // is there all the same.
 func TestStrayFiles(t *testing.T) {
