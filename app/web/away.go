@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"context"
 	"net/http"
 	"strings"
 
@@ -10,9 +11,32 @@ import (
 	"jadetrail/app/store"
 )
 
+// sending is what becomes of what a request sends.
+type sending struct {
+	acting bool   // it may have been done, or begun
+	said   string // what the next page would have said of it
+}
+
+type sendingKey struct{}
+
+// sent is what becomes of what a request sends: nothing yet, for one that nobody follows.
+func sent(r *http.Request) *sending {
+	if s, ok := r.Context().Value(sendingKey{}).(*sending); ok {
+		return s
+	}
+	return &sending{}
+}
+
+// followed follows what becomes of what a request sends.
+func followed(r *http.Request) *http.Request {
+	return r.WithContext(context.WithValue(r.Context(), sendingKey{}, &sending{}))
+}
+
 // awayView says what goes on while the database cannot be reached.
 type awayView struct {
-	Sent    bool // something was sent, which was not done
+	NotDone bool   // something was sent, which was not done
+	Unknown bool   // something was sent, of which it is not known whether it was done
+	Said    string // what there is to say of what was sent
 	Work    []string
 	Waiting int // acts that are written down and finished later
 	Again   string
@@ -21,9 +45,14 @@ type awayView struct {
 // away tells that the database cannot be reached: what that means, and what goes on meanwhile. It
 // needs neither the database nor a session.
 func (s *Server) away(w http.ResponseWriter, r *http.Request) {
-	v := awayView{Sent: r.Method != http.MethodGet && r.Method != http.MethodHead, Waiting: s.books.Waiting(), Again: "/"}
-	if !v.Sent {
+	v := awayView{Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
+	switch {
+	case r.Method == http.MethodGet || r.Method == http.MethodHead:
 		v.Again = r.URL.RequestURI()
+	case !sent(r).acting:
+		v.NotDone = true
+	case v.Said == "":
+		v.Unknown = true
 	}
 	for _, st := range s.desk.Busies() {
 		v.Work = append(v.Work, strings.TrimSuffix(st.Title+": "+st.Phase, ": "))

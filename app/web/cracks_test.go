@@ -166,7 +166,7 @@ func cutShort(t *testing.T, name string, place int, away bool) {
 		t.Fatalf("the next start: %v", err)
 	}
 	again.Close()
-	if n := s.books.Waiting(); n > 0 {
+	if n := again.books.Waiting(); n > 0 {
 		t.Errorf("%d acts are still open", n)
 	}
 	s.sound(t, "after the next start", name, false)
@@ -428,10 +428,11 @@ func (r *relay) cut() {
 	}
 }
 
-// TestAway takes the database away from under the pages: each says so, and what goes on.
-func TestAway(t *testing.T) {
+// openCut opens the shop with something between it and its database that can be cut.
+func openCut(t *testing.T) (s *front, cut func()) {
+	t.Helper()
 	var between *relay
-	s := openBy(t, func(dsn string) string {
+	s = openBy(t, func(dsn string) string {
 		cfg, err := mysql.ParseDSN(dsn)
 		if err != nil {
 			t.Fatal(err)
@@ -439,6 +440,33 @@ func TestAway(t *testing.T) {
 		between = newRelay(t, cfg.Addr)
 		return strings.Replace(dsn, cfg.Addr, between.Addr().String(), 1)
 	})
+	return s, between.cut
+}
+
+// TestAwayMeanwhile takes the database away in the middle of an act: the page says what became of it,
+// and never that it was not done where it was, or will be.
+func TestAwayMeanwhile(t *testing.T) {
+	for place, said := range map[string]string{
+		"before the database": "It is written down and will be finished by itself",
+		"after the database":  "Bay A is empty",
+	} {
+		s, cut := openCut(t)
+		s.books.Fault = func(at string) error {
+			if at == place {
+				cut()
+			}
+			return nil
+		}
+		page := s.post(t, "/dock/detach", "bay", "A")
+		if !strings.Contains(page, said) || strings.Contains(page, "was not done") || !strings.Contains(page, "The database is away") {
+			t.Errorf("cut %s: %.1500s", place, page)
+		}
+	}
+}
+
+// TestAway takes the database away from under the pages: each says so, and what goes on.
+func TestAway(t *testing.T) {
+	s, cut := openCut(t)
 	health := func(want int) {
 		t.Helper()
 		r, err := s.client.Get(s.url + "/healthz")
@@ -448,7 +476,7 @@ func TestAway(t *testing.T) {
 		r.Body.Close()
 	}
 	health(200)
-	between.cut()
+	cut()
 	for _, path := range []string{"/", "/jobs/J-1042", "/trail", "/trail.jsonl", "/shelf", "/dock", "/sign-in"} {
 		r, err := s.client.Get(s.url + path)
 		if err != nil {

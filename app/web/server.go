@@ -378,7 +378,7 @@ func (s *Server) Handler() http.Handler {
 			r.ServeHTTP(w, req)
 			return
 		}
-		withSession.ServeHTTP(w, req)
+		withSession.ServeHTTP(w, followed(req))
 	})
 	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		most := int64(maxBody)
@@ -443,6 +443,7 @@ func (s *Server) render(c *gin.Context, status int, name string, p page) {
 // say shows a sentence on the next page and leads there.
 func (s *Server) say(c *gin.Context, kind, text, where string) {
 	s.sessions.Put(c.Request.Context(), "flash", kind+":"+text)
+	sent(c.Request).said = text
 	c.Redirect(http.StatusSeeOther, where)
 }
 
