@@ -30,6 +30,8 @@ import (
 var (
 	// ErrLater tells that an act was begun and is finished as soon as that is possible.
 	ErrLater = errors.New("it is written down and will be finished by itself")
+	// ErrNeeded tells that drives stay where they are until an act is finished.
+	ErrNeeded = errors.New("a backup waits to be entered or deleted, and the drives stay in their bays until then")
 	// ErrTaken tells that a bay has another drive meanwhile.
 	ErrTaken = errors.New("the bay has another drive meanwhile")
 	// ErrKilled is what the tests cut an act short with: nothing is done after it, as after a kill.
@@ -105,6 +107,9 @@ func (b *Books) Do(a Act) error {
 	if err := os.MkdirAll(b.dir(), 0o755); err != nil {
 		return err
 	}
+	if err := b.first(a); err != nil {
+		return err
+	}
 	text, err := json.Marshal(a)
 	if err != nil {
 		return err
@@ -116,6 +121,22 @@ func (b *Books) Do(a Act) error {
 		return err
 	}
 	return b.finish(&a)
+}
+
+// first finishes what waits before a drive goes into a bay or out of it: the drive that goes may be
+// the shelf that a waiting act needs, and then it has to stay.
+func (b *Books) first(a Act) error {
+	if a.Bay == "" {
+		return nil
+	}
+	waits, err := b.settle()
+	if err != nil {
+		return err
+	}
+	if waits.backups {
+		return fmt.Errorf("%w; nothing was changed: %s", ErrNeeded, strings.Join(waits.Stuck, "; "))
+	}
+	return nil
 }
 
 // finish does what an act says and was not done yet, and strikes it out.
@@ -144,7 +165,7 @@ func (b *Books) finish(a *Act) error {
 	}
 	// 3. What was entered as gone goes.
 	if a.Backup != "" {
-		if err := b.Shelf().Delete(a.Backup); err != nil && !errors.Is(err, shelf.ErrNoBackup) {
+		if err := b.Shelf().Delete(a.Backup); err != nil && !shelf.Missing(err) {
 			return later(err)
 		}
 	}
@@ -237,6 +258,8 @@ type Settled struct {
 	At       time.Time
 	Finished []string // what they entered in the trail
 	Stuck    []string // why others could not be finished
+
+	backups bool // one of those needs a backup
 }
 
 // Settle finishes the acts that were cut short. It is called at every start, and while any are
@@ -244,6 +267,10 @@ type Settled struct {
 func (b *Books) Settle() (*Settled, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	return b.settle()
+}
+
+func (b *Books) settle() (*Settled, error) {
 	out := &Settled{}
 	ids, err := b.open()
 	if err != nil {
@@ -272,6 +299,7 @@ func (b *Books) Settle() (*Settled, error) {
 			out.Finished = append(out.Finished, a.Entry.Text)
 		case err != nil:
 			out.Stuck = append(out.Stuck, fmt.Sprintf("the act %s: %v", id, err))
+			out.backups = out.backups || a.Entry.Backup != ""
 		}
 	}
 	return out, nil
@@ -344,7 +372,7 @@ func (b *Books) Made(e trail.Entry) error {
 // backedUp enters a backup that was made, and strikes out one that was not.
 func (b *Books) backedUp(a *Act) error {
 	m, err := b.Shelf().Load(a.Entry.Backup)
-	if errors.Is(err, shelf.ErrNoBackup) {
+	if shelf.Missing(err) {
 		a.Entry.Text = ""
 		return b.strike(a.ID)
 	}

@@ -306,6 +306,39 @@ func TestGoneImage(t *testing.T) {
 	}
 }
 
+// TestShelfStays takes a shelf's drive out of its bay while the deletion of a backup on it, which is
+// entered, was cut short: the drive stays until the backup is gone, and goes then.
+func TestShelfStays(t *testing.T) {
+	s := open(t)
+	deeds["backup"](t, s)
+	cut := errors.New("cut")
+	s.books.Fault = func(place string) error {
+		if place == "after the database" {
+			return cut
+		}
+		return nil
+	}
+	deeds["backup deleted"](t, s)
+	if len(s.backups(t)) != 1 {
+		t.Fatal("the backup was deleted")
+	}
+	if page := s.post(t, "/dock/detach", "bay", "B"); !strings.Contains(page, "the drives stay in their bays until then") {
+		t.Errorf("the shelf is taken out: %.300s", page)
+	}
+	s.books.Fault = nil
+	s.post(t, "/dock/detach", "bay", "B")
+	drives, err := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	if err != nil || len(drives) != 1 {
+		t.Fatalf("in the dock: %v, %v", drives, err)
+	}
+	s.post(t, "/dock/attach", "file", filepath.Base(drives[0]), "bay", "B", "model", "Quayline 64", "serial", "SHELF-1")
+	s.wait(t, "dock")
+	s.post(t, "/dock/shelf", "bay", "B")
+	if got := s.backups(t); len(got) != 0 {
+		t.Errorf("it is back: %v", got[0].ID)
+	}
+}
+
 // planned gives J-1042 a plan.
 func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	t.Helper()

@@ -37,12 +37,18 @@ func (s *Server) shelf() *shelf.Shelf {
 	sh := &shelf.Shelf{Dir: s.folder("shelf")}
 	bays, err := s.store.Bays()
 	if err != nil {
+		sh.Unsure = fmt.Errorf("which drives are shelves cannot be told: %w", err)
 		return sh
 	}
 	for _, b := range bays {
-		if b.Shelf && b.Image != nil {
-			sh.Volumes = append(sh.Volumes, s.shelvesOn(&b)...)
+		if !b.Shelf || b.Image == nil {
+			continue
 		}
+		on, err := s.shelvesOn(&b)
+		if err != nil {
+			sh.Unsure = errors.Join(sh.Unsure, fmt.Errorf("bay %s cannot be looked into: %w", b.Letter, err))
+		}
+		sh.Volumes = append(sh.Volumes, on...)
 	}
 	if len(sh.Volumes) > 0 {
 		sh.To = sh.Volumes[0].Title
@@ -52,16 +58,16 @@ func (s *Server) shelf() *shelf.Shelf {
 
 // shelvesOn are the volumes for backups on a drive. Their titles say in which bay, under
 // what label, and how the drive's serial number ends.
-func (s *Server) shelvesOn(b *store.Bay) []*shelf.OnVolume {
+func (s *Server) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 	s.shelves.mu.Lock()
 	defer s.shelves.mu.Unlock()
 	key := b.Letter + " " + *b.Image
 	if v, ok := s.shelves.known[key]; ok {
-		return v
+		return v, nil
 	}
 	d, err := s.open(b, false)
 	if err != nil {
-		return nil
+		return nil, err
 	}
 	defer d.close()
 	var out []*shelf.OnVolume
@@ -78,7 +84,7 @@ func (s *Server) shelvesOn(b *store.Bay) []*shelf.OnVolume {
 		s.shelves.known = map[string][]*shelf.OnVolume{}
 	}
 	s.shelves.known[key] = out
-	return out
+	return out, nil
 }
 
 // shelfFor is the shelf with new backups going where this person has chosen.

@@ -427,6 +427,9 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 		return err
 	}
 	if c.Step.Backups == "delete" {
+		if o.Shelf.Unsure != nil { // one of its backups may lie where nobody looks
+			return o.Shelf.Unsure
+		}
 		rec.Backup = ""
 		for _, m := range all {
 			if m.From.DiskID == p.sv.Layout.DiskID && SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large

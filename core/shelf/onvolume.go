@@ -328,8 +328,8 @@ func (p *OnVolume) each(f func(id string, manifest []byte, err error)) error {
 
 func (p *OnVolume) manifest(id string) ([]byte, error) {
 	all, err := p.listed()
-	if err != nil {
-		return nil, err
+	if err != nil { // a drive that is not there is no backup that is not there
+		return nil, fmt.Errorf("%s cannot be looked into: %v", p.Title, err)
 	}
 	if all[id] == nil {
 		return nil, fs.ErrNotExist
@@ -416,7 +416,7 @@ func InUse(image string) bool {
 func (p *OnVolume) claim(id string) (release func(), err error) {
 	all, err := p.listed()
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s: %w", ErrNoBackup, id, err)
+		return nil, fmt.Errorf("%w: %s: %w: %w", ErrNoBackup, id, ErrUnsure, err)
 	}
 	if _, there := all[id]; !there {
 		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)

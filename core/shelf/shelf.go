@@ -32,11 +32,13 @@ import (
 var (
 	ErrRoom     = errors.New("the shelf has not enough room")
 	ErrNoBackup = errors.New("no such backup on this shelf")
-	ErrKind     = errors.New("a backup is an image, or of files")
-	ErrDamaged  = errors.New("the backup is damaged")
-	ErrBusy     = errors.New("the backup is just being made or taken away")
-	ErrSame     = errors.New("a backup must lie on another drive")
-	ErrNoPlace  = errors.New("there is no such place for backups")
+	// ErrUnsure goes with ErrNoBackup where a place could not be looked into.
+	ErrUnsure  = errors.New("whether it is there cannot be told, because not every place can be looked into")
+	ErrKind    = errors.New("a backup is an image, or of files")
+	ErrDamaged = errors.New("the backup is damaged")
+	ErrBusy    = errors.New("the backup is just being made or taken away")
+	ErrSame    = errors.New("a backup must lie on another drive")
+	ErrNoPlace = errors.New("there is no such place for backups")
 )
 
 // Kind of a backup.
@@ -71,6 +73,8 @@ type Shelf struct {
 	To string
 	// Room overrides what the folder's file system says is free.
 	Room func() (disk.Bytes, error)
+	// Unsure is why there may be Volumes that are not named here, nil where all are.
+	Unsure error
 
 	mu     sync.Mutex
 	listed string // the manifest's sum that list belongs to
@@ -87,7 +91,18 @@ func Open(dir string) (*Shelf, error) {
 
 // Onto returns the same shelf with new backups going to the place of that title.
 func (s *Shelf) Onto(title string) *Shelf {
-	return &Shelf{Dir: s.Dir, Volumes: s.Volumes, To: title, Room: s.Room}
+	return &Shelf{Dir: s.Dir, Volumes: s.Volumes, To: title, Room: s.Room, Unsure: s.Unsure}
+}
+
+// Missing tells that an error says for certain that there is no such backup.
+func Missing(err error) bool { return errors.Is(err, ErrNoBackup) && !errors.Is(err, ErrUnsure) }
+
+// absent says that a backup was not found; trouble is what kept a place from being looked into.
+func (s *Shelf) absent(id string, trouble error) error {
+	if trouble = errors.Join(trouble, s.Unsure); trouble != nil {
+		return fmt.Errorf("%w: %s: %w: %w", ErrNoBackup, id, ErrUnsure, trouble)
+	}
+	return fmt.Errorf("%w: %s", ErrNoBackup, id)
 }
 
 func (s *Shelf) places() []place {
@@ -270,10 +285,7 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 			trouble = err
 		}
 	}
-	if trouble != nil { // it may lie in a place that cannot be read now
-		return nil, fmt.Errorf("%w: %s: %w", ErrNoBackup, id, trouble)
-	}
-	return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
+	return nil, s.absent(id, trouble) // it may lie in a place that cannot be read now
 }
 
 // parse reads a manifest and checks that its parts fit each other.
@@ -384,10 +396,13 @@ func (s *Shelf) take(id string, away func(p place, id string) error) error {
 	if !idForm.MatchString(id) {
 		return fmt.Errorf("%w: %q", ErrNoBackup, id)
 	}
-	missing := fmt.Errorf("%w: %s", ErrNoBackup, id)
+	var trouble error
 	for _, p := range s.places() {
 		release, err := p.claim(id)
 		if errors.Is(err, ErrNoBackup) {
+			if errors.Is(err, ErrUnsure) {
+				trouble = err
+			}
 			continue
 		}
 		if err != nil {
@@ -399,7 +414,7 @@ func (s *Shelf) take(id string, away func(p place, id string) error) error {
 			return err
 		}
 	}
-	return missing
+	return s.absent(id, trouble)
 }
 
 // Stored is the row of a backup's zstd frames.

@@ -148,6 +148,32 @@ func TestFullShelf(t *testing.T) {
 	}
 }
 
+// TestMissing tells a backup that is not there from one of which nobody can say.
+func TestMissing(t *testing.T) {
+	sh, _ := Open(t.TempDir())
+	look := func() map[string]error {
+		_, err := sh.Load("b-1")
+		return map[string]error{"load": err, "delete": sh.Delete("b-1"), "erase": sh.Erase("b-1")}
+	}
+	for how, err := range look() {
+		if !errors.Is(err, ErrNoBackup) || !Missing(err) {
+			t.Errorf("%s: %v", how, err)
+		}
+	}
+	sh.Volumes = []*OnVolume{{Title: "Bay B", Image: filepath.Join(t.TempDir(), "away.img"), Partition: "x"}}
+	for how, err := range look() {
+		if !errors.Is(err, ErrNoBackup) || Missing(err) {
+			t.Errorf("%s, where a drive is away: %v", how, err)
+		}
+	}
+	sh.Volumes, sh.Unsure = nil, errors.New("the bays are not known")
+	for how, err := range look() {
+		if !errors.Is(err, ErrNoBackup) || Missing(err) || !errors.Is(err, sh.Unsure) {
+			t.Errorf("%s, where the places are not known: %v", how, err)
+		}
+	}
+}
+
 func TestVerifyFindsDamage(t *testing.T) {
 	im, v, _ := withVolume(t)
 	sh, _ := Open(t.TempDir())
