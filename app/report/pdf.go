@@ -139,15 +139,7 @@ func (p *page) drive(d *Drive) {
 		p.title("What was deleted, and how it can return")
 		p.table([]float64{46, 22, 40, 66}, []string{"Partition", "Size", "When and by whom", "What was kept"}, "LRLL", len(d.Gone), func(i int) []string {
 			g := d.Gone[i]
-			kept := "Record " + g.Record + ": it can be brought back as long as nothing is written over its place."
-			switch {
-			case g.Back:
-				kept = "It was brought back. Record " + g.Record + "."
-			case g.Erased:
-				kept = "Erased as asked: its place was written over and read back. Nothing of its contents is kept."
-			case g.Backup != "":
-				kept = "Record " + g.Record + ", and its backup " + g.Backup + "."
-			}
+			kept := g.Kept + " Record " + g.Record + "."
 			if g.Why != "" {
 				kept += " " + g.Why
 			}

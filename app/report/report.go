@@ -62,7 +62,8 @@ type Gone struct {
 	Record string
 	Backup string
 	Erased bool
-	Back   bool // it was brought back
+	Back   bool   // it was brought back
+	Kept   string // what is left of it, in a sentence
 }
 
 // Backup is one that lies on the shelf.

@@ -23,6 +23,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
 
@@ -78,7 +79,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	for _, e := range entries {
 		undone[e.Run] = undone[e.Run] || e.Act == trail.ActUndone
 	}
-	first, notes := true, map[string][]string{}
+	first, notes, gone := true, map[string][]string{}, map[string]*trail.Record{}
 	for _, e := range entries {
 		if undone[e.Run] && e.Run != "" {
 			continue
@@ -111,11 +112,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 			if rec.Waiver != "" {
 				why += " Without a backup because: " + rec.Waiver + "."
 			}
-			d.Gone = append(d.Gone, report.Gone{Title: rec.Span.Title(), Size: rec.Span.Bytes, When: e.Time, Who: e.Who, Why: strings.TrimSpace(why), Record: rec.ID, Backup: rec.Backup, Erased: rec.Erased})
+			gone[rec.ID] = rec
+			d.Gone = append(d.Gone, report.Gone{
+				Title: rec.Span.Title(), Size: rec.Span.Bytes, When: e.Time, Who: e.Who, Why: strings.TrimSpace(why), Record: rec.ID, Backup: rec.Backup, Erased: rec.Erased,
+			})
 		}
-	}
-	for i := range d.Gone {
-		d.Gone[i].Back = back[d.Gone[i].Record]
 	}
 	if !first {
 		d.Changes = sinceThen(d.Before, l)
@@ -128,6 +129,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		if m.From.DiskID == l.DiskID {
 			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
 		}
+	}
+	for i := range d.Gone {
+		g := &d.Gone[i]
+		g.Back = back[g.Record]
+		g.Kept = kept(g, gone[g.Record], l, backups)
 	}
 	for _, p := range l.Partitions() {
 		if v := st.Drive.sv.Volumes[p.Number]; v != nil {
@@ -144,6 +150,41 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		}
 	}
 	return d, nil
+}
+
+// kept says what is left of a partition that was deleted, from the drive and the shelf as they are.
+func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.Manifest) string {
+	if g.Back {
+		return "It was brought back."
+	}
+	var out, has []string
+	for _, m := range shelved {
+		if m.ID == rec.Backup || m.From.DiskID == rec.Drive.DiskID && run.SamePartition(m.From.Span, rec.Span) {
+			has = append(has, m.ID)
+		}
+	}
+	over := slices.IndexFunc(l.Partitions(), func(p layout.Span) bool {
+		return p.Role != layout.Container && p.Start < rec.Span.End && rec.Span.Start < p.End
+	})
+	switch {
+	case rec.Erased:
+		out = append(out, "Erased as asked: its place was written over and read back.")
+	case over >= 0:
+		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", l.Partitions()[over].Title()))
+	default:
+		out = append(out, "No partition has its place: it can be brought back as far as nothing was written over it.")
+	}
+	switch {
+	case len(has) == 1:
+		out = append(out, "Its backup "+has[0]+" is kept.")
+	case len(has) > 1:
+		out = append(out, "Its backups "+strings.Join(has, " and ")+" are kept.")
+	case rec.Backup != "":
+		out = append(out, "Its backup "+rec.Backup+" is not on the shelf.")
+	case rec.Erased:
+		out = append(out, "No backup of it is on the shelf, and its record keeps nothing of its contents.")
+	}
+	return strings.Join(out, " ")
 }
 
 // sinceThen is what became of each partition from one state of a drive to another.

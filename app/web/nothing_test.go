@@ -79,6 +79,16 @@ func (s *front) found(t *testing.T, needles [][]byte) (out []string) {
 	return out
 }
 
+// carry gives J-1042 a plan and carries it out.
+func (s *front) carry(t *testing.T, steps ...plan.Step) {
+	t.Helper()
+	s.planned(t, steps...)
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K", "compare", "yes")
+	if out := s.settle(t); !strings.Contains(out, "Carried out and read back") {
+		t.Fatal(out)
+	}
+}
+
 // TestNothingLeftInTheShop gives the recovery partition a history in the shop, and erases it with its backups: no name of
 // its files, and nothing of what they held, is then in any file or table of the shop.
 func TestNothingLeftInTheShop(t *testing.T) {
@@ -135,20 +145,12 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	// A plan that names a folder of it, and is given up; a deletion that is brought back.
 	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: "4", As: "some", Only: []string{folder}})
 	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
-	carry := func(steps ...plan.Step) {
-		t.Helper()
-		s.planned(t, steps...)
-		s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K", "compare", "yes")
-		if out := s.settle(t); !strings.Contains(out, "Carried out and read back") {
-			t.Fatal(out)
-		}
-	}
-	carry(plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
 	kept, err := s.store.Entries(store.Filter{Act: "delete", Limit: 1})
 	if err != nil || len(kept) != 1 {
 		t.Fatal(kept, err)
 	}
-	carry(plan.Step{Do: plan.BringBack, Record: kept[0].Record})
+	s.carry(t, plan.Step{Do: plan.BringBack, Record: kept[0].Record})
 	s.get(t, "/jobs/J-1042/holds?p=4") // into memory
 	if before := s.found(t, needles); len(before) < 5 {
 		t.Fatalf("the history has left only %v", before)
@@ -157,7 +159,7 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	if page := s.get(t, "/jobs/J-1042/safeguard"); !strings.Contains(page, "This bench also holds of it") || !strings.Contains(page, "1 restored folder") {
 		t.Error("what is held is not named beforehand")
 	}
-	carry(plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
 	for _, f := range s.found(t, needles) {
 		t.Errorf("it is still in %s", f)
 	}
