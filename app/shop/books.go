@@ -134,7 +134,7 @@ func (b *Books) first(a Act) error {
 		return err
 	}
 	if waits.backups {
-		return fmt.Errorf("%w; nothing was changed: %s", ErrNeeded, strings.Join(waits.Stuck, "; "))
+		return fmt.Errorf("%w; nothing was changed: %s", ErrNeeded, strings.Join(append(waits.Waits, waits.Stuck...), "; "))
 	}
 	return nil
 }
@@ -257,7 +257,8 @@ func (b *Books) takeBack(a *Act) error {
 type Settled struct {
 	At       time.Time
 	Finished []string // what they entered in the trail
-	Stuck    []string // why others could not be finished
+	Waits    []string // why others could not be finished yet
+	Stuck    []string // why others cannot be finished by themselves
 
 	backups bool // one of those needs a backup
 }
@@ -294,12 +295,14 @@ func (b *Books) settle() (*Settled, error) {
 		} else {
 			err = b.finish(&a)
 		}
+		out.backups = out.backups || err != nil && a.Entry.Backup != ""
 		switch {
 		case err == nil && a.Entry.Text != "":
 			out.Finished = append(out.Finished, a.Entry.Text)
+		case errors.Is(err, ErrLater):
+			out.Waits = append(out.Waits, fmt.Sprintf("the act %s: %v", id, err))
 		case err != nil:
 			out.Stuck = append(out.Stuck, fmt.Sprintf("the act %s: %v", id, err))
-			out.backups = out.backups || a.Entry.Backup != ""
 		}
 	}
 	return out, nil
@@ -375,6 +378,9 @@ func (b *Books) backedUp(a *Act) error {
 	if shelf.Missing(err) {
 		a.Entry.Text = ""
 		return b.strike(a.ID)
+	}
+	if errors.Is(err, shelf.ErrUnsure) {
+		return later(err)
 	}
 	if err != nil {
 		return err

@@ -5,13 +5,11 @@ package store
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
@@ -84,7 +82,7 @@ func open(dsn string) (*gorm.DB, error) {
 	}
 	cfg.Params["time_zone"] = "'+00:00'"
 	cfg.Timeout = 5 * time.Second
-	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: cfg}), &gorm.Config{Logger: logger.Discard})
+	db, err := gorm.Open(worded{mysql.Dialector{Config: &mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}}}, &gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, cfg.Addr, err)
 	}
@@ -130,20 +128,6 @@ func Open(dsn string) (*Store, error) {
 	return &Store{db, &Trail{db: db}}, nil
 }
 
-// Away tells that an error comes from a database that cannot be reached.
-func Away(err error) bool {
-	var network *net.OpError
-	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysqldriver.ErrInvalidConn) || errors.Is(err, ErrUnreachable) || errors.Is(err, sql.ErrConnDone) ||
-		errors.As(err, &network) && network.Op == "dial" || shuttingDown(err)
-}
-
-// shuttingDown is what a database says that is just being stopped (ER_SERVER_SHUTDOWN,
-// ER_CONNECTION_KILLED).
-func shuttingDown(err error) bool {
-	var said *mysqldriver.MySQLError
-	return errors.As(err, &said) && (said.Number == 1053 || said.Number == 1927)
-}
-
 // found makes of an error of looking something up one that says what was not found, and leaves any
 // other as it is: only what is truly not there is not found.
 func found(err error, format string, args ...any) error {
@@ -159,7 +143,7 @@ func (s *Store) Ping(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return d.PingContext(ctx)
+	return inWords(d.PingContext(ctx))
 }
 
 // SQL is the plain connection, for the sessions.

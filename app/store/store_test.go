@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"reflect"
 	"strings"
@@ -18,6 +19,9 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
+
+	mysqldriver "github.com/go-sql-driver/mysql"
+	"golang.org/x/sys/unix"
 )
 
 // fresh gives the test a database of its own on the private server that the
@@ -368,5 +372,40 @@ func TestTampering(t *testing.T) {
 				t.Errorf("a forged head: %v", r.Problems)
 			}
 		})
+	}
+}
+
+// TestTrouble gives errors of the database their words, and keeps what they are.
+func TestTrouble(t *testing.T) {
+	full := &mysqldriver.MySQLError{Number: 1114, Message: "The table 'trail_entries' is full"}
+	for _, c := range []struct {
+		err        error
+		away, full bool
+		text       string
+	}{
+		{&net.OpError{Op: "dial", Err: errors.New("connection refused")}, true, false, "the database cannot be reached"},
+		{fmt.Errorf("entering: %w", mysqldriver.ErrInvalidConn), true, false, "the database cannot be reached"},
+		{full, false, true, "the database has no room left on its disk"},
+		{&mysqldriver.MySQLError{Number: 1030, Message: `Got error 28 "No space left on device" from storage engine`}, false, true, "the database has no room left on its disk"},
+		{&mysqldriver.MySQLError{Number: 1062, Message: "Duplicate entry"}, false, false, "Error 1062: Duplicate entry"},
+	} {
+		said := inWords(c.err)
+		if said.Error() != c.text || Away(said) != c.away || Full(said) != c.full || !errors.Is(said, c.err) && !errors.Is(c.err, said) {
+			t.Errorf("%v: %v, away %v, full %v", c.err, said, Away(said), Full(said))
+		}
+		if c.full && !errors.Is(said, unix.ENOSPC) {
+			t.Errorf("%v is no full disk", said)
+		}
+		if again := inWords(fmt.Errorf("once more: %w", said)); again.Error() != "once more: "+c.text {
+			t.Errorf("worded twice: %v", again)
+		}
+	}
+	s, err := Open(os.Getenv("JADETRAIL_TEST_DSN"))
+	if err != nil {
+		t.Skip("needs the private MariaDB that `make test` starts")
+	}
+	s.Close()
+	if _, err := s.Bays(); err == nil || strings.Contains(err.Error(), "sql:") {
+		t.Errorf("with the database closed: %v", err)
 	}
 }

@@ -41,7 +41,7 @@ func (t *Trail) Append(entries ...trail.Entry) error {
 
 // inChain does something in one transaction while nobody else adds to the chain.
 func (t *Trail) inChain(f func(tx *gorm.DB) error) error {
-	return t.db.Connection(func(conn *gorm.DB) error {
+	return inWords(t.db.Connection(func(conn *gorm.DB) error { // that it cannot be had is in no words yet
 		var got int
 		if err := conn.Raw("SELECT GET_LOCK(CONCAT(DATABASE(), '.trail'), 30)").Scan(&got).Error; err != nil {
 			return err
@@ -51,7 +51,7 @@ func (t *Trail) inChain(f func(tx *gorm.DB) error) error {
 		}
 		defer conn.Exec("DO RELEASE_LOCK(CONCAT(DATABASE(), '.trail'))")
 		return conn.Transaction(f)
-	})
+	}))
 }
 
 func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
@@ -256,7 +256,7 @@ func (t *Trail) each(ctx context.Context, f func(r *trailEntry) error) error {
 			return err
 		}
 	}
-	return rows.Err()
+	return inWords(rows.Err())
 }
 
 // Verify checks the chain, that the columns beside each line say the same, and that it agrees
@@ -400,5 +400,5 @@ func (t *Trail) Lines(ctx context.Context, job string, f func(line string) error
 			return err
 		}
 	}
-	return rows.Err()
+	return inWords(rows.Err())
 }

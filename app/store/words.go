@@ -76,7 +76,7 @@ func (t *Trail) learn() error {
 		b.end = len(w.text)
 		w.all = append(w.all, b)
 	}
-	return rows.Err()
+	return inWords(rows.Err())
 }
 
 // saying are the numbers of the entries that a filter lets through, the newest first, as many

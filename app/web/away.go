@@ -34,6 +34,7 @@ func followed(r *http.Request) *http.Request {
 
 // awayView says what goes on while the database cannot be reached.
 type awayView struct {
+	Full    bool   // it is there, and has no room left
 	NotDone bool   // something was sent, which was not done
 	Unknown bool   // something was sent, of which it is not known whether it was done
 	Said    string // what there is to say of what was sent
@@ -42,10 +43,10 @@ type awayView struct {
 	Again   string
 }
 
-// away tells that the database cannot be reached: what that means, and what goes on meanwhile. It
-// needs neither the database nor a session.
-func (s *Server) away(w http.ResponseWriter, r *http.Request) {
-	v := awayView{Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
+// away tells that the database cannot be reached, or has no room: what that means, and what goes on
+// meanwhile. It needs neither the database nor a session.
+func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
+	v := awayView{Full: full, Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
 	switch {
 	case r.Method == http.MethodGet || r.Method == http.MethodHead:
 		v.Again = r.URL.RequestURI()
@@ -57,25 +58,29 @@ func (s *Server) away(w http.ResponseWriter, r *http.Request) {
 	for _, st := range s.desk.Busies() {
 		v.Work = append(v.Work, strings.TrimSuffix(st.Title+": "+st.Phase, ": "))
 	}
+	title, status := "The database is away", http.StatusServiceUnavailable
+	if full {
+		title, status = "The database has no room left", http.StatusInsufficientStorage
+	}
 	var b bytes.Buffer
-	if err := s.pages["away"].Execute(&b, page{Title: "The database is away", Here: "away", Body: v}); err != nil {
-		http.Error(w, "The database cannot be reached.", http.StatusServiceUnavailable)
+	if err := s.pages["away"].Execute(&b, page{Title: title, Here: "away", Body: v}); err != nil {
+		http.Error(w, title+".", status)
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Retry-After", "10")
-	w.WriteHeader(http.StatusServiceUnavailable)
+	w.WriteHeader(status)
 	w.Write(b.Bytes())
 }
 
 // sessionFailed answers where the session of a request cannot be read or kept.
 func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error) {
-	if store.Away(err) {
-		s.away(w, r)
+	if full := store.Full(err); full || store.Away(err) {
+		s.away(w, r, full)
 		return
 	}
-	http.Error(w, "Something went wrong inside the program; nothing was done.", http.StatusInternalServerError)
+	http.Error(w, "Something went wrong inside the program. Look before you send anything once more.", http.StatusInternalServerError)
 }
 
 // health tells a supervisor whether the application can be used.

@@ -139,7 +139,7 @@ func (s *Server) settledLately() *shop.Settled {
 	if told == nil || s.now().Sub(told.At) < settledFor {
 		return told
 	}
-	return &shop.Settled{At: told.At, Stuck: told.Stuck}
+	return &shop.Settled{At: told.At, Waits: told.Waits, Stuck: told.Stuck}
 }
 
 var numbers = []string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"}

@@ -454,9 +454,9 @@ func (s *Server) refuse(c *gin.Context, err error, where string) {
 
 // fail shows an error's own page.
 func (s *Server) fail(c *gin.Context, err error) {
-	if store.Away(err) {
+	if full := store.Full(err); full || store.Away(err) {
 		c.Abort()
-		s.away(c.Writer, c.Request)
+		s.away(c.Writer, c.Request, full)
 		return
 	}
 	status, title := http.StatusInternalServerError, "That did not work"
