@@ -54,10 +54,11 @@ type File struct {
 
 // Act is something that the shop does, as data.
 type Act struct {
-	Version int    `json:"version"`
-	ID      string `json:"id"`
-	Moves   []Move `json:"moves,omitempty"`
-	Files   []File `json:"files,omitempty"`
+	Version int      `json:"version"`
+	ID      string   `json:"id"`
+	Moves   []Move   `json:"moves,omitempty"`
+	Files   []File   `json:"files,omitempty"`
+	Drop    []string `json:"drop,omitempty"` // files that are needed no longer, once it was entered
 	// Bay is one of which the drive changes: Image is what it has from then on, nil for
 	// nothing.
 	Bay   string  `json:"bay,omitempty"`
@@ -169,6 +170,11 @@ func (b *Books) finish(a *Act) error {
 			return later(err)
 		}
 	}
+	for _, name := range a.Drop {
+		if err := os.Remove(b.at(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return later(err)
+		}
+	}
 	if err := b.pass("before it is struck out"); err != nil {
 		return later(err)
 	}
@@ -228,7 +234,7 @@ func (b *Books) move(m Move) error {
 	_, here := os.Lstat(from)
 	switch {
 	case here == nil && there == nil:
-		return fmt.Errorf("there is a %s already; nothing was replaced", filepath.Base(to))
+		return fmt.Errorf("there is a %s already; nothing was replaced. Take it out of the folder %s first", m.To, filepath.Dir(m.To))
 	case here == nil:
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
@@ -246,6 +252,9 @@ func (b *Books) move(m Move) error {
 // takeBack gives the files of an act that comes to nothing their former names, and strikes it out.
 func (b *Books) takeBack(a *Act) error {
 	for _, m := range slices.Backward(a.Moves) {
+		if _, err := os.Lstat(b.at(m.From)); err == nil { // it was not moved: what has the other name is another one
+			continue
+		}
 		if err := b.move(Move{From: m.To, To: m.From, Maybe: true}); err != nil {
 			return fmt.Errorf("%w: it cannot be taken back: %w", ErrLater, err)
 		}

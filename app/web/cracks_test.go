@@ -94,9 +94,12 @@ func (s *front) prepare(t *testing.T, deed string) {
 	}
 }
 
-// withWaiting puts a small drive into the dock.
+// withWaiting puts a small drive into the dock, with what it is beside it.
 func (s *front) withWaiting(t *testing.T) {
 	t.Helper()
+	if err := os.WriteFile(filepath.Join(s.data, "dock", "waiting.img.drive.json"), []byte(`{"model": "Quayline 64", "serial": "WAIT-0001"}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	im, err := disk.CreateImage(filepath.Join(s.data, "dock", "waiting.img"), 8*disk.MiB, 512)
 	if err != nil {
 		t.Fatal(err)
@@ -251,6 +254,9 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 		acts[string(e.Act)]++
 	}
 	_, waits := os.Stat(filepath.Join(s.data, "dock", "waiting.img"))
+	if _, beside := os.Stat(filepath.Join(s.data, "dock", "waiting.img.drive.json")); (beside == nil) != (waits == nil) {
+		t.Errorf("%s: the drive lies in the dock: %v, and what it is: %v", how, waits == nil, beside == nil)
+	}
 	_, out := os.Stat(filepath.Join(s.data, "dock", "tidewater-reception.img"))
 	shelved := s.backups(t)
 	restored, err := filepath.Glob(filepath.Join(s.data, "restored", "*"))
@@ -293,6 +299,31 @@ func TestSmallFileStays(t *testing.T) {
 	if _, err := os.Stat(p); err != nil {
 		t.Errorf("it left the dock: %v", err)
 	}
+}
+
+// TestDetachInTheWay takes a drive out of its bay while a file in the dock has the name of one that goes
+// with it: all stays as it was, and goes once that file is away.
+func TestDetachInTheWay(t *testing.T) {
+	s := open(t)
+	for _, name := range []string{"tidewater-reception.img.drive.json", "tidewater-reception.img.pc.json"} {
+		inTheWay := filepath.Join(s.data, "dock", name)
+		if err := os.WriteFile(inTheWay, []byte("{}"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "nothing was replaced. Take it out of the folder dock first") {
+			t.Errorf("with %s in the way: %.300s", name, page)
+		}
+		if n := s.books.Waiting(); n != 0 {
+			t.Fatalf("%d acts are open", n)
+		}
+		if b, err := os.ReadFile(inTheWay); err != nil || string(b) != "{}" {
+			t.Errorf("%s holds %q, %v", name, b, err)
+		}
+		os.Remove(inTheWay)
+		s.sound(t, name, "detach", false)
+	}
+	deeds["detach"](t, s)
+	s.sound(t, "with nothing in the way", "detach", true)
 }
 
 // TestGoneImage takes a drive out of its bay whose image is not there: the bay is free then.

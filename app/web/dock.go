@@ -269,6 +269,12 @@ func (s *Server) imageName(id survey.Identity) string {
 	}
 }
 
+// What lies beside a drive's image: its identity, which is written anew when it is attached, and what
+// goes with it to wherever it goes.
+const identityEnds = ".drive.json"
+
+var besides = []string{".pc.json", ".bad.json", ".shelf-journal"}
+
 // attach takes a file from the dock in as a drive in a bay.
 func (s *Server) attach(c *gin.Context) {
 	from, err := s.dockPath("dock", c.PostForm("file"))
@@ -312,14 +318,12 @@ func (s *Server) attach(c *gin.Context) {
 		}
 		act.Moves = []shop.Move{{From: coming, To: filepath.Join("drives", name)}}
 		if src.Format == intake.Raw { // the file itself becomes the drive
-			act.Moves = append(act.Moves, shop.Move{From: coming + ".pc.json", To: filepath.Join("drives", name+".pc.json"), Maybe: true},
-				shop.Move{From: coming + ".bad.json", To: filepath.Join("drives", name+".bad.json"), Maybe: true})
+			for _, ends := range besides {
+				act.Moves = append(act.Moves, shop.Move{From: coming + ends, To: filepath.Join("drives", name+ends), Maybe: true})
+			}
+			act.Drop = []string{coming + identityEnds} // the drive has its own then
 		}
-		said, err := s.attached(&act, filepath.Join(s.data, coming), id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
-		if err == nil && src.Format == intake.Raw {
-			os.Remove(from + ".drive.json") // the drive has its own now
-		}
-		return said, err
+		return s.attached(&act, filepath.Join(s.data, coming), id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
 	})
 	if err != nil {
 		s.refuse(c, err, "/dock")
@@ -357,7 +361,7 @@ func (s *Server) attached(act *shop.Act, path string, id survey.Identity, who, h
 	if err != nil {
 		return "", err
 	}
-	act.Files = append(act.Files, shop.File{Name: filepath.Join("drives", *act.Image+".drive.json"), Data: append(identity, '\n')})
+	act.Files = append(act.Files, shop.File{Name: filepath.Join("drives", *act.Image+identityEnds), Data: append(identity, '\n')})
 	if act.Job == nil && !id.ReadOnly && looksLikeShelf(&drive{sv: sv}) {
 		act.Shelf = true
 		how += "; backups are on it, so it is a shelf"
@@ -461,7 +465,7 @@ func (s *Server) leaving(b *store.Bay, act *shop.Act, path string) error {
 		return fmt.Errorf("the dock has a file %s already; the drive stays in its bay", name)
 	}
 	act.Moves = []shop.Move{{From: filepath.Join("drives", name), To: filepath.Join("dock", name)}}
-	for _, ends := range []string{".drive.json", ".pc.json", ".bad.json", ".shelf-journal"} {
+	for _, ends := range append([]string{identityEnds}, besides...) {
 		act.Moves = append(act.Moves, shop.Move{From: filepath.Join("drives", name+ends), To: filepath.Join("dock", name+ends), Maybe: true})
 	}
 	d, err := s.open(b, false)
@@ -519,7 +523,7 @@ func (s *Server) howAttached(c *gin.Context) {
 		err = work.ErrBusy
 	}
 	if err == nil {
-		err = s.books.Do(shop.Act{ID: "how-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+".drive.json"), Data: append(text, '\n')}},
+		err = s.books.Do(shop.Act{ID: "how-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+identityEnds), Data: append(text, '\n')}},
 			Entry: trail.Entry{ID: "e-how-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActAttach, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is attached %s from now on", b.Letter, how)}})
 	}
 	if err != nil {

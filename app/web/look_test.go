@@ -23,7 +23,7 @@ import (
 // wait waits until a piece of work has ended and returns what came of it.
 func (s *front) wait(t *testing.T, key string) string {
 	t.Helper()
-	for range 3000 { // a minute, for a machine with other work
+	for range 15000 { // five minutes, for a machine with other work
 		if w, ok := s.desk.State(key); ok && w.Ended != nil && w.Kind != "" {
 			return w.Trouble + w.Outcome
 		}

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"jadetrail/app/store"
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/traces"
@@ -66,17 +67,59 @@ func (s *front) everything(t *testing.T, visit func(where string, b []byte)) {
 }
 
 // found tells in which places any of the needles stands.
-func (s *front) found(t *testing.T, needles [][]byte) (out []string) {
+func (s *front) found(t *testing.T, needles traces.Needles) (out []string) {
 	t.Helper()
 	s.everything(t, func(where string, b []byte) {
-		for _, n := range needles {
-			if bytes.Contains(b, n) {
-				out = append(out, fmt.Sprintf("%s (%q)", where, n))
-				return
-			}
+		if n := needles.In(b); n != nil {
+			out = append(out, fmt.Sprintf("%s (%q)", where, n))
 		}
 	})
 	return out
+}
+
+// shelved are pieces of what the backups hold as they are kept, packed.
+func (s *front) shelved(t *testing.T) traces.Needles {
+	t.Helper()
+	out := traces.Needles{}
+	for _, m := range s.backups(t) {
+		packed := []byte(s.get(t, "/shelf/"+m.ID+"/contents.zst"))
+		for at := 2048; at+32 <= len(packed); at += 16 << 10 {
+			different := map[byte]bool{}
+			for _, c := range packed[at : at+32] {
+				different[c] = true
+			}
+			if len(different) >= 24 { // of nothing else than this backup
+				out.Add(packed[at : at+32])
+			}
+		}
+	}
+	return out
+}
+
+// onDrive tells how many pieces of a MiB of the drive in a bay hold any of the needles.
+func (s *front) onDrive(t *testing.T, image string, needles traces.Needles) (n int) {
+	t.Helper()
+	im, err := disk.OpenImage(filepath.Join(s.data, "drives", image), 512, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer im.Close()
+	const piece, over = disk.MiB, 64
+	for at := disk.Bytes(0); at < im.Size(); at += piece {
+		from, _, any := im.Data(at)
+		if !any {
+			break
+		}
+		at = max(at, from/piece*piece)
+		b, err := disk.ReadFull(im, at, min(piece+over, im.Size()-at))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if needles.In(b) != nil {
+			n++
+		}
+	}
+	return n
 }
 
 // carry gives J-1042 a plan and carries it out.
@@ -89,28 +132,27 @@ func (s *front) carry(t *testing.T, steps ...plan.Step) {
 	}
 }
 
-// TestNothingLeftInTheShop gives the recovery partition a history in the shop, and erases it with its backups: no name of
-// its files, and nothing of what they held, is then in any file or table of the shop.
-func TestNothingLeftInTheShop(t *testing.T) {
-	s := open(t)
+// known are names, and ends of contents, of at most so many files of a partition of J-1042, in all the ways
+// in which they may stand somewhere; and one of its folders.
+func (s *front) known(t *testing.T, number, most int) (needles traces.Needles, names, held int, folder string) {
+	t.Helper()
 	_, d, err := s.job("J-1042", "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := d.sv.Volumes[4]
+	defer d.close()
+	v := d.sv.Volumes[number]
 	files, err := v.Files()
 	if err != nil {
 		t.Fatal(err)
 	}
-	names, held := 0, 0
-	var needles [][]byte
-	var folder string
+	needles = traces.Needles{}
 	for _, f := range files {
 		if f.Kind == volume.Folder && !strings.HasPrefix(f.Path, "System") && !strings.HasPrefix(f.Path, "$") && folder == "" {
 			folder = f.Path
 		}
 		base := path.Base(f.Path)
-		if f.Kind != volume.Plain || f.Stream != "" || len(base) < 9 || f.Bytes < 24 || strings.HasPrefix(f.Path, "$") || strings.HasPrefix(f.Path, "System") || names >= 1000 {
+		if f.Kind != volume.Plain || f.Stream != "" || len(base) < 9 || f.Bytes < 24 || strings.HasPrefix(f.Path, "$") || strings.HasPrefix(f.Path, "System Volume") || names >= most {
 			continue
 		}
 		r, err := v.Open(f)
@@ -121,47 +163,66 @@ func TestNothingLeftInTheShop(t *testing.T) {
 		if _, err := r.ReadAt(b, int64(f.Bytes)-24); err != nil && err != io.EOF {
 			t.Fatal(err)
 		}
-		needles = append(needles, traces.Forms(base)...)
+		needles.Add(traces.Forms(base)...)
 		names++
 		if bytes.Count(b, b[:1]) < 12 { // not all alike
-			needles = append(needles, b, []byte(base64.StdEncoding.EncodeToString(b)))
+			needles.Add(b, []byte(base64.StdEncoding.EncodeToString(b)))
 			held++
 		}
 	}
-	d.close()
-	if names < 25 || folder == "" {
+	return needles, names, held, folder
+}
+
+// TestNothingLeftInTheShop gives a partition a history in the shop, and erases it with its backups: no name of
+// its files, and nothing of what they held, is then in any file or table of the shop, nor on the shelf's drive.
+func TestNothingLeftInTheShop(t *testing.T) {
+	number, least := 4, 25
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		number, least = 3, 2000
+	}
+	p := fmt.Sprint(number)
+	s := open(t)
+	needles, names, held, folder := s.known(t, number, 2200)
+	if names < least || folder == "" {
 		t.Fatalf("%d names in %q", names, folder)
 	}
-	s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "files")
+	s.post(t, "/jobs/J-1042/back-up", "partition", p, "kind", "files")
 	s.settle(t)
-	s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
+	s.post(t, "/jobs/J-1042/back-up", "partition", p, "kind", "image")
 	s.settle(t)
 	for _, m := range s.backups(t) {
-		if m.From.Span.Number == 4 && string(m.Kind) == "files" {
+		if m.From.Span.Number == number && string(m.Kind) == "files" {
 			s.post(t, "/shelf/"+m.ID+"/to-folder", "all", "yes")
 			s.wait(t, "shelf")
 		}
 	}
 	// A plan that names a folder of it, and is given up; a deletion that is brought back.
-	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: "4", As: "some", Only: []string{folder}})
+	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: p, As: "some", Only: []string{folder}})
 	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted"})
 	kept, err := s.store.Entries(store.Filter{Act: "delete", Limit: 1})
 	if err != nil || len(kept) != 1 {
 		t.Fatal(kept, err)
 	}
 	s.carry(t, plan.Step{Do: plan.BringBack, Record: kept[0].Record})
-	s.get(t, "/jobs/J-1042/holds?p=4") // into memory
+	s.get(t, "/jobs/J-1042/holds?p="+p) // into memory
 	if before := s.found(t, needles); len(before) < 5 {
 		t.Fatalf("the history has left only %v", before)
 	}
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	packed, bay := s.shelved(t), "shelf.img"
+	if n := s.onDrive(t, bay, packed); n < 10 {
+		t.Fatalf("on the shelf's drive are only %d pieces of its backups", n)
+	}
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
 	if page := s.get(t, "/jobs/J-1042/safeguard"); !strings.Contains(page, "This bench also holds of it") || !strings.Contains(page, "1 restored folder") {
 		t.Error("what is held is not named beforehand")
 	}
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
 	for _, f := range s.found(t, needles) {
 		t.Errorf("it is still in %s", f)
+	}
+	if n := s.onDrive(t, bay, packed); n > 0 {
+		t.Errorf("%d pieces of its backups are still on the shelf's drive", n)
 	}
 	t.Logf("%d names and %d contents looked for", names, held)
 }

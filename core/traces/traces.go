@@ -3,7 +3,9 @@
 package traces
 
 import (
+	"bytes"
 	"encoding/base64"
+	"encoding/binary"
 	"os"
 	"path/filepath"
 	"unicode/utf16"
@@ -30,6 +32,32 @@ func Forms(text string) (out [][]byte) {
 		}
 	}
 	return out
+}
+
+// headLength is how many bytes of a needle are looked up at once. None may be shorter.
+const headLength = 8
+
+// Needles are texts that are looked for all at once.
+type Needles map[uint64][][]byte
+
+// Add adds a text of at least 8 bytes.
+func (n Needles) Add(texts ...[]byte) {
+	for _, b := range texts {
+		head := binary.LittleEndian.Uint64(b)
+		n[head] = append(n[head], b)
+	}
+}
+
+// In gives the first of the texts that stands in b, nil for none.
+func (n Needles) In(b []byte) []byte {
+	for at := 0; at+headLength <= len(b); at++ {
+		for _, text := range n[binary.LittleEndian.Uint64(b[at:])] {
+			if bytes.HasPrefix(b[at:], text) {
+				return text
+			}
+		}
+	}
+	return nil
 }
 
 // Files calls visit with what is in every file below a folder, and with what that is unpacked where it

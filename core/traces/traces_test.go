@@ -1,7 +1,6 @@
 package traces
 
 import (
-	"bytes"
 	"encoding/base64"
 	"os"
 	"path/filepath"
@@ -37,11 +36,11 @@ func TestFound(t *testing.T) {
 		}
 	}
 	found := map[string]bool{}
+	needles := Needles{}
+	needles.Add(Forms(text)...)
 	err = Files(dir, func(p string) bool { return filepath.Base(p) == "skipped" }, func(p string, b []byte) {
-		for _, n := range Forms(text) {
-			if bytes.Contains(b, n) {
-				found[filepath.Base(p)] = true
-			}
+		if needles.In(b) != nil {
+			found[filepath.Base(p)] = true
 		}
 	})
 	if err != nil {
