@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -70,12 +71,42 @@ func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Retry-After", "10")
+	w.Header().Set("Content-Length", strconv.Itoa(b.Len())) // and not that of a page which is not sent
+	w.Header().Del("Location")
 	w.WriteHeader(status)
 	w.Write(b.Bytes())
 }
 
+// reply is what a request is answered with. A session is kept when the page begins to be sent: where
+// that fails, it is told instead of the page, which comes to nothing.
+type reply struct {
+	http.ResponseWriter
+	told bool
+}
+
+// Unwrap implements what http.ResponseController asks for.
+func (a *reply) Unwrap() http.ResponseWriter { return a.ResponseWriter }
+
+// WriteHeader implements http.ResponseWriter.
+func (a *reply) WriteHeader(code int) {
+	if !a.told {
+		a.ResponseWriter.WriteHeader(code)
+	}
+}
+
+// Write implements http.ResponseWriter.
+func (a *reply) Write(b []byte) (int, error) {
+	if a.told {
+		return len(b), nil
+	}
+	return a.ResponseWriter.Write(b)
+}
+
 // sessionFailed answers where the session of a request cannot be read or kept.
 func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error) {
+	if a, ok := w.(*reply); ok {
+		defer func() { a.told = true }()
+	}
 	if full := store.Full(err); full || store.Away(err) {
 		s.away(w, r, full)
 		return

@@ -9,6 +9,7 @@ import (
 	"io"
 	"maps"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -522,9 +523,36 @@ func TestAwayMeanwhile(t *testing.T) {
 			return nil
 		}
 		page := s.post(t, "/dock/detach", "bay", "A")
-		if !strings.Contains(page, said) || strings.Contains(page, "was not done") || !strings.Contains(page, "The database is away") {
+		if !strings.Contains(page, said) || strings.Count(page, "<html") != 1 || strings.Contains(page, "was not done") || !strings.Contains(page, "The database is away") {
 			t.Errorf("cut %s: %.1500s", place, page)
 		}
+	}
+}
+
+// TestNoRoomForSessions lets the database have no room: what was done is told on a page that says so, and a
+// page whose session cannot be kept is not sent as well.
+func TestNoRoomForSessions(t *testing.T) {
+	s := open(t)
+	stays := s.client.CheckRedirect
+	s.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	s.post(t, "/dock/detach", "bay", "Z") // the next page has something to say
+	s.client.CheckRedirect = stays
+	owner, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer owner.Close()
+	if _, err := owner.Exec("CREATE TRIGGER no_room BEFORE INSERT ON sessions FOR EACH ROW SIGNAL SQLSTATE 'HY000' SET MYSQL_ERRNO = 1114, MESSAGE_TEXT = 'The table sessions is full'"); err != nil {
+		t.Fatal(err)
+	}
+	looked, sent := s.get(t, "/dock"), s.post(t, "/dock/detach", "bay", "A")
+	for how, page := range map[string]string{"looked at": looked, "sent": sent} {
+		if strings.Count(page, "<html") != 1 || !strings.Contains(page, "The database has no room left") || strings.Contains(page, "was not done") {
+			t.Errorf("%s: %d pages, %.1500s", how, strings.Count(page, "<html"), page)
+		}
+	}
+	if !strings.Contains(sent, "Bay A is empty") {
+		t.Errorf("what was done is not told: %.1500s", sent)
 	}
 }
 

@@ -378,7 +378,7 @@ func (s *Server) Handler() http.Handler {
 			r.ServeHTTP(w, req)
 			return
 		}
-		withSession.ServeHTTP(w, followed(req))
+		withSession.ServeHTTP(&reply{ResponseWriter: w}, followed(req))
 	})
 	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		most := int64(maxBody)

@@ -93,6 +93,9 @@ func (p *person) ask(method, path string, form url.Values) (answer, error) {
 			p.complain("%s %s is answered with %d, %q", method, path, a.status, a.body[max(at-150, 0):min(at+80, len(a.body))])
 		}
 	}
+	if strings.Count(a.body, "<html") > 1 {
+		p.complain("%s %s is answered with %d, and two pages", method, path, a.status)
+	}
 	if path != "/healthz" && a.status >= 500 && !strings.Contains(a.body, `<main id="main"`) {
 		p.complain("%s %s is answered with %d and no page", method, path, a.status)
 	}
@@ -171,7 +174,7 @@ var (
 
 // ended waits until nothing goes on with the drive, and returns the page and what came of it.
 func (p *person) ended() (answer, string, error) {
-	for range 600 {
+	for range 300 {
 		a, err := p.get(p.page())
 		if err != nil || a.status != 200 {
 			return a, "", errNoAnswer
@@ -183,7 +186,7 @@ func (p *person) ended() (answer, string, error) {
 			}
 			return a, text, nil
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond)
 	}
 	return answer{}, "", errNoAnswer
 }
