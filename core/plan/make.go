@@ -276,7 +276,11 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	a, ok := f.Arriving[c.Step.Arrival()]
-	full := mayTake(p, a.Room)
+	room := a.Room
+	if p.Volume != nil && p.Volume.Kind != volume.NTFS {
+		room = a.Whole
+	}
+	full := mayTake(p, room)
 	switch {
 	case !ok:
 		block(obstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
@@ -289,7 +293,7 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		if a.Lost > 0 {
 			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
 		}
-		c.Layout = fuller(l, p.Number, a.Room)
+		c.Layout = fuller(l, p.Number, room)
 	}
 }
 
@@ -330,7 +334,8 @@ func fuller(l *layout.Layout, number int, by disk.Bytes) *layout.Layout {
 type Arriving struct {
 	Files    int
 	Bytes    disk.Bytes
-	Room     disk.Bytes // about what they take
+	Room     disk.Bytes // about what they take where sparse files stay sparse
+	Whole    disk.Bytes // and where they do not
 	Verified bool       // or what is damaged in it is known
 	Lost     int        // that cannot be read in the backup
 }

@@ -315,9 +315,11 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 		a, in := Arrival{}, g.in
 		a.takes(g)
 		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
+		x.Whole = x.Room
 		for _, g := range in {
 			if g.SameAs == "" && g.Bytes > 600 {
-				x.Room += g.Bytes.Up(plan.NewCluster)
+				x.Room += (g.Bytes - volume.LengthOf(g.Holes)).Up(plan.NewCluster)
+				x.Whole += g.Bytes.Up(plan.NewCluster)
 			}
 		}
 		f.Arriving[s.Arrival()] = x

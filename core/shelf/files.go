@@ -35,6 +35,9 @@ type Entry struct {
 	// Data is the contents of a stream that lies in its file's header, or of a file that is
 	// so small that the list has them too.
 	Data []byte `json:"data,omitempty"`
+	// Holes are what of the contents was never written, in order, counted from the file's
+	// start. In the tar they are zeros.
+	Holes []volume.Extent `json:"holes,omitempty"`
 	// SameAs is the path of the first name of a file that has several.
 	SameAs string `json:"same_as,omitempty"`
 }
@@ -270,6 +273,9 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	}
 	if err := a.header(h); err != nil {
 		return err
+	}
+	if e.Attributes&volume.AttrSparse != 0 {
+		e.Holes = volume.HolesOf(r)
 	}
 	if e.At = a.out.at; e.Bytes > 0 && e.Bytes <= maxListed {
 		e.Data = bytes.Clone(first)

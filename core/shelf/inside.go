@@ -195,8 +195,17 @@ func (a *Archive) Open(f volume.File) (io.ReaderAt, error) {
 	case e.At < 0:
 		return nil, fmt.Errorf("%s: %w: it has no contents in the backup", f.Path, volume.ErrUnreadable)
 	}
-	return io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), nil
+	return member{io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), e.Holes}, nil
 }
+
+// member is the contents of a file in the tar.
+type member struct {
+	io.ReaderAt
+	holes []volume.Extent
+}
+
+// Holes implements volume.Sparse.
+func (m member) Holes() []volume.Extent { return m.holes }
 
 // Allocated implements volume.Volume: an archive has no clusters.
 func (a *Archive) Allocated(func(start, end disk.Bytes) error) error { return nil }

@@ -23,9 +23,34 @@ type Incoming struct {
 	SameAs string
 	// Open returns the contents.
 	Open func() (io.ReaderAt, error)
+	// Holes are what of the contents was never written and reads as zeros, in order; Off is
+	// counted from the file's start. A volume that knows sparse files takes no room for them.
+	Holes []Extent
 	// Placed tells that the contents lie in free clusters of the volume already, and
 	// where: whole clusters, from the file's start on.
 	Placed []Extent
+}
+
+// Sparse is contents that know their holes, in order, with Off counted from the file's start.
+type Sparse interface {
+	io.ReaderAt
+	Holes() []Extent
+}
+
+// HolesOf are the holes in what a file holds, nil for none, or where that is not known.
+func HolesOf(r io.ReaderAt) []Extent {
+	if s, ok := r.(Sparse); ok {
+		return s.Holes()
+	}
+	return nil
+}
+
+// LengthOf is how long extents are all together.
+func LengthOf(list []Extent) (n disk.Bytes) {
+	for _, x := range list {
+		n += x.Len
+	}
+	return n
 }
 
 // Arrival is what became of incoming files.
@@ -111,6 +136,13 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 			if x.Detail, err = detail.Detail(f); err != nil {
 				return nil, nil, nil, err
 			}
+		}
+		if x.Attributes&AttrSparse != 0 && f.Kind == Plain {
+			r, err := x.Open()
+			if err != nil {
+				return nil, nil, nil, err
+			}
+			x.Holes = HolesOf(r)
 		}
 		switch {
 		case x.Path == "" || f.Kind != Plain:

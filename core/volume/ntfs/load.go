@@ -505,7 +505,11 @@ func (l *loader) arrive(a *arriving) error {
 		attrs = volume.AttrArchive
 	}
 	if f.Kind == volume.Plain && f.Attributes&volume.AttrSparse != 0 {
-		l.notes["they were sparse, and take their whole length here"]++
+		if l.sparse(f) {
+			attrs |= volume.AttrSparse
+		} else {
+			l.notes["they were sparse, and take their whole length here"]++
+		}
 	}
 	if f.Kind == volume.Plain && f.Attributes&volume.AttrPacked != 0 {
 		l.notes["they were compressed, and are not here"]++
@@ -547,7 +551,7 @@ func (l *loader) arrive(a *arriving) error {
 		if err != nil {
 			return err
 		}
-		size, alloc = f.Bytes, l.bytesOf(p.runs)
+		size, alloc = f.Bytes, disk.Bytes(taken(p.runs))*l.v.boot.cluster
 		if p.runs == nil {
 			alloc = (size + 7) &^ 7
 			room -= len(p.b)
@@ -703,11 +707,19 @@ func (l *loader) contents(f *volume.Incoming, name string, room int) (piece, err
 		b, err := inline(f.Bytes)
 		return whole(atData, name, b, false), err
 	}
-	runs, err := l.space.take(l.clusters(f.Bytes))
-	if err != nil {
-		return piece{}, err
+	var runs []run
+	var err error
+	holes, n := l.holes(f), l.clusters(f.Bytes)
+	if n -= together(holes); n > 0 {
+		if runs, err = l.space.take(n); err != nil {
+			return piece{}, err
+		}
 	}
 	p := outside(atData, name, runs, l.bytesOf(runs), f.Bytes)
+	if name == "" && l.sparse(f) {
+		runs = withHoles(runs, holes)
+		p = holed(atData, name, runs, l.bytesOf(runs), f.Bytes, disk.Bytes(n)*l.v.boot.cluster)
+	}
 	if len(f.Extents) > 0 {
 		return p, l.fill(runs, f)
 	}
@@ -732,6 +744,11 @@ func (l *loader) fill(runs []run, f *volume.Incoming) error {
 	left, at := f.Bytes, disk.Bytes(0) // at within the file
 	i, into := 0, disk.Bytes(0)        // the extent that is read, and how far
 	for _, r := range runs {
+		if r.lcn < 0 { // whole, and in one extent: see sparse
+			n := min(disk.Bytes(r.n)*l.v.boot.cluster, left)
+			left, at, into = left-n, at+n, into+n
+			continue
+		}
 		off := disk.Bytes(r.lcn) * l.v.boot.cluster
 		for room := disk.Bytes(r.n) * l.v.boot.cluster; room > 0 && left > 0; {
 			for i < len(f.Extents) && into == f.Extents[i].Len {

@@ -301,6 +301,17 @@ type stream struct {
 	unit        uint8 // of compression, as a power of two of clusters
 }
 
+// Holes implements volume.Sparse.
+func (s *stream) Holes() (out []volume.Extent) {
+	for _, r := range s.runs {
+		off := disk.Bytes(r.vcn) * s.v.boot.cluster
+		if n := min(disk.Bytes(r.n)*s.v.boot.cluster, s.size-off); r.lcn < 0 && n > 0 {
+			out = append(out, volume.Extent{Off: off, Len: n})
+		}
+	}
+	return out
+}
+
 // join makes one stream of the pieces of an attribute.
 func (v *Volume) join(pieces []attr) (*stream, error) {
 	if len(pieces) == 1 && pieces[0].resident {
