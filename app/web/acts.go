@@ -407,6 +407,9 @@ func (s *Server) carryOut(c *gin.Context) {
 		if res.Written < res.Bytes-res.Bytes/20 {
 			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
 		}
+		for _, x := range res.NotKept() {
+			text += " Not kept of " + x + "."
+		}
 		if text += late; late != "" {
 			return text, nil
 		}

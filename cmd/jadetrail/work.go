@@ -231,12 +231,18 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 	}
 	for i, c := range res.Columns {
 		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
+		for _, n := range c.Notes {
+			fmt.Printf("   %s\n", n.Text)
+		}
 	}
 	if o.Rehearse {
 		fmt.Printf("Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
 		return nil
 	}
 	fmt.Printf("Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))
+	for _, x := range res.NotKept() {
+		fmt.Println("Brought over, but not all of it:", x)
+	}
 	return nil
 }
 

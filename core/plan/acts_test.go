@@ -92,7 +92,7 @@ func TestCatalogue(t *testing.T) {
 	none := Facts{}
 	// What only a step can meet has its cases in TestAlteredRecord of core/run, TestObstacles, TestBringBack, TestMake, TestOnPC, TestMoves, TestJoins, TestRoutes and TestOverRecords.
 	seen := map[Code]bool{NoFind: true, WrongContents: true, Doubted: true, NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true,
-		NotParked: true, NotInOrder: true, NoSystem: true, NothingToDo: true, RecoveryInUse: true, StartEntryLeft: true, PlaceNamed: true, PathsChange: true, TooMuch: true, OverRecord: true, RecordAltered: true}
+		NotParked: true, NotInOrder: true, NoSystem: true, NothingToDo: true, RecoveryInUse: true, StartEntryLeft: true, PlaceNamed: true, PathsChange: true, LessKept: true, TooMuch: true, OverRecord: true, RecordAltered: true}
 	defer func() {
 		for _, code := range declared(t) {
 			if !seen[code] {

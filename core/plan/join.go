@@ -89,6 +89,7 @@ func copyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Number, c.From = to.Number, p.Number
 	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
 	c.Hold = &Hold{to.Number, strings.Trim(c.Step.Folder, "/"), need}
+	c.less(p.Volume.Kind, to, -1)
 	c.Layout = fuller(l, to.Number, need)
 }
 
@@ -124,6 +125,7 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Number, c.From, c.Base, c.Moves, c.Waits = to.Number, p.Number, path, true, bytes
 	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
 	c.Notes = append(c.Notes, *obstacle(PathsChange, fmt.Sprintf("What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path, p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.less(p.Volume.Kind, to, -1)
 	c.Layout = fuller(fuller(l, to.Number, bytes), p.Number, -bytes)
 }
 
@@ -145,6 +147,7 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 		return
 	}
 	c.From, c.Base = from.Number, h.Folder
+	c.less(from.Volume.Kind, p, -1)
 	c.Layout = fuller(l, p.Number, h.Bytes)
 	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the copy stays", h.Folder, from.Title())
 	if from.Volume.Kind == volume.NTFS && mayTake(from, 0) == nil {
@@ -214,6 +217,7 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	leaves(c, p, f)
 	c.Number = to.Number
 	c.Notes = append(c.Notes, *obstacle(PathsChange, fmt.Sprintf("What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.less(p.Volume.Kind, to, -1)
 	parts := after.Partitions()
 	for i := range parts {
 		if q := &parts[i]; q.Number == to.Number {

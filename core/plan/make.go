@@ -293,6 +293,7 @@ func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		if a.Lost > 0 {
 			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
 		}
+		c.less(volume.Unknown, p, a.Packed)
 		c.Layout = fuller(l, p.Number, room)
 	}
 }
@@ -338,6 +339,7 @@ type Arriving struct {
 	Whole    disk.Bytes // and where they do not
 	Verified bool       // or what is damaged in it is known
 	Lost     int        // that cannot be read in the backup
+	Packed   int        // that were compressed
 }
 
 // Resolved are the steps that bring files back from the shelf which earlier ones copy out,

@@ -170,7 +170,7 @@ func TestJoins(t *testing.T) {
 			}
 		case "a folder moved":
 			p, q := spanOf(last.Layout, 3), spanOf(last.Layout, 5)
-			if p.Volume.UsedBytes != 39*disk.GiB || q.Volume.UsedBytes != 135*disk.GiB || last.Step.Folder != "From System/Pictures" || !last.Moves || codes(last.Notes) != "paths-change" {
+			if p.Volume.UsedBytes != 39*disk.GiB || q.Volume.UsedBytes != 135*disk.GiB || last.Step.Folder != "From System/Pictures" || !last.Moves || codes(last.Notes) != "paths-change less-kept" {
 				t.Errorf("%+v, %+v, %+v", p.Volume, q.Volume, last)
 			}
 			if p := PriceOf(c.l, cols, c.f); p.Copied != 30*disk.GiB || p.Beside != 0 {
@@ -198,4 +198,26 @@ func spanOf(l *layout.Layout, number int) *layout.Span {
 		return &layout.Span{Volume: &volume.Info{}}
 	}
 	return p
+}
+
+// TestNotKept says beforehand what files do not have any more where they come to.
+func TestNotKept(t *testing.T) {
+	to := func(k volume.Kind) *layout.Span {
+		s := part(5, disk.MiB, disk.GiB, layout.Data, k)
+		return &s
+	}
+	for _, c := range []struct {
+		from, to volume.Kind
+		packed   int
+		want     string
+	}{
+		{volume.NTFS, volume.NTFS, -1, "not compressed in"}, {volume.Unknown, volume.NTFS, 30, "30 files are compressed"}, {volume.Unknown, volume.NTFS, 1, "1 file is compressed"},
+		{volume.Unknown, volume.NTFS, 0, ""}, {volume.FAT32, volume.NTFS, -1, ""}, {volume.ExFAT, volume.FAT32, -1, ""}, {volume.Ext4, volume.NTFS, -1, "Owners and permissions"},
+		{volume.NTFS, volume.FAT32, -1, "alternate streams"}, {volume.Unknown, volume.FAT16, 0, "alternate streams"},
+	} {
+		o := notKept(c.from, to(c.to), c.packed)
+		if (o == nil) != (c.want == "") || o != nil && !strings.Contains(o.Text, c.want) {
+			t.Errorf("%s to %s, %d: %v", c.from, c.to, c.packed, o)
+		}
+	}
 }

@@ -272,6 +272,7 @@ const (
 	StartEntryLeft Code = "start-entry"
 	PlaceNamed     Code = "place-named"
 	PathsChange    Code = "paths-change"
+	LessKept       Code = "less-kept"
 	TooMuch        Code = "too-much"
 	OverRecord     Code = "over-record"
 )

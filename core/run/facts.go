@@ -317,6 +317,9 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
 		x.Whole = x.Room
 		for _, g := range in {
+			if g.SameAs == "" && g.Stream == "" && g.Attributes&volume.AttrPacked != 0 && g.Kind == volume.Plain {
+				x.Packed++
+			}
 			if g.SameAs == "" && g.Bytes > 600 {
 				x.Room += (g.Bytes - volume.LengthOf(g.Holes)).Up(plan.NewCluster)
 				x.Whole += g.Bytes.Up(plan.NewCluster)

@@ -411,6 +411,14 @@ func hashOf(r io.ReaderAt, n disk.Bytes, b []byte) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
+// NotKept says what the volumes could not take over of the files that came into them.
+func (r *Result) NotKept() (out []string) {
+	for _, a := range r.Arrivals {
+		out = append(out, a.Notes...)
+	}
+	return out
+}
+
 // Erased is a partition whose place a run overwrites, and what becomes of its backups.
 type Erased struct {
 	Title   string      `json:"title"`

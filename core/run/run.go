@@ -686,6 +686,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		if e.Text += " into " + cmp.Or(a.Folder, "the root"); len(last.Lost) > 0 {
 			e.Text += fmt.Sprintf("; %d could not be read in the backup", len(last.Lost))
 		}
+		for _, n := range last.Notes {
+			e.Text += "; " + n
+		}
 	}
 	s, after, err := p.through(i, c, s, given)
 	if err != nil {

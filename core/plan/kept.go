@@ -1,0 +1,38 @@
+package plan
+
+import (
+	"fmt"
+
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// notKept says, before anything is written, what files do not have any more in the volume that they
+// come to, nil where they keep all. from is what they come from, Unknown for a backup; packed is how
+// many of them are compressed, -1 where nobody has counted.
+func notKept(from volume.Kind, to *layout.Span, packed int) *Obstacle {
+	say := func(format string, args ...any) *Obstacle {
+		return obstacle(LessKept, fmt.Sprintf(format, args...), to.Number)
+	}
+	fat := func(k volume.Kind) bool { return k == volume.FAT12 || k == volume.FAT16 || k == volume.FAT32 }
+	switch {
+	case fat(from) || from == volume.ExFAT:
+		return nil
+	case fat(to.Volume.Kind):
+		return say("%s is %s: alternate streams, links, second names, security descriptors and extended attributes do not come along, and what is sparse or compressed takes its whole length.", to.Title(), to.Volume.Kind)
+	case from == volume.Ext2 || from == volume.Ext3 || from == volume.Ext4:
+		return say("Owners and permissions do not come along to %s.", to.Title())
+	case packed < 0:
+		return say("Files that are compressed are not compressed in %s, and take their whole length.", to.Title())
+	case packed > 0:
+		return say("%s compressed, and not so in %s: there they take their whole length.", map[bool]string{true: "1 file is", false: fmt.Sprintf("%d files are", packed)}[packed == 1], to.Title())
+	}
+	return nil
+}
+
+// less adds what is not kept to a column's notes.
+func (c *Column) less(from volume.Kind, to *layout.Span, packed int) {
+	if o := notKept(from, to, packed); o != nil {
+		c.Notes = append(c.Notes, *o)
+	}
+}
