@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check kill-check build setup-demo setup-test
+.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check features-check workday kill-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -34,7 +34,7 @@ prove: setup-test
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run 'EveryCut|EveryWrite|TestFolderMoved' | grep -E '^(---|ok|FAIL| *[a-z_]+test.go)' | tee /dev/stderr | awk '/taken back/ {n += $$5 + $$9} END {print n " power cuts in whole runs, each finished or taken back"}'
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run TestTorturedRuns
-	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run TestCracks
+	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run 'TestCracks|TestNothingLeftInTheShop'
 	scripts/plans-check.sh
 	scripts/search-check.sh
 	scripts/trail-pages.sh
@@ -55,6 +55,14 @@ map-speed: setup-test build
 # A stock Linux kernel in an emulator reads and writes what the program wrote.
 kernel-check: build
 	scripts/kernel-check.sh
+
+# Files with everything that NTFS knows, through every way; drivers that are not ours judge.
+features-check: build
+	scripts/features-check.sh
+
+# Six people at once, and the server, the database or the room taken from under them.
+workday:
+	scripts/workday.sh 200
 
 # Kills the server and the database while a partition of 3 GiB is slid through the interface.
 kill-check: setup-test build

@@ -36,7 +36,7 @@ type Entry struct {
 	// so small that the list has them too.
 	Data []byte `json:"data,omitempty"`
 	// Holes are what of the contents was never written, in order, counted from the file's
-	// start. In the tar they are zeros.
+	// start. The tar is without them.
 	Holes []volume.Extent `json:"holes,omitempty"`
 	// SameAs is the path of the first name of a file that has several.
 	SameAs string `json:"same_as,omitempty"`
@@ -82,10 +82,15 @@ func filesOf(r Request, m *Manifest) (source, error) {
 		return source{}, err
 	}
 	list, total := make([]Entry, 0, n), disk.Bytes(0) // a list that grows would stand in memory twice
+	_, keeps := r.Volume.(volume.Detailer)
 	if err := r.Volume.Walk(func(f volume.File) error {
 		if wanted(m.Folders, f) {
 			list = append(list, Entry{File: f, At: -1})
-			total += f.Bytes + 1024
+			n := f.Bytes
+			if keeps && f.Allocated > 0 && f.Stored == "" { // of one with holes, only its data
+				n = min(n, f.Allocated)
+			}
+			total += n + 1024
 		}
 		return nil
 	}); err != nil {
@@ -149,7 +154,11 @@ func (a *archiver) header(h *tar.Header) error {
 	if err := tar.NewWriter(&b).WriteHeader(h); err != nil {
 		return fmt.Errorf("%s: %w", h.Name, err)
 	}
-	_, err := a.out.Write(b.Bytes())
+	text := b.Bytes()
+	if h.PAXRecords[keyHoles] != "" {
+		text = unmasked(text, h)
+	}
+	_, err := a.out.Write(text)
 	return err
 }
 
@@ -260,6 +269,12 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 		return a.header(h)
 	}
 	r, err := a.v.Open(e.File)
+	if err == nil && e.Attributes&volume.AttrSparse != 0 && e.Bytes > maxListed {
+		if holes := volume.HolesOf(r); len(holes) > 0 && len(holes) <= maxHoles {
+			e.Holes = holes
+			return a.sparseMember(h, e, r)
+		}
+	}
 	first := a.buf[:min(e.Bytes, disk.Bytes(len(a.buf)))]
 	if err == nil {
 		var n int
@@ -273,9 +288,6 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	}
 	if err := a.header(h); err != nil {
 		return err
-	}
-	if e.Attributes&volume.AttrSparse != 0 {
-		e.Holes = volume.HolesOf(r)
 	}
 	if e.At = a.out.at; e.Bytes > 0 && e.Bytes <= maxListed {
 		e.Data = bytes.Clone(first)
@@ -501,7 +513,7 @@ func entriesIn(text []byte, tar disk.Bytes) ([]Entry, error) {
 				if err := quick.Unmarshal(line, &e); err != nil { // the list is known to be what was written
 					return err
 				}
-				if e.Bytes < 0 || e.At > tar || e.At >= 0 && e.Bytes > tar-e.At {
+				if n, ok := e.stored(); !ok || e.At > tar || e.At >= 0 && n > tar-e.At {
 					return fmt.Errorf("%s lies beyond the tar's end", e.Path)
 				}
 				out = append(out, e)

@@ -53,13 +53,20 @@ func withFiles(t testing.TB) (*disk.Image, volume.Volume) {
 	add("sheet.txt", "short", noise(3000))
 	add("sheet.txt", "long=name%", noise(300_000))
 	add("sheet.txt.second", "", nil).SameAs = "sheet.txt"
+	// A file of 6 MiB with 300 000 bytes of data: a hole at its start, one within, and its end.
+	data := make([]byte, 6<<20)
+	copy(data[1<<20:], noise(200_000))
+	copy(data[4<<20:], noise(100_000))
+	sparse := add("sparse file.bin", "", data)
+	sparse.Attributes, sparse.Extents = volume.AttrSparse, []volume.Extent{{Off: 0, Len: 6 << 20}}
+	sparse.Holes = []volume.Extent{{Off: 0, Len: 1 << 20}, {Off: 2 << 20, Len: 2 << 20}, {Off: 5 << 20, Len: 1 << 20}}
 	link := add("link", "", nil)
 	link.Kind, link.Reparse = volume.Link, []byte{0x1d, 0, 0, 0xa0, 13, 0, 0, 0, 2, 0, 0, 0, 's', 'h', 'e', 'e', 't', '.', 't', 'x', 't'}
-	l, err := v.Load("", in, volume.LoadOptions{Now: day})
+	l, err := v.Load("", in, volume.LoadOptions{Now: day, Source: "sparse"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Script.Apply(im, nil); err != nil {
+	if err := l.Script.Apply(im, map[string]io.ReaderAt{"sparse": bytes.NewReader(data)}); err != nil {
 		t.Fatal(err)
 	}
 	if v, err = ntfs.Open(im); err != nil {
@@ -108,7 +115,7 @@ func TestFilesAreWhatTarReads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !m.Whole() || m.Verified == nil || m.Count != 70 || m.Unreadable != 0 {
+	if !m.Whole() || m.Verified == nil || m.Count != 71 || m.Unreadable != 0 {
 		t.Errorf("%d files, %d unreadable, %+v", m.Count, m.Unreadable, m.State())
 	}
 	want := contentsOf(t, v)
@@ -124,6 +131,9 @@ func TestFilesAreWhatTarReads(t *testing.T) {
 			b, _ := os.ReadFile(p)
 			h := blake3.Sum256(b)
 			name, _ := filepath.Rel(out, p)
+			if st, err := os.Stat(p); err == nil && name == "sparse file.bin" && st.Sys().(*syscall.Stat_t).Blocks*512 > 3<<20 {
+				t.Errorf("%s takes %d bytes out of tar", name, st.Sys().(*syscall.Stat_t).Blocks*512)
+			}
 			if !strings.Contains(name, ":") {
 				name += ":"
 			}
@@ -164,7 +174,7 @@ func TestFilesAreWhatTarReads(t *testing.T) {
 		list, _ := sh.ListOf(m)
 		for i, e := range again {
 			x := list[i]
-			if e.Path != x.Path || e.SameAs != x.SameAs || x.SameAs != "" && e.Bytes != x.Bytes || e.Stream != x.Stream || e.At != x.At || e.Kind != x.Kind || x.SameAs == "" && (!e.Created.Equal(x.Created) || e.Attributes != x.Attributes || !bytes.Equal(e.Descriptor, x.Descriptor)) {
+			if e.Path != x.Path || e.SameAs != x.SameAs || x.SameAs != "" && e.Bytes != x.Bytes || e.Stream != x.Stream || e.At != x.At || !slices.Equal(e.Holes, x.Holes) || e.Kind != x.Kind || x.SameAs == "" && (!e.Created.Equal(x.Created) || e.Attributes != x.Attributes || !bytes.Equal(e.Descriptor, x.Descriptor)) {
 				t.Errorf("from the tar itself %+v, in the list %+v", e, x)
 			}
 		}
@@ -222,7 +232,7 @@ func TestWhatCannotBeReadIsListed(t *testing.T) {
 		t.Errorf("listed as unreadable: %v", lost)
 	}
 	out := exec.Command("bash", "-c", `zstd -dcq "$0" | tar --warning=no-unknown-keyword -t | wc -l`, filepath.Join(sh.Dir, m.ID, "files.tar.zst"))
-	if b, err := out.Output(); err != nil || strings.TrimSpace(string(b)) != "70" {
+	if b, err := out.Output(); err != nil || strings.TrimSpace(string(b)) != "71" {
 		t.Errorf("tar lists %s, %v", b, err)
 	}
 }

@@ -60,8 +60,10 @@ func (s *Shelf) listFor(m *Manifest, r *Reader) ([]Entry, error) {
 	}
 	for i := range list {
 		list[i].ID = uint64(i + 1)
-		if list[i].Unreadable == "" && list[i].At >= 0 && list[i].Data == nil && m.Damage.hits(list[i].At, list[i].Bytes) {
-			list[i].Unreadable = inDamage
+		if list[i].Unreadable == "" && list[i].At >= 0 && list[i].Data == nil {
+			if n, _ := list[i].stored(); m.Damage.hits(list[i].At, n) {
+				list[i].Unreadable = inDamage
+			}
 		}
 	}
 	if m.Damage == nil && !broken {
@@ -195,17 +197,8 @@ func (a *Archive) Open(f volume.File) (io.ReaderAt, error) {
 	case e.At < 0:
 		return nil, fmt.Errorf("%s: %w: it has no contents in the backup", f.Path, volume.ErrUnreadable)
 	}
-	return member{io.NewSectionReader(a.r, int64(e.At), int64(e.Bytes)), e.Holes}, nil
+	return member{a.r, e.At, e.Bytes, e.Holes}, nil
 }
-
-// member is the contents of a file in the tar.
-type member struct {
-	io.ReaderAt
-	holes []volume.Extent
-}
-
-// Holes implements volume.Sparse.
-func (m member) Holes() []volume.Extent { return m.holes }
 
 // Allocated implements volume.Volume: an archive has no clusters.
 func (a *Archive) Allocated(func(start, end disk.Bytes) error) error { return nil }

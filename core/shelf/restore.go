@@ -230,15 +230,20 @@ func (w *putter) copy(r io.ReaderAt, f volume.File, name string) error {
 		return err
 	}
 	defer o.Close()
-	sum := blake3.New()
+	sum, sparse := blake3.New(), len(volume.HolesOf(r)) > 0
+	if err := o.Truncate(int64(f.Bytes)); err != nil {
+		return err
+	}
 	for at := disk.Bytes(0); at < f.Bytes; {
 		b := w.buf[:min(f.Bytes-at, disk.Bytes(len(w.buf)))]
 		if n, err := r.ReadAt(b, int64(at)); n < len(b) {
 			return errors.Join(w.root.Remove(name), w.not(f, fmt.Sprintf("from byte %d on: %v", at+disk.Bytes(n), err)))
 		}
 		sum.Write(b)
-		if _, err := o.Write(b); err != nil {
-			return err
+		if !sparse || !disk.Zeros(b) { // a hole stays one
+			if _, err := o.WriteAt(b, int64(at)); err != nil {
+				return err
+			}
 		}
 		at += disk.Bytes(len(b))
 		if w.done += disk.Bytes(len(b)); w.report != nil {

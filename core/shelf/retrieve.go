@@ -33,11 +33,16 @@ func listOfTar(m *Manifest, r *Reader) []Entry {
 			if h, err = t.Next(); err != nil {
 				break
 			}
-			if h.Size > int64(m.Bytes) {
+			if h.Size > int64(m.Bytes) && h.PAXRecords[keyHoles] == "" {
 				err = tar.ErrHeader
 				break
 			}
-			out = append(out, entriesOf(h, at+c.n)...)
+			entries := entriesOf(h, at+c.n)
+			if n, ok := entries[0].stored(); !ok || n > m.Bytes {
+				err = tar.ErrHeader
+				break
+			}
+			out = append(out, entries...)
 		}
 		if err == io.EOF {
 			break
@@ -126,6 +131,9 @@ func entriesOf(h *tar.Header, at disk.Bytes) []Entry {
 		e.SameAs = h.Linkname
 	default:
 		e.At = at
+		if text := h.PAXRecords[keyHoles]; text != "" {
+			e.Holes = holesOf(text)
+		}
 	}
 	e.Detail = volume.Detail{Accessed: h.AccessTime, Changed: h.ChangeTime, Short: h.PAXRecords[keyShort]}
 	for key, into := range map[string]*[]byte{keyDescriptor: &e.Descriptor, keyReparse: &e.Reparse, keyObjectID: &e.ObjectID, keyExtended: &e.Extended} {

@@ -55,7 +55,8 @@ type attr struct {
 	// When not resident:
 	lowest, highest          int64 // VCN
 	alloc, size, initialised disk.Bytes
-	unit                     uint8 // of compression
+	taken                    disk.Bytes // of alloc, without holes
+	unit                     uint8      // of compression
 	runs                     []run
 	off                      int // in the record
 	length                   int // of the whole attribute
@@ -174,7 +175,7 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 			return a, errAttr
 		}
 		a.value = b[voff : voff+vlen]
-		a.size, a.alloc, a.initialised = disk.Bytes(vlen), disk.Bytes(vlen), disk.Bytes(vlen)
+		a.size, a.alloc, a.taken, a.initialised = disk.Bytes(vlen), disk.Bytes(vlen), disk.Bytes(vlen), disk.Bytes(vlen)
 		return a, nil
 	}
 	if n < 64 {
@@ -189,6 +190,10 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 		return a, errAttr
 	}
 	pairs := int(le.Uint16(b[32:]))
+	// What a stream with holes truly takes stands behind its sizes.
+	if a.taken = a.alloc; a.flags&(flagSparse|flagCompressed) == flagSparse && a.unit != 0 && pairs >= 72 && n >= 72 {
+		a.taken = min(disk.Bytes(le.Uint64(b[64:])&(1<<62-1)), a.alloc)
+	}
 	if pairs < 64 || pairs >= n { // they lie behind the head, which is laid out anew before them
 		return a, errAttr
 	}

@@ -152,7 +152,7 @@ func (t *tree) take(r *record, trouble error) {
 			}
 			c := &n.streams[i]
 			if a.resident || a.lowest == 0 {
-				c.size, c.alloc, c.flags, c.unit = a.size, a.alloc, a.flags, a.unit
+				c.size, c.alloc, c.flags, c.unit = a.size, a.taken, a.flags, a.unit
 			}
 			if a.resident { // what fits the record is never packed, whatever its flag says
 				c.flags &^= flagCompressed
