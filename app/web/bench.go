@@ -129,8 +129,12 @@ func (s *Server) benchPage(c *gin.Context) {
 	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
 }
 
-// settledFor is for how long the bench tells what was finished after it had been cut short.
-const settledFor = time.Hour
+// settledFor is for how long the bench tells what was finished after it had been cut short, and mostTold
+// how many of them.
+const (
+	settledFor = time.Hour
+	mostTold   = 20
+)
 
 // settledLately is what became of acts that had been cut short: what was finished for a while, what
 // cannot be finished as long as that is so.

@@ -556,6 +556,28 @@ func TestNoRoomForSessions(t *testing.T) {
 	}
 }
 
+// TestThereAtOnce has the first page after the database is back show what was done, with what waited
+// entered.
+func TestThereAtOnce(t *testing.T) {
+	s := open(t)
+	var back func()
+	s.books.Fault = func(place string) error {
+		if place == "before the database" && back == nil {
+			back = s.takeDatabaseAway(t)
+		}
+		return nil
+	}
+	deeds["detach"](t, s)
+	if s.books.Waiting() != 1 {
+		t.Fatal("nothing waits")
+	}
+	back()
+	if page := s.get(t, "/"); !strings.Contains(page, "Bay A is empty") || !strings.Contains(page, "Drive taken out of bay A") || s.books.Waiting() != 0 {
+		t.Errorf("%d acts wait, the page says %.3000s", s.books.Waiting(), page)
+	}
+	s.sound(t, "the first page", "detach", true)
+}
+
 // TestAway takes the database away from under the pages: each says so, and what goes on.
 func TestAway(t *testing.T) {
 	s, cut := openCut(t)

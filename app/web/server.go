@@ -140,6 +140,20 @@ func (s *Server) settling() {
 	}
 }
 
+// caughtUp is for how long nothing is looked for again before a page, after all was done that could be.
+const caughtUp = time.Second
+
+// catchUp finishes what waits before a page shows what is not so any more, and an act is done that
+// does not know of it. What still waits then is told.
+func (s *Server) catchUp() {
+	if last := s.told.Load(); last != nil && len(last.Waits) == 0 && s.now().Sub(last.At) < caughtUp {
+		return
+	}
+	if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {
+		s.settle()
+	}
+}
+
 // settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
 func (s *Server) settle() error {
 	out, err := s.books.Settle()
@@ -150,6 +164,12 @@ func (s *Server) settle() error {
 		for _, id := range entered {
 			out.Finished = append(out.Finished, "the end of the run "+id)
 		}
+	}
+	if last := s.told.Load(); last != nil && out.At.Sub(last.At) < settledFor {
+		out.Finished = append(last.Finished[max(0, len(last.Finished)-mostTold):], out.Finished...)
+	}
+	if err != nil && len(out.Waits) == 0 {
+		out.Waits = append(out.Waits, "the end of a run: "+err.Error())
 	}
 	s.told.Store(out)
 	return err
