@@ -77,9 +77,17 @@ cp --sparse=always "$image" "$work/back.img"
 id=$(bin/jadetrail back-up --partition 1 --kind files --json "$work/back.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
 way back $first $size . '{"do": "delete", "partition": "1"}, {"do": "create", "start_lba": '$((first * 2048))', "size": "'$size' MiB", "type": "basic", "format": "ntfs", "label": "Again", "as": "again"}, {"do": "copy-back", "partition": "again", "backup": "'"$id"'"}' kernel
 
+way park $first $size . '{"do": "copy-out", "partition": "1", "volume": "2", "as": "kept"}, {"do": "delete", "partition": "1", "waiver": "its files wait"}, {"do": "create", "start_lba": '$((first * 2048))', "size": "'$size' MiB", "type": "basic", "format": "ntfs", "label": "Again", "as": "again"}, {"do": "copy-back", "partition": "again", "backup": "kept"}'
+
 cp --sparse=always "$image" "$work/into.img"
 id=$(bin/jadetrail back-up --partition 1 --kind files --json "$work/into.img" | sed 's/.*"backup":"\([^"]*\)".*/\1/')
 bin/jadetrail restore --backup "$id" --partition 2 --path "From the first" "$work/into.img" >"$work/said-into" 2>&1
+bin/jadetrail restore --backup "$id" --to "$work/folder" "$work/into.img" >"$work/said-folder" 2>&1
+diff <(awk -F'\t' '$2 == "contents" {split($3, a, " "); print a[2] "  " $1}' "$work/list-before" | LC_ALL=C sort) \
+  <(cd "$work/folder" && find . -type f ! -name '*:*' -exec sha256sum {} + | sed 's,  \./,  ,' | LC_ALL=C sort) >"$work/diff" || { echo "WRONG folder: $(head "$work/diff")"; exit 1; }
+taken=$(du -s --block-size=1M "$work/folder/sparse" | cut -f1)
+[ "$taken" -lt 50 ] || { echo "WRONG folder: what is sparse takes $taken MiB"; exit 1; }
+echo "ok    folder: the same contents; what is sparse takes $taken MiB"
 way into $second $size "From the first" -
 
 cp --sparse=always "$image" "$work/whole.img"
