@@ -3,6 +3,7 @@ package shelf
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -152,7 +153,9 @@ func (a *archiver) sparseMember(h *tar.Header, e *Entry, r io.ReaderAt) error {
 	e.At = a.out.at
 	whole, at := blake3.New(), disk.Bytes(0)
 	for _, p := range pieces {
-		zeros(whole, p.Off-at)
+		if err := zeros(a.out.ctx, whole, p.Off-at); err != nil {
+			return err
+		}
 		for at = p.Off; at < p.Off+p.Len; {
 			b := a.out.free()
 			b = b[:min(p.Off+p.Len-at, disk.Bytes(len(b)))]
@@ -178,11 +181,12 @@ func (a *archiver) sparseMember(h *tar.Header, e *Entry, r io.ReaderAt) error {
 
 var blankMiB [disk.MiB]byte
 
-// zeros hashes so many of them.
-func zeros(h *blake3.Hasher, n disk.Bytes) {
-	for ; n > 0; n -= disk.MiB {
+// zeros hashes so many of them. A hole may be far longer than the drive.
+func zeros(ctx context.Context, h *blake3.Hasher, n disk.Bytes) error {
+	for ; n > 0 && ctx.Err() == nil; n -= disk.MiB {
 		h.Write(blankMiB[:min(n, disk.MiB)])
 	}
+	return ctx.Err()
 }
 
 // unmasked gives the keys of a sparse file their own names, in the extended header behind its block.

@@ -110,3 +110,23 @@ func TestSparseInFolder(t *testing.T) {
 		t.Errorf("it has %v bytes, %v", st, err)
 	}
 }
+
+// FuzzHoles reads what a header says of holes: what passes divides the file, and is read without a panic.
+func FuzzHoles(f *testing.F) {
+	f.Add("0+10,20+5", int64(100), int64(3))
+	f.Add("9223372036854775807+1", int64(1<<62), int64(0))
+	f.Fuzz(func(t *testing.T, text string, size, off int64) {
+		e := Entry{File: volume.File{Bytes: disk.Bytes(size)}, Holes: holesOf(text)}
+		n, ok := e.stored()
+		if !ok {
+			return
+		}
+		if data := volume.LengthOf(e.data()); n < 0 || n > e.Bytes || data != n {
+			t.Fatalf("%q of %d bytes: stored in %d, with %d of data", text, size, n, data)
+		}
+		b := make([]byte, 100)
+		if got, _ := (member{bytes.NewReader(nil), 0, e.Bytes, e.Holes}).ReadAt(b, off); got < 0 || got > len(b) {
+			t.Fatalf("%d bytes were read", got)
+		}
+	})
+}

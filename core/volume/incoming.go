@@ -138,11 +138,9 @@ func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, 
 			}
 		}
 		if x.Attributes&AttrSparse != 0 && f.Kind == Plain {
-			r, err := x.Open()
-			if err != nil {
-				return nil, nil, nil, err
+			if r, err := x.Open(); err == nil { // what cannot be read is told where it is read
+				x.Holes = HolesOf(r)
 			}
-			x.Holes = HolesOf(r)
 		}
 		switch {
 		case x.Path == "" || f.Kind != Plain:
