@@ -301,20 +301,8 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	} else {
 		whole := blake3.New()
 		whole.Write(first)
-		for at < e.Bytes {
-			b := a.out.free()
-			b = b[:min(e.Bytes-at, disk.Bytes(len(b)))]
-			if n, err := r.ReadAt(b, int64(at)); n < len(b) {
-				clear(b[n:])
-				if e.Unreadable == "" {
-					a.lost(e, fmt.Errorf("from byte %d on it could not be read: %w", at+disk.Bytes(n), err))
-				}
-			}
-			whole.Write(b)
-			at += disk.Bytes(len(b))
-			if err := a.out.took(len(b)); err != nil {
-				return err
-			}
+		if err := a.pour(whole, r, e, volume.Extent{Off: at, Len: e.Bytes - at}); err != nil {
+			return err
 		}
 		whole.Sum(sum[:0])
 	}
@@ -323,6 +311,26 @@ func (a *archiver) member(h *tar.Header, e *Entry) error {
 	}
 	_, err = a.out.Write(make([]byte, -e.Bytes&(tarBlock-1)))
 	return err
+}
+
+// pour writes a part of a file's contents, and hashes it. What breaks off is zeros from there on.
+func (a *archiver) pour(whole *blake3.Hasher, r io.ReaderAt, e *Entry, part volume.Extent) error {
+	for at := part.Off; at < part.Off+part.Len; {
+		b := a.out.free()
+		b = b[:min(part.Off+part.Len-at, disk.Bytes(len(b)))]
+		if n, err := r.ReadAt(b, int64(at)); n < len(b) {
+			clear(b[n:])
+			if e.Unreadable == "" {
+				a.lost(e, fmt.Errorf("from byte %d on it could not be read: %w", at+disk.Bytes(n), err))
+			}
+		}
+		whole.Write(b)
+		at += disk.Bytes(len(b))
+		if err := a.out.took(len(b)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func stamp(t time.Time) time.Time {

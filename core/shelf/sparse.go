@@ -156,21 +156,10 @@ func (a *archiver) sparseMember(h *tar.Header, e *Entry, r io.ReaderAt) error {
 		if err := zeros(a.out.ctx, whole, p.Off-at); err != nil {
 			return err
 		}
-		for at = p.Off; at < p.Off+p.Len; {
-			b := a.out.free()
-			b = b[:min(p.Off+p.Len-at, disk.Bytes(len(b)))]
-			if n, err := r.ReadAt(b, int64(at)); n < len(b) {
-				clear(b[n:])
-				if e.Unreadable == "" {
-					a.lost(e, fmt.Errorf("from byte %d on it could not be read: %w", at+disk.Bytes(n), err))
-				}
-			}
-			whole.Write(b)
-			at += disk.Bytes(len(b))
-			if err := a.out.took(len(b)); err != nil {
-				return err
-			}
+		if err := a.pour(whole, r, e, p); err != nil {
+			return err
 		}
+		at = p.Off + p.Len
 	}
 	if e.Unreadable == "" {
 		e.Hash = hex.EncodeToString(whole.Sum(nil))

@@ -11,6 +11,7 @@ import (
 	"log"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,30 +28,23 @@ var faults = []fault{
 	{"the server is killed", func(h *house) (func() error, error) { return h.startServer, h.killServer() }},
 	{"the database is killed", func(h *house) (func() error, error) { return h.startDatabase, h.killDatabase() }},
 	{"the disk is full", func(h *house) (func() error, error) { return h.empty, h.fill() }},
-	{"the database is killed, then the server", func(h *house) (func() error, error) {
-		if err := h.killDatabase(); err != nil {
-			return nil, err
+	{"the database is killed, then the server", func(h *house) (func() error, error) { return h.thenTheServer(h.killDatabase, h.startDatabase) }},
+	{"the disk is full, and the server is killed", func(h *house) (func() error, error) { return h.thenTheServer(h.fill, h.empty) }},
+}
+
+// thenTheServer takes something away, and a little later kills the server; back comes first what went
+// first.
+func (h *house) thenTheServer(take, give func() error) (func() error, error) {
+	if err := take(); err != nil {
+		return nil, err
+	}
+	time.Sleep(300 * time.Millisecond)
+	return func() error {
+		if err := give(); err != nil {
+			return err
 		}
-		time.Sleep(300 * time.Millisecond)
-		return func() error {
-			if err := h.startDatabase(); err != nil {
-				return err
-			}
-			return h.startServer()
-		}, h.killServer()
-	}},
-	{"the disk is full, and the server is killed", func(h *house) (func() error, error) {
-		if err := h.fill(); err != nil {
-			return nil, err
-		}
-		time.Sleep(300 * time.Millisecond)
-		return func() error {
-			if err := h.empty(); err != nil {
-				return err
-			}
-			return h.startServer()
-		}, h.killServer()
-	}},
+		return h.startServer()
+	}, h.killServer()
 }
 
 func main() {
@@ -123,21 +117,35 @@ func (h *house) round(rnd *rand.Rand, people []*person, f fault) []string {
 	}
 	time.Sleep(time.Duration(rnd.IntN(1000)) * time.Millisecond)
 	close(stop)
+	began := time.Now()
 	all.Wait()
+	waited := time.Since(began)
 	if err := h.calm(); err != nil {
 		return []string{err.Error(), people[0].told("/")}
 	}
-	var found []string
-	for _, p := range people {
-		if err := p.settle(); err != nil {
-			found = append(found, p.name+": "+err.Error())
-		}
+	found := make([]string, len(people))
+	for i, p := range people {
+		all.Go(func() {
+			if err := p.settle(); err != nil {
+				found[i] = p.name + ": " + err.Error()
+			}
+		})
 	}
+	all.Wait()
+	found = slices.DeleteFunc(found, func(s string) bool { return s == "" })
+	settled := time.Since(began)
 	if err := h.calm(); err != nil {
 		return append(found, err.Error())
 	}
-	return append(found, h.check(people)...)
+	found = append(found, h.check(people)...)
+	if all := time.Since(began); all > slow {
+		log.Printf("      %s: ended after %.1f s, settled after %.1f s, checked after %.1f s", f.name, waited.Seconds(), settled.Seconds(), all.Seconds())
+	}
+	return found
 }
+
+// slow is what it is told of when a round takes longer to come to rest.
+const slow = 30 * time.Second
 
 func sumUp(people []*person) string {
 	n := map[string]int{}
