@@ -400,12 +400,4 @@ func TestTrouble(t *testing.T) {
 			t.Errorf("worded twice: %v", again)
 		}
 	}
-	s, err := Open(os.Getenv("JADETRAIL_TEST_DSN"))
-	if err != nil {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
-	s.Close()
-	if _, err := s.Bays(); err == nil || strings.Contains(err.Error(), "sql:") {
-		t.Errorf("with the database closed: %v", err)
-	}
 }

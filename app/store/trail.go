@@ -244,7 +244,7 @@ func (t *Trail) Export(ctx context.Context, w io.Writer) error {
 func (t *Trail) each(ctx context.Context, f func(r *trailEntry) error) error {
 	rows, err := t.db.WithContext(ctx).Model(&trailEntry{}).Order("seq").Rows()
 	if err != nil {
-		return err
+		return inWords(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -388,7 +388,7 @@ func (t *Trail) People() ([]string, error) {
 func (t *Trail) Lines(ctx context.Context, job string, f func(line string) error) error {
 	rows, err := t.db.WithContext(ctx).Model(&trailEntry{}).Select("line").Where("job = ?", job).Order("seq").Rows()
 	if err != nil {
-		return err
+		return inWords(err)
 	}
 	defer rows.Close()
 	for rows.Next() {

@@ -50,7 +50,7 @@ func (t *Trail) learn() error {
 	}
 	rows, err := t.db.Model(&trailEntry{}).Select("seq, hash, time, who, act, job, disk, record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
 	if err != nil {
-		return err
+		return inWords(err)
 	}
 	defer rows.Close()
 	if w.names == nil {

@@ -603,6 +603,15 @@ func TestAway(t *testing.T) {
 	if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "was not done") {
 		t.Errorf("what was sent: %.300s", page)
 	}
+	_, verified := s.store.Verify(t.Context(), nil, nil)
+	for what, err := range map[string]error{
+		"words": s.store.LearnWords(), "lines": s.store.Lines(t.Context(), "J-1042", func(string) error { return nil }), "verify": verified,
+		"append": s.store.Append(trail.Entry{ID: "e-x"}), "ping": s.store.Ping(t.Context()),
+	} {
+		if err == nil || err.Error() != "the database cannot be reached" || !store.Away(err) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
 	health(503)
 	if r, err := s.client.Get(s.url + "/static/jade.css"); err != nil || r.StatusCode != 200 {
 		t.Errorf("the style: %v, %v", r, err)

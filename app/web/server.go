@@ -140,13 +140,13 @@ func (s *Server) settling() {
 	}
 }
 
-// caughtUp is for how long nothing is looked for again before a page, after all was done that could be.
-const caughtUp = time.Second
+// stuckFor is for how long nothing is tried again before a page, after something could not be finished.
+const stuckFor = time.Second
 
 // catchUp finishes what waits before a page shows what is not so any more, and an act is done that
 // does not know of it. What still waits then is told.
 func (s *Server) catchUp() {
-	if last := s.told.Load(); last != nil && len(last.Waits) == 0 && s.now().Sub(last.At) < caughtUp {
+	if last := s.told.Load(); last != nil && len(last.Stuck) > 0 && s.now().Sub(last.At) < stuckFor {
 		return
 	}
 	if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {

@@ -115,7 +115,7 @@ func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	_, head, err := s.store.Head()
-	if k.running == nil && (again || err != nil || k.report == nil || k.head != head || s.now().Sub(k.at) > max(fresh, 20*k.took)) {
+	if k.running == nil && (again || err != nil || k.report == nil || k.trouble != "" || k.head != head || s.now().Sub(k.at) > max(fresh, 20*k.took)) {
 		done := make(chan struct{})
 		k.running, k.checked, k.head = done, 0, head
 		began := time.Now()
@@ -135,7 +135,7 @@ func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
 			k.mu.Lock()
 			defer k.mu.Unlock()
 			if k.running, k.at, k.trouble, k.took = nil, s.now(), "", time.Since(began); err != nil {
-				k.trouble = "The trail could not be checked: " + err.Error() + "."
+				k.trouble = err.Error()
 			} else {
 				k.report = r
 			}
@@ -175,7 +175,10 @@ func (s *Server) chainNow(again bool) chainView {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	v := chainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked, Trouble: k.trouble}
+	v := chainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked}
+	if !v.Running { // while it is checked again, nobody knows
+		v.Trouble = k.trouble
+	}
 	if v.Report != nil {
 		v.After = v.Report.Entries - v.Report.Kept
 	}
