@@ -25,8 +25,9 @@ func Full(err error) bool {
 	if !errors.As(err, &said) {
 		return false
 	}
-	// ER_DISK_FULL, ER_RECORD_FILE_FULL, and whatever else names the system's error (ENOSPC, 28).
-	return said.Number == 1021 || said.Number == 1114 || strings.Contains(said.Message, "No space left on device") || strings.Contains(said.Message, "rror 28")
+	const diskFull, fileFull = 1021, 1114                                           // ER_DISK_FULL, ER_RECORD_FILE_FULL
+	named := func(text string) bool { return strings.Contains(said.Message, text) } // ENOSPC is 28
+	return said.Number == diskFull || said.Number == fileFull || named("No space left on device") || named("rror 28")
 }
 
 // shuttingDown is what a database says that is just being stopped (ER_SERVER_SHUTDOWN,

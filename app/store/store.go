@@ -82,7 +82,8 @@ func open(dsn string) (*gorm.DB, error) {
 	}
 	cfg.Params["time_zone"] = "'+00:00'"
 	cfg.Timeout = 5 * time.Second
-	db, err := gorm.Open(worded{mysql.Dialector{Config: &mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}}}, &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	dialect := worded{mysql.Dialector{Config: &mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}}}
+	db, err := gorm.Open(dialect, &gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, cfg.Addr, err)
 	}

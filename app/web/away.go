@@ -36,6 +36,7 @@ func followed(r *http.Request) *http.Request {
 // awayView says what goes on while the database cannot be reached.
 type awayView struct {
 	Full    bool   // it is there, and has no room left
+	Until   string // what must be so for things to go on
 	NotDone bool   // something was sent, which was not done
 	Unknown bool   // something was sent, of which it is not known whether it was done
 	Said    string // what there is to say of what was sent
@@ -47,7 +48,7 @@ type awayView struct {
 // away tells that the database cannot be reached, or has no room: what that means, and what goes on
 // meanwhile. It needs neither the database nor a session.
 func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
-	v := awayView{Full: full, Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
+	v := awayView{Full: full, Until: "the database is back", Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
 	switch {
 	case r.Method == http.MethodGet || r.Method == http.MethodHead:
 		v.Again = r.URL.RequestURI()
@@ -61,7 +62,7 @@ func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
 	}
 	title, status := "The database is away", http.StatusServiceUnavailable
 	if full {
-		title, status = "The database has no room left", http.StatusInsufficientStorage
+		title, status, v.Until = "The database has no room left", http.StatusInsufficientStorage, "there is room again"
 	}
 	var b bytes.Buffer
 	if err := s.pages["away"].Execute(&b, page{Title: title, Here: "away", Body: v}); err != nil {

@@ -19,13 +19,16 @@ func notKept(from volume.Kind, to *layout.Span, packed int) *Obstacle {
 	case fat(from) || from == volume.ExFAT:
 		return nil
 	case fat(to.Volume.Kind):
-		return say("%s is %s: alternate streams, links, second names, security descriptors and extended attributes do not come along, and what is sparse or compressed takes its whole length.", to.Title(), to.Volume.Kind)
+		return say("%s is %s: alternate streams, links, second names, security descriptors and extended attributes "+
+			"do not come along, and what is sparse or compressed takes its whole length.", to.Title(), to.Volume.Kind)
 	case from == volume.Ext2 || from == volume.Ext3 || from == volume.Ext4:
 		return say("Owners and permissions do not come along to %s.", to.Title())
 	case packed < 0:
 		return say("Files that are compressed are not compressed in %s, and take their whole length.", to.Title())
-	case packed > 0:
-		return say("%s compressed, and not so in %s: there they take their whole length.", map[bool]string{true: "1 file is", false: fmt.Sprintf("%d files are", packed)}[packed == 1], to.Title())
+	case packed == 1:
+		return say("1 file is compressed, and not so in %s: there it takes its whole length.", to.Title())
+	case packed > 1:
+		return say("%d files are compressed, and not so in %s: there they take their whole length.", packed, to.Title())
 	}
 	return nil
 }
