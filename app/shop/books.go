@@ -8,6 +8,7 @@
 package shop
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,6 +33,8 @@ var (
 	ErrLater = errors.New("it is written down and will be finished by itself")
 	// ErrNeeded tells that drives stay where they are until an act is finished.
 	ErrNeeded = errors.New("a backup waits to be entered or deleted, and the drives stay in their bays until then")
+	// ErrOpen tells that an earlier change of the same file is not finished.
+	ErrOpen = errors.New("an earlier change of it is not finished; nothing was changed")
 	// ErrTaken tells that a bay has another drive meanwhile.
 	ErrTaken = errors.New("the bay has another drive meanwhile")
 	// ErrKilled is what the tests cut an act short with: nothing is done after it, as after a kill.
@@ -50,6 +53,9 @@ type Move struct {
 type File struct {
 	Name string `json:"name"`
 	Data []byte `json:"data"`
+	// Former is what it held before the act, nil where it was not there: what an act that comes
+	// to nothing puts back.
+	Former *[]byte `json:"former,omitempty"`
 }
 
 // Act is something that the shop does, as data.
@@ -111,41 +117,90 @@ func (b *Books) Do(a Act) error {
 	if err := b.first(a); err != nil {
 		return err
 	}
+	if err := b.pass("before it is written down"); err != nil {
+		return err
+	}
+	if err := b.write(&a); err != nil {
+		return err
+	}
+	return b.finish(&a, false)
+}
+
+// write writes an act down, with what its files held before, or not at all.
+func (b *Books) write(a *Act) error {
+	for i := range a.Files {
+		former, err := os.ReadFile(b.at(a.Files[i].Name))
+		if err == nil {
+			a.Files[i].Former = &former
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
 	text, err := json.Marshal(a)
 	if err != nil {
 		return err
 	}
-	if err := b.pass("before it is written down"); err != nil {
-		return err
-	}
-	if err := disk.WriteDurably(b.path(a.ID), text); err != nil {
-		return err
-	}
-	return b.finish(&a)
-}
-
-// first finishes what waits before a drive goes into a bay or out of it: the drive that goes may be
-// the shelf that a waiting act needs, and then it has to stay.
-func (b *Books) first(a Act) error {
-	if a.Bay == "" {
+	err = disk.WriteDurably(b.path(a.ID), text)
+	if err == nil {
 		return nil
 	}
+	// It may have its name already, and only that is not durable yet.
+	if e := os.Remove(b.path(a.ID)); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		return later(errors.Join(err, e))
+	}
+	return err
+}
+
+// first finishes what waits before another act. Before a drive goes into a bay or out of it no backup
+// may wait: the drive that goes may be the shelf that it needs. And what changes a file or a bay comes
+// after what changed it earlier.
+func (b *Books) first(a Act) error {
 	waits, err := b.settle()
 	if err != nil {
 		return err
 	}
-	if waits.backups {
+	if a.Bay != "" && waits.backups {
 		return fmt.Errorf("%w; nothing was changed: %s", ErrNeeded, strings.Join(append(waits.Waits, waits.Stuck...), "; "))
+	}
+	for _, what := range a.changes() {
+		if slices.Contains(waits.changes, what) {
+			return fmt.Errorf("%s: %w: %s", what, ErrOpen, strings.Join(append(waits.Waits, waits.Stuck...), "; "))
+		}
 	}
 	return nil
 }
 
+// changes are the names of what an act changes.
+func (a *Act) changes() []string {
+	var out []string
+	if a.Bay != "" {
+		out = append(out, "bay "+a.Bay)
+	}
+	for _, f := range a.Files {
+		out = append(out, filepath.Base(f.Name))
+	}
+	return out
+}
+
+// again finishes an act that was cut short. One that was entered has happened, and is not taken back
+// any more.
+func (b *Books) again(a *Act) error {
+	entered, err := b.Store.Entered(a.Entry.ID)
+	if err != nil {
+		return later(err)
+	}
+	return b.finish(a, entered)
+}
+
 // finish does what an act says and was not done yet, and strikes it out.
-func (b *Books) finish(a *Act) error {
+func (b *Books) finish(a *Act, entered bool) error {
 	// 1. Files, which can be taken back.
 	err := b.files(a)
 	if errors.Is(err, ErrKilled) {
 		return err
+	}
+	if err != nil && entered {
+		return later(err)
 	}
 	if err != nil {
 		return errors.Join(err, b.takeBack(a))
@@ -200,7 +255,10 @@ func (b *Books) strike(id string) error {
 	if err := os.Remove(b.path(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%w: %w", ErrLater, err)
 	}
-	return disk.SyncDir(b.dir())
+	// The act is at its end whether or not that its line is gone is durable: one that comes back is
+	// finished once more, which changes nothing.
+	_ = disk.SyncDir(b.dir())
+	return nil
 }
 
 // files moves and writes an act's files, those that are not in their places yet.
@@ -249,8 +307,14 @@ func (b *Books) move(m Move) error {
 	return fmt.Errorf("%s is not there", filepath.Base(from))
 }
 
-// takeBack gives the files of an act that comes to nothing their former names, and strikes it out.
+// takeBack gives the files of an act that comes to nothing their former names and contents, and
+// strikes it out.
 func (b *Books) takeBack(a *Act) error {
+	for _, f := range slices.Backward(a.Files) {
+		if err := b.asBefore(f); err != nil {
+			return fmt.Errorf("%w: it cannot be taken back: %w", ErrLater, err)
+		}
+	}
 	for _, m := range slices.Backward(a.Moves) {
 		if _, err := os.Lstat(b.at(m.From)); err == nil { // it was not moved: what has the other name is another one
 			continue
@@ -262,6 +326,22 @@ func (b *Books) takeBack(a *Act) error {
 	return b.strike(a.ID)
 }
 
+// asBefore gives a file that an act wrote what it held before.
+func (b *Books) asBefore(f File) error {
+	now, err := os.ReadFile(b.at(f.Name))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	case !bytes.Equal(now, f.Data): // it was not written, or is another one meanwhile
+		return nil
+	case f.Former != nil:
+		return disk.WriteDurably(b.at(f.Name), *f.Former)
+	}
+	return os.Remove(b.at(f.Name))
+}
+
 // Settled is what became of acts that had been cut short.
 type Settled struct {
 	At       time.Time
@@ -269,7 +349,8 @@ type Settled struct {
 	Waits    []string // why others could not be finished yet
 	Stuck    []string // why others cannot be finished by themselves
 
-	backups bool // one of those needs a backup
+	backups bool     // one of those needs a backup
+	changes []string // what those change
 }
 
 // Settle finishes the acts that were cut short. It is called at every start, and while any are
@@ -302,9 +383,12 @@ func (b *Books) settle() (*Settled, error) {
 		if a.Entry.Act == trail.ActBackup && a.Backup == "" {
 			err = b.backedUp(&a)
 		} else {
-			err = b.finish(&a)
+			err = b.again(&a)
 		}
-		out.backups = out.backups || err != nil && a.Entry.Backup != ""
+		if err != nil {
+			out.backups = out.backups || a.Entry.Backup != ""
+			out.changes = append(out.changes, a.changes()...)
+		}
 		switch {
 		case err == nil && a.Entry.Text != "":
 			out.Finished = append(out.Finished, a.Entry.Text)
@@ -360,10 +444,14 @@ func (b *Books) Begin(e trail.Entry) error {
 		return err
 	}
 	b.making.Store(e.ID, true)
-	if err := disk.WriteDurably(b.path(e.ID), text); err != nil {
-		return err
+	err = disk.WriteDurably(b.path(e.ID), text)
+	if err == nil {
+		err = b.pass("before the backup is made")
 	}
-	return b.pass("before the backup is made")
+	if err != nil {
+		b.making.Delete(e.ID)
+	}
+	return err
 }
 
 // End implements run.Books: the backup was made and entered, or came to nothing.

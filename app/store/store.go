@@ -264,6 +264,10 @@ type BayChange struct {
 // Doing it again changes nothing.
 func (s *Store) Act(e trail.Entry, b *BayChange) error {
 	return s.inChain(func(tx *gorm.DB) error {
+		there, err := entered(tx, e.ID)
+		if err != nil || there { // it was done
+			return err
+		}
 		if b != nil {
 			if err := b.do(tx); err != nil {
 				return err

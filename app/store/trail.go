@@ -64,11 +64,10 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
 		return err
 	}
 	for _, e := range entries {
-		var n int64
-		if err := tx.Model(&trailEntry{}).Where("id = ?", e.ID).Count(&n).Error; err != nil {
-			return err
-		}
-		if n > 0 {
+		if there, err := entered(tx, e.ID); err != nil || there {
+			if err != nil {
+				return err
+			}
 			continue
 		}
 		line, sealed, err := trail.Seal(e, seq+1, previous, t.Key)
@@ -85,6 +84,15 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
 		seq, previous = sealed.Seq, sealed.Hash
 	}
 	return nil
+}
+
+// Entered tells whether an entry is in the trail.
+func (t *Trail) Entered(id string) (bool, error) { return entered(t.db, id) }
+
+func entered(tx *gorm.DB, id string) (bool, error) {
+	var n int64
+	err := tx.Model(&trailEntry{}).Where("id = ?", id).Count(&n).Error
+	return n > 0, err
 }
 
 // openRun is a run as the database knows it, beside the trail.

@@ -638,7 +638,11 @@ func (s *Server) bringBack(c *gin.Context) {
 		return
 	}
 	defer st.Drive.close()
-	step := plan.Step{Do: plan.BringBack, Record: id}
+	step := plan.Step{Do: plan.BringBack, Record: id, Damaged: strings.TrimSpace(c.PostForm("damaged"))}
+	if len(step.Damaged) > maxReason {
+		s.refuse(c, errors.New("that text is too long; nothing was planned"), where)
+		return
+	}
 	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
 		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: unusedName(st.Steps)}
 	}

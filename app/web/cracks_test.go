@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"net"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -29,39 +31,145 @@ import (
 	"jadetrail/core/trail"
 )
 
-// deeds are acts of the shop that touch more than one of files, database and trail. Each begins
-// on the demo's bench with a file in the dock.
-var deeds = map[string]func(t *testing.T, s *front){
-	"attach": func(t *testing.T, s *front) {
-		s.post(t, "/dock/attach", "file", "waiting.img", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "WAIT-0001")
-		s.wait(t, "dock")
-	},
-	"blank": func(t *testing.T, s *front) {
-		s.post(t, "/dock/blank", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "BLANK-0001", "size", "64 MiB")
-	},
-	"detach":   func(t *testing.T, s *front) { s.post(t, "/dock/detach", "bay", "A") },
-	"evidence": func(t *testing.T, s *front) { s.post(t, "/dock/how", "bay", "A", "read_only", "yes") },
-	"letter": func(t *testing.T, s *front) {
-		s.post(t, "/jobs/J-1042/letter", "partition", "4", "letter", "Q")
-	},
-	"backup": func(t *testing.T, s *front) {
-		s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
-		s.settle(t)
-	},
-	"backup deleted": func(t *testing.T, s *front) {
-		for _, m := range s.backups(t) {
-			s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
-		}
-	},
-	"files restored": func(t *testing.T, s *front) {
-		s.post(t, "/shelf/"+s.backups(t)[0].ID+"/to-folder", "all", "yes")
-		s.wait(t, "shelf")
-	},
-	"no shelf": func(t *testing.T, s *front) { s.post(t, "/dock/no-shelf", "bay", "B") },
+// shopDeed is an act of the shop that touches more than one of files, database and trail. It begins on the
+// demo's bench with a file in the dock.
+type shopDeed struct {
+	before  string                              // the deed that must have been done before
+	do      func(t *testing.T, s *front) string // what it says
+	enters  trail.Act
+	done    func(t *testing.T, s *front, inBay map[string]string) int // how often the files and tables say it was
+	repeats bool                                                      // doing it once more changes no file
 }
 
-// first is what must have been done before a deed can be.
-var first = map[string]string{"backup deleted": "backup", "files restored": "backup"}
+var deeds = map[string]shopDeed{
+	"attach": {enters: trail.ActAttach,
+		do: func(t *testing.T, s *front) string {
+			s.post(t, "/dock/attach", "file", "waiting.img", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "WAIT-0001")
+			return s.wait(t, "dock")
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int { return 1 - s.files(t, "dock/waiting.img") }},
+	"backup": {enters: trail.ActBackup,
+		do: func(t *testing.T, s *front) string {
+			s.post(t, "/jobs/J-1042/back-up", "partition", "4", "kind", "image")
+			return s.settle(t)
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int { return len(s.backups(t)) }},
+	"backup deleted": {enters: trail.ActDeleteBackup, before: "backup",
+		do: func(t *testing.T, s *front) (said string) {
+			for _, m := range s.backups(t) {
+				said += s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
+			}
+			return said
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int { return one(len(s.backups(t)) == 0) }},
+	"blank": {enters: trail.ActAttach,
+		do: func(t *testing.T, s *front) string {
+			return s.post(t, "/dock/blank", "bay", s.freeBay(t), "model", "Quayline 64", "serial", "BLANK-0001", "size", "64 MiB")
+		},
+		done: func(t *testing.T, s *front, inBay map[string]string) int {
+			return one(inBay["blank-0001.img"] != "") + one(inBay["blank-0001-2.img"] != "")
+		}},
+	"compared": {enters: trail.ActCompare,
+		do: func(t *testing.T, s *front) string {
+			s.post(t, "/jobs/J-1042/compare", "partition", "4", "with", "B:1")
+			return s.wait(t, "compare")
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int { return s.files(t, "coverage/*.json") }},
+	"detach": {enters: trail.ActDetach,
+		do: func(t *testing.T, s *front) string { return s.post(t, "/dock/detach", "bay", "A") },
+		done: func(t *testing.T, s *front, _ map[string]string) int {
+			return s.files(t, "dock/tidewater-reception.img")
+		}},
+	"evidence": {enters: trail.ActAttach, repeats: true,
+		do: func(t *testing.T, s *front) string { return s.post(t, "/dock/how", "bay", "A", "read_only", "yes") },
+		done: func(t *testing.T, s *front, _ map[string]string) int {
+			return s.holds("drives/tidewater-reception.img.drive.json", `"read_only": true`)
+		}},
+	"files restored": {enters: trail.ActRestore, before: "backup",
+		do: func(t *testing.T, s *front) string {
+			s.post(t, "/shelf/"+s.backups(t)[0].ID+"/to-folder", "all", "yes")
+			return s.wait(t, "shelf")
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int { return s.files(t, "restored/*") }},
+	"letter": {enters: trail.ActLetter, repeats: true,
+		do: func(t *testing.T, s *front) string {
+			return s.post(t, "/jobs/J-1042/letter", "partition", "4", "letter", "Q")
+		},
+		done: func(t *testing.T, s *front, _ map[string]string) int {
+			return s.holds("drives/tidewater-reception.img.pc.json", `"Q"`)
+		}},
+	"no shelf": {enters: trail.ActShelf, repeats: true,
+		do:   func(t *testing.T, s *front) string { return s.post(t, "/dock/no-shelf", "bay", "B") },
+		done: func(t *testing.T, s *front, _ map[string]string) int { return 1 - s.shelvesIn(t, "B") }},
+	"searched": {enters: trail.ActSearch,
+		do: func(t *testing.T, s *front) string {
+			s.post(t, "/jobs/J-1042/search")
+			return s.settle(t)
+		}, repeats: true,
+		done: func(t *testing.T, s *front, _ map[string]string) int {
+			_, d, err := s.job("J-1042", "", false)
+			if err != nil {
+				return 0 // the drive is never away
+			}
+			defer d.close()
+			k := s.searchedBefore(d)
+			return one(k != nil && k.Reached == k.Size)
+		}},
+	"shelf made": {enters: trail.ActShelf, repeats: true, before: "no shelf",
+		do:   func(t *testing.T, s *front) string { return s.post(t, "/dock/shelf", "bay", "B") },
+		done: func(t *testing.T, s *front, _ map[string]string) int { return s.shelvesIn(t, "B") }},
+	"taken in": {enters: trail.ActTakeIn,
+		do:   func(t *testing.T, s *front) string { return s.send(t, "other.jsonl", otherTrail(t)) },
+		done: func(t *testing.T, s *front, _ map[string]string) int { return s.files(t, "taken-in/*") }},
+}
+
+// one is 1 for true.
+func one(b bool) int { return map[bool]int{true: 1}[b] }
+
+// files are how many files of that name are in the data folder.
+func (s *front) files(t *testing.T, pattern string) int {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(s.data, filepath.FromSlash(pattern)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return len(list)
+}
+
+// holds tells whether a file of the data folder holds a text, as a number.
+func (s *front) holds(name, text string) int {
+	b, _ := os.ReadFile(filepath.Join(s.data, filepath.FromSlash(name)))
+	return one(strings.Contains(string(b), text))
+}
+
+// shelvesIn is 1 where the drive in a bay is a shelf.
+func (s *front) shelvesIn(t *testing.T, bay string) int {
+	t.Helper()
+	db, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var is bool
+	if err := db.QueryRow("SELECT shelf FROM bays WHERE letter = ?", bay).Scan(&is); err != nil {
+		t.Fatal(err)
+	}
+	return one(is)
+}
+
+// otherTrail is the trail of another shop.
+func otherTrail(t *testing.T) []byte {
+	t.Helper()
+	p := filepath.Join(t.TempDir(), "trail.jsonl")
+	if err := (trail.File{Path: p}).Append(trail.Entry{ID: "e-1", Time: time.Unix(1780000000, 0), Who: "Odile Farrow", Act: trail.ActLetter, Text: "Something elsewhere"}); err != nil {
+		t.Fatal(err)
+	}
+	b, err := os.ReadFile(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
 
 func (s *front) backups(t *testing.T) []*shelf.Manifest {
 	t.Helper()
@@ -90,8 +198,8 @@ func (s *front) freeBay(t *testing.T) string {
 // prepare does what must come before a deed.
 func (s *front) prepare(t *testing.T, deed string) {
 	t.Helper()
-	if before := first[deed]; before != "" {
-		deeds[before](t, s)
+	if before := deeds[deed].before; before != "" {
+		deeds[before].do(t, s)
 	}
 }
 
@@ -108,11 +216,17 @@ func (s *front) withWaiting(t *testing.T) {
 	im.Close()
 }
 
-// TestCracks cuts every act short at every place that it passes, by a kill and by a database that
-// is away. After the next start, or once the database is back, it has happened exactly once or not at
-// all, and nothing is blocked or gone: a checker says so that knows only files, tables and trail.
+// faults are what comes between the beginning of an act and its end: a kill, a database that is away,
+// one thing that fails and works when tried again, and everything failing until the next start.
+var faults = []string{"killed", "database away", "one error", "errors from there on"}
+
+var errFailing = &fs.PathError{Op: "write", Path: "a file", Err: syscall.EIO}
+
+// TestCracks has every act fail at every place that it passes, in every way. After the next start, or
+// once the database is back, it has happened exactly once or not at all, what was said of it was so,
+// and nothing is blocked or gone: a checker says so that knows only files, tables and trail.
 func TestCracks(t *testing.T) {
-	cut, places, every := 0, 0, 6
+	cut, places, every := 0, 0, 19
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		every = 1
 	}
@@ -124,58 +238,69 @@ func TestCracks(t *testing.T) {
 			s.withWaiting(t)
 			s.prepare(t, name)
 			s.books.Fault = func(place string) error { passed = append(passed, place); return nil }
-			deeds[name](t, s)
+			deeds[name].do(t, s)
 			s.sound(t, name, name, true)
 			if len(passed) < 3 {
 				t.Fatalf("%s passes only %v", name, passed)
 			}
 		})
 		for i, place := range passed {
-			places++
-			for k, away := range []bool{false, true} {
-				if (2*places+k)%every != 0 {
+			for _, fault := range faults {
+				if places++; places%every != 0 {
 					continue
 				}
 				cut++
-				t.Run(fmt.Sprintf("%s, cut %s, away %v", name, place, away), func(t *testing.T) { cutShort(t, name, i, away) })
+				t.Run(fmt.Sprintf("%s, %s, %s", name, place, fault), func(t *testing.T) { failAt(t, name, i, fault) })
 			}
 		}
 	}
-	t.Logf("%d places, cut short %d times", places, cut)
+	t.Logf("%d places, of which %d were made to fail", places, cut)
 }
 
-// cutShort cuts an act short at the place with that number, and sees what comes of it.
-func cutShort(t *testing.T, name string, place int, away bool) {
+// failAt has an act fail at the place with that number, and sees what comes of it.
+func failAt(t *testing.T, name string, place int, fault string) {
 	s := open(t)
 	s.withWaiting(t)
 	s.prepare(t, name)
 	at := 0
-	var back func()
+	back := func() {}
 	s.books.Fault = func(string) error {
-		switch at++; {
-		case at > place+1 && !away, at == place+1 && !away:
+		at++
+		switch {
+		case at <= place:
+		case fault == "killed":
 			return shop.ErrKilled // it is dead from then on
-		case at == place+1:
+		case fault == "database away" && at == place+1:
 			back = s.takeDatabaseAway(t)
+		case fault == "one error" && at == place+1, fault == "errors from there on":
+			return errFailing
 		}
 		return nil
 	}
-	deeds[name](t, s)
+	said := deeds[name].do(t, s)
 	s.books.Fault = nil
-	if back != nil {
-		back()
+	back()
+	if fault == "one error" { // the application goes on
+		s.get(t, "/")
+	} else {
+		again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
+		if err != nil {
+			t.Fatalf("the next start: %v", err)
+		}
+		again.Close()
 	}
-	again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
-	if err != nil {
-		t.Fatalf("the next start: %v", err)
-	}
-	again.Close()
-	if n := again.books.Waiting(); n > 0 {
+	if n := s.books.Waiting(); n > 0 {
 		t.Errorf("%d acts are still open", n)
 	}
-	s.sound(t, "after the next start", name, false)
+	s.sound(t, "afterwards", name, false)
+	if strings.Contains(said, errFailing.Error()) {
+		later := strings.Contains(strings.ToLower(said), shop.ErrLater.Error())
+		if n := deeds[name].done(t, s, s.inBays(t, "afterwards")); n != one(later) {
+			t.Errorf("it happened %d times, and what was said is %.2000s", n, said)
+		}
+	}
 	// Nothing is blocked: the same can be done now, or was done.
-	deeds[name](t, s)
+	deeds[name].do(t, s)
 	s.sound(t, "done again", name, true)
 }
 
@@ -198,10 +323,8 @@ func (s *front) takeDatabaseAway(t *testing.T) func() {
 	}
 }
 
-// sound checks the shop from its files, tables and trail alone: every drive is in one bay or in the
-// dock, whole with what belongs to it; what was done stands in the trail once, and nothing that was
-// not done stands there.
-func (s *front) sound(t *testing.T, how, deed string, done bool) {
+// inBays are the bays of the drives that are in one, each there and in no second one.
+func (s *front) inBays(t *testing.T, how string) map[string]string {
 	t.Helper()
 	db, err := sql.Open("mysql", s.owner)
 	if err != nil {
@@ -227,6 +350,15 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 			t.Errorf("%s: the drive of bay %s is not there", how, letter)
 		}
 	}
+	return inBay
+}
+
+// sound checks the shop from its files, tables and trail alone: every drive is in one bay or in the
+// dock, whole with what belongs to it; what was done stands in the trail once, and nothing that was
+// not done stands there.
+func (s *front) sound(t *testing.T, how, deed string, done bool) {
+	t.Helper()
+	inBay := s.inBays(t, how)
 	list, err := filepath.Glob(filepath.Join(s.data, "drives", "*.img*"))
 	if err != nil {
 		t.Fatal(err)
@@ -238,6 +370,11 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 		}
 	}
 	acts := map[string]int{}
+	db, err := sql.Open("mysql", s.owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
 	lines, err := db.Query("SELECT line FROM trail_entries")
 	if err != nil {
 		t.Fatal(err)
@@ -258,27 +395,9 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 	if _, beside := os.Stat(filepath.Join(s.data, "dock", "waiting.img.drive.json")); (beside == nil) != (waits == nil) {
 		t.Errorf("%s: the drive lies in the dock: %v, and what it is: %v", how, waits == nil, beside == nil)
 	}
-	_, out := os.Stat(filepath.Join(s.data, "dock", "tidewater-reception.img"))
-	shelved := s.backups(t)
-	restored, err := filepath.Glob(filepath.Join(s.data, "restored", "*"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var isShelf bool
-	if err := db.QueryRow("SELECT shelf FROM bays WHERE letter = 'B'").Scan(&isShelf); err != nil {
-		t.Fatal(err)
-	}
-	facts, _ := os.ReadFile(filepath.Join(s.data, "drives", "tidewater-reception.img.pc.json"))
-	identity, _ := os.ReadFile(filepath.Join(s.data, "drives", "tidewater-reception.img.drive.json"))
-	count := func(b bool) int { return map[bool]int{true: 1}[b] }
-	was := map[string]int{ // that it happened, as the files have it
-		"attach": count(waits != nil), "blank": count(inBay["blank-0001.img"] != "") + count(inBay["blank-0001-2.img"] != ""), "detach": count(out == nil),
-		"evidence": count(strings.Contains(string(identity), `"read_only": true`)), "letter": count(strings.Contains(string(facts), `"Q"`)), "backup": len(shelved),
-		"backup deleted": count(len(shelved) == 0), "files restored": len(restored), "no shelf": count(!isShelf),
-	}[deed]
-	entered := acts[map[string]string{"attach": "attach", "blank": "attach", "detach": "detach", "evidence": "attach", "letter": "letter", "backup": "back-up", "backup deleted": "delete-backup", "files restored": "restore", "no shelf": "shelf"}[deed]]
-	repeats := deed == "evidence" || deed == "letter" || deed == "no shelf" // doing it once more changes no file
-	if was != entered && !(repeats && was == 1 && entered >= 1) {
+	d := deeds[deed]
+	was, entered := d.done(t, s, inBay), acts[string(d.enters)]
+	if was != entered && !(d.repeats && was == 1 && entered >= 1) {
 		t.Errorf("%s: it happened %d times, and is entered %d times", how, was, entered)
 	}
 	if done && was == 0 {
@@ -323,7 +442,7 @@ func TestDetachInTheWay(t *testing.T) {
 		os.Remove(inTheWay)
 		s.sound(t, name, "detach", false)
 	}
-	deeds["detach"](t, s)
+	deeds["detach"].do(t, s)
 	s.sound(t, "with nothing in the way", "detach", true)
 }
 
@@ -342,7 +461,7 @@ func TestGoneImage(t *testing.T) {
 // entered, was cut short: the drive stays until the backup is gone, and goes then.
 func TestShelfStays(t *testing.T) {
 	s := open(t)
-	deeds["backup"](t, s)
+	deeds["backup"].do(t, s)
 	cut := errors.New("cut")
 	s.books.Fault = func(place string) error {
 		if place == "after the database" {
@@ -350,7 +469,7 @@ func TestShelfStays(t *testing.T) {
 		}
 		return nil
 	}
-	deeds["backup deleted"](t, s)
+	deeds["backup deleted"].do(t, s)
 	if len(s.backups(t)) != 1 {
 		t.Fatal("the backup was deleted")
 	}
@@ -567,7 +686,7 @@ func TestThereAtOnce(t *testing.T) {
 		}
 		return nil
 	}
-	deeds["detach"](t, s)
+	deeds["detach"].do(t, s)
 	if s.books.Waiting() != 1 {
 		t.Fatal("nothing waits")
 	}

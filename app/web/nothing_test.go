@@ -236,8 +236,8 @@ func TestNothingLeftInTheShop(t *testing.T) {
 // they go with the partition, not with its number, whether its backup is still there or not.
 func TestRestoredGoWithTheirPartition(t *testing.T) {
 	s := open(t)
-	deeds["backup"](t, s)
-	deeds["files restored"](t, s)
+	deeds["backup"].do(t, s)
+	deeds["files restored"].do(t, s)
 	of := func(change func(p *layout.Span)) int {
 		t.Helper()
 		_, d, err := s.job("J-1042", "", false)
@@ -268,7 +268,7 @@ func TestRestoredGoWithTheirPartition(t *testing.T) {
 		}
 	}
 	check("with its backup")
-	deeds["backup deleted"](t, s)
+	deeds["backup deleted"].do(t, s)
 	check("without its backup")
 	// Of an older one nobody noted the partition: its number must do.
 	if err := os.RemoveAll(s.folder(originsFolder)); err != nil {

@@ -27,7 +27,7 @@ type recordView struct {
 	Way      string
 	Can      bool
 	Obstacle string
-	Kept     string
+	Damage   string   // why it needs a reason to come back, "" where it needs none
 	Over     []string // what lies over its place now
 	Compared *shelf.Compared
 	Back     *trail.Entry // when it was brought back
@@ -130,19 +130,13 @@ func (s *Server) standing(v *recordView) error {
 		}
 	}
 	f := facts.Records[v.Rec.ID]
-	v.Kept = "The first or last megabyte at its place is not what it was: something has written there."
-	if f.Kept {
-		v.Kept = "The first and last megabyte at its place are to the byte what they were."
-	}
-	if v.Rec.Erased {
-		v.Kept = ""
-	}
+	o := s.options(st.Drive, st.Job, "")
 	if f.Backup != "" {
-		m, err := s.shelf().Load(f.Backup)
+		m, err := o.Shelf.Load(f.Backup)
 		if err != nil {
 			return err
 		}
-		cmp, err := shelf.Compare(disk.NewWindow(st.Drive.im, v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector), v.Rec.Span.Bytes), m)
+		cmp, err := o.Shelf.Compare(disk.NewWindow(st.Drive.im, v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector), v.Rec.Span.Bytes), m)
 		if err != nil {
 			return err
 		}
@@ -156,16 +150,12 @@ func (s *Server) standing(v *recordView) error {
 		}
 	}
 	if v.start = v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.im.Size() {
-		var alike [][2]disk.Bytes
-		if v.Compared != nil {
-			alike = v.Compared.Alike
-		}
-		stand, err := run.StandOf(s.options(st.Drive, st.Job, ""), st.Drive.sv, v.Rec, alike)
+		today, err := run.StandOf(o, st.Drive.sv, v.Rec, v.Compared)
 		if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 			return err
 		}
 		if err == nil {
-			v.Stand = drawStand(stand, v.start, v.Rec.Span.Bytes, true)
+			v.Stand = drawStand(today.Stand, v.start, v.Rec.Span.Bytes, true)
 		}
 	}
 	col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{step})[0]
@@ -173,8 +163,11 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = col.Obstacles[0].Text
 		return nil
 	}
+	if o := col.Damage(); o != nil {
+		v.Damage = o.Text
+	}
 	v.Can, v.Way = true, map[plan.Place]string{
-		plan.InPlace:    "Its place is free and holds what it held: the entry goes back to the byte, with the same ids. Nothing else is written.",
+		plan.InPlace:    "Its place is free: the entry goes back to the byte, with the same ids. It comes back " + col.Detail + ".",
 		plan.FromBackup: "It is rebuilt " + col.Detail + ".",
 	}[col.Place]
 	return nil

@@ -122,6 +122,12 @@ func (s *Server) changeStep(c *gin.Context) {
 		if err != nil {
 			return nil, "", err
 		}
+		if _, there := c.GetPostForm("damaged"); there && steps[i].Do == plan.BringBack {
+			if err := acceptDamage(steps[i:i+1], strings.TrimSpace(c.PostForm("damaged"))); err != nil {
+				return nil, "", err
+			}
+			return steps, st.titleOf(i) + ", damaged", nil
+		}
 		x, text := &steps[i], strings.TrimSpace(c.PostForm("amount"))
 		if text == "" || len(text) > 100 {
 			return nil, "", errors.New("it does not say how much; the plan is as it was")

@@ -46,6 +46,35 @@ type gateView struct {
 	Places  []placeRow
 	Box     workBox
 	PC      *pcGate
+	Back    []comesBack
+}
+
+// comesBack is a step that brings a partition back of which something is gone.
+type comesBack struct {
+	Step   int // from 1
+	Title  string
+	Texts  []string
+	Reason string // why all the same, "" while that is asked for
+}
+
+// damaged lists the steps that bring something back damaged.
+func (st *jobState) damaged() []comesBack {
+	var out []comesBack
+	for i, c := range st.Columns {
+		x := comesBack{Step: i + 1, Title: c.Title, Reason: strings.TrimSpace(c.Step.Damaged)}
+		if o := c.Damage(); o != nil {
+			x.Texts = append(x.Texts, o.Text)
+		}
+		for _, n := range c.Notes {
+			if n.Code == plan.WrongContents {
+				x.Texts = append(x.Texts, n.Text)
+			}
+		}
+		if len(x.Texts) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // pcGate is the PC as it is now and as the plan leaves it.
@@ -82,7 +111,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		return
 	}
 	v.Places = placeRows(sh, list)
-	v.Rows, v.PC = st.touched(list), st.pcGate()
+	v.Rows, v.PC, v.Back = st.touched(list), st.pcGate(), st.damaged()
 	erasing, err := s.erasing(st)
 	if err != nil {
 		s.fail(c, err)
@@ -98,6 +127,11 @@ func (s *Server) safeguardPage(c *gin.Context) {
 			v.Missing++
 		}
 		v.Asks += len(r.Asks)
+	}
+	for _, b := range v.Back {
+		if b.Reason == "" {
+			v.Asks++
+		}
 	}
 	at := fmt.Sprintf("/jobs/%s?bay=%s", st.Job.Number, st.Drive.Bay)
 	s.render(c, 200, "safeguard", page{Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v, Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}}})

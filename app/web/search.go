@@ -434,8 +434,12 @@ func (s *Server) findPage(c *gin.Context) {
 	}
 	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Busy: st.Busy || st.Pending != nil}
 	sec := d.sv.Layout.Sector
-	stand := f.Stand(d.im, d.sv)
-	v.Stand = drawStand(stand, f.Start.Offset(sec), f.Bytes, false)
+	stand, err := run.FindStands(s.options(d, st.Job, ""), d.sv, f)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	v.Stand = drawStand(stand, f.Start.Offset(sec), f.Bytes, stand.Untouched > 0)
 	if f.Ghost {
 		v.Word = "ghost"
 	}
@@ -446,7 +450,10 @@ func (s *Server) findPage(c *gin.Context) {
 			return
 		}
 	}
-	v.Ways, v.No = st.waysBack(f)
+	if v.Ways, v.No, err = s.waysBack(st, f); err != nil {
+		s.fail(c, err)
+		return
+	}
 	v.Box = boxOf(v.Job, v.Bay, st.Work)
 	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
 		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
@@ -455,9 +462,13 @@ func (s *Server) findPage(c *gin.Context) {
 
 // waysBack are the ways to bring a find back, with the letter that is expected of it, where one
 // partition is missing of which the PC knows the letter.
-func (st *jobState) waysBack(f *seek.Find) ([]plan.Back, []plan.Obstacle) {
+func (s *Server) waysBack(st *jobState, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
 	facts, l := st.Facts, st.Drive.sv.Layout
-	facts.Finds = map[disk.LBA]plan.Found{f.Start: run.AsFound(st.Drive.im, st.Drive.sv, f)}
+	found, err := run.AsFound(s.options(st.Drive, st.Job, ""), st.Drive.sv, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: found}
 	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
 	var then []plan.Step
 	if st.Drive.PC != nil {
@@ -468,7 +479,24 @@ func (st *jobState) waysBack(f *seek.Find) ([]plan.Back, []plan.Obstacle) {
 			then = append(then, plan.Step{Do: plan.Letter, Partition: step.As, Letter: gone[0].Letter})
 		}
 	}
-	return plan.WaysBack(l, facts, step, then...)
+	ways, no := plan.WaysBack(l, facts, step, then...)
+	return ways, no, nil
+}
+
+// errNoReason tells that a partition would come back damaged, and nobody said why.
+var errNoReason = errors.New("it does not come back whole; say why it is to come back all the same. Nothing was planned")
+
+// acceptDamage gives the steps that bring something back the reason why it comes back damaged.
+func acceptDamage(steps []plan.Step, reason string) error {
+	if reason == "" || len(reason) > maxReason {
+		return errNoReason
+	}
+	for i := range steps {
+		if steps[i].Do == plan.BringBack {
+			steps[i].Damaged = reason
+		}
+	}
+	return nil
 }
 
 // findFiles lists the files of a find, those first that are not whole, and compares the list
@@ -579,9 +607,17 @@ func (s *Server) planFind(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	ways, _ := st.waysBack(f)
+	ways, _, err := s.waysBack(st, f)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
 	i, err := strconv.Atoi(c.PostForm("way"))
+	if reason := strings.TrimSpace(c.PostForm("damaged")); err == nil && i >= 0 && i < len(ways) && ways[i].Damage != nil {
+		err = acceptDamage(ways[i].Steps, reason)
+	}
 	switch {
+	case errors.Is(err, errNoReason):
 	case err != nil || i < 0 || i >= len(ways):
 		err = errors.New("that way is not there any more; look at the drive as it is now. Nothing was planned")
 	case st.Elsewhere:

@@ -87,9 +87,8 @@ func (s *Server) takeIn(c *gin.Context) {
 			act.Files = append(act.Files, shop.File{Name: filepath.Join("records", id, part), Data: x})
 		}
 	}
-	err = s.books.Do(act)
-	if err != nil {
-		refuse(err)
+	if err := s.books.Do(act); err != nil {
+		s.refuse(c, fmt.Errorf("%s: %w", path.Base(f.Filename), err), "/trail")
 		return
 	}
 	s.say(c, "sound", e.Text+".", "/trail")

@@ -409,9 +409,9 @@ func verifyBackupCmd() *cobra.Command {
 func bringBackCmd() *cobra.Command {
 	var p places
 	var asJSON bool
-	var record, pcPath string
+	var record, pcPath, damaged string
 	var find int64
-	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA) [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
+	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA) [--damaged REASON] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (record == "") == (find == 0) {
 				return errUse{errors.New("name the record with --record, or the first sector of what a search has found with --find")}
@@ -430,11 +430,13 @@ func bringBackCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			step.Damaged = damaged
 			o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{step}}
 			return carryOut(cmd.Context(), o, asJSON)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().StringVar(&damaged, "damaged", "", "why it comes back although something else lies in place of some of it")
 	c.Flags().StringVar(&record, "record", "", "record of the deletion")
 	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")

@@ -47,8 +47,8 @@ type Image struct {
 // Given is what a step needs beside the drive.
 type Given struct {
 	Gone map[string]Gone
-	// Found is what of a lost partition's own structures is written anew from their copies,
-	// before it comes back.
+	// Found is what of a partition is written anew before it comes back: from copies of its own
+	// structures, or as its record kept it.
 	Found []seek.Repair
 	Now   time.Time
 	// Files are on their way into the volume, from the script's source of this name.
@@ -89,7 +89,7 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 			d.Script, err = found(sv, col, g)
 			break
 		}
-		d.Script, err = bringBack(sv, col, g.Gone[col.Step.Record])
+		d.Script, err = bringBack(sv, col, g)
 	case plan.Create, plan.Rebuild:
 		d.Script, err = create(sv, col, g)
 	case plan.Retag:
@@ -195,15 +195,20 @@ func found(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
 	if !ok {
 		return nil, fmt.Errorf("%w: the partition that comes back is not in the plan", ErrCannot)
 	}
-	var s script.Script
-	for _, r := range g.Found {
+	s := putBack(sv, p, g.Found)
+	set, err := entered(sv, p)
+	return append(s, set...), err
+}
+
+// putBack writes what of a partition is known from elsewhere, before it has its entry.
+func putBack(sv *survey.Survey, p *layout.Span, known []seek.Repair) (s script.Script) {
+	for _, r := range known {
 		s.Put(p.Start.Offset(sv.Layout.Sector)+r.Off, r.Data)
 	}
 	if len(s) > 0 {
-		s.Barrier("damaged parts of it rebuilt from their copies")
+		s.Barrier("damaged parts of it rebuilt from what was kept of them")
 	}
-	set, err := entered(sv, p)
-	return append(s, set...), err
+	return s
 }
 
 // entered puts the entry of a new partition into the table.
@@ -478,12 +483,13 @@ func shrink(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 
 // bringBack fills the place from the backup when the contents must come from
 // there, and then puts the entry back into the table.
-func bringBack(sv *survey.Survey, col plan.Column, g Gone) (script.Script, error) {
+func bringBack(sv *survey.Survey, col plan.Column, given Given) (script.Script, error) {
+	g := given.Gone[col.Step.Record]
 	p, ok := col.Layout.Find(col.Number)
 	if !ok || len(g.Entry) < 16 {
 		return nil, fmt.Errorf("%w: its record is not there", ErrCannot)
 	}
-	var s script.Script
+	s := putBack(sv, p, given.Found)
 	if col.Place == plan.FromBackup {
 		if g.Backup == nil || g.Raw == nil || g.Backup.Bytes != p.Bytes || g.Backup.From.Sector != sv.Layout.Sector {
 			return nil, fmt.Errorf("%w: the backup is not of this partition, or is gone", ErrCannot)

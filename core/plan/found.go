@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,9 +20,8 @@ type Found struct {
 	Doubtful string
 	// Mend says what of it is rebuilt from a copy, "" for nothing.
 	Mend string
-	// Wrong are the files in whose place something else lies now: they come back with wrong
-	// contents.
-	Wrong []string
+	// Stand is how its place stands.
+	Stand Stand
 }
 
 // typeOf is the type that a partition with a volume of a kind has, where nothing tells.
@@ -109,13 +109,8 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	if x.Doubtful != "" {
 		c.Notes = append(c.Notes, *obstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
 	}
-	if n := len(x.Wrong); n > 0 {
-		text := strings.Join(x.Wrong[:min(n, 20)], ", ")
-		if n > 20 {
-			text += fmt.Sprintf(" and %d more", n-20)
-		}
-		c.Notes = append(c.Notes, *obstacle(WrongContents, fmt.Sprintf("%d %s of %s had something else in place, with wrong contents then: %s.", n, map[bool]string{true: "file", false: "files"}[n == 1], p.Title(), text)))
-	}
+	c.Detail += "; " + x.Stand.Words()
+	accepted(c, &p, &x.Stand)
 	c.Number, c.Layout = p.Number, l.With(append(l.Partitions(), p))
 }
 
@@ -160,6 +155,8 @@ type Back struct {
 	Title string
 	Steps []Step
 	Price Price
+	// Damage is what a reason is asked for, nil where nothing of it is known to be gone.
+	Damage *Obstacle
 }
 
 // WaysBack works out ways to bring a find back: at once where its place is free, else after
@@ -180,7 +177,11 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 				return false
 			}
 		}
-		ways = append(ways, Back{title, steps, PriceOf(l, cols, f)})
+		way := Back{Title: title, Steps: steps, Price: PriceOf(l, cols, f)}
+		for _, c := range cols {
+			way.Damage = cmp.Or(way.Damage, c.Damage())
+		}
+		ways = append(ways, way)
 		return true
 	}
 	if try("Put it back into the table") || !ok || x.Ghost {

@@ -25,7 +25,7 @@ func TestBringBackFound(t *testing.T) {
 	corner := at(last.End+1-gib, 12*gib, "Corner")
 	far := at(spanOf(l, 3).Start+gib, 10*gib, "Inside")
 	facts := Facts{NewIDs: standIns(), NewID: standIns()[0], Finds: map[disk.LBA]Found{
-		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt", Wrong: []string{"a", "b"}}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
+		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt", Stand: Stand{Used: 9 * disk.MiB, Taken: disk.MiB, Untouched: 8 * disk.MiB, Wrong: []string{"a", "b"}}}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
 	}}
 	back := func(n disk.LBA) Step { return Step{Do: BringBack, Find: n, Told: n.Offset(512)} }
 	cols := Lay(l, facts, []Step{back(free.Start)})
@@ -49,6 +49,11 @@ func TestBringBackFound(t *testing.T) {
 	var titles []string
 	for _, w := range ways {
 		titles = append(titles, w.Title)
+	}
+	for _, w := range ways {
+		if w.Damage == nil || !strings.Contains(w.Damage.Text, "2 files have wrong contents then: a, b.") {
+			t.Errorf("%s asks for no reason: %+v", w.Title, w.Damage)
+		}
 	}
 	if got := strings.Join(titles, "; "); len(no) != 0 || !strings.Contains(got, "ake ") || !strings.Contains(got, "then put it back") {
 		t.Errorf("%q, %+v", got, no)

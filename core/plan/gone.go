@@ -35,7 +35,7 @@ func StillFree(l *layout.Layout, gone []Gone) []Gone {
 func overGone(c *Column, gone []Gone) []Gone {
 	left := StillFree(c.Layout, gone)
 	for _, g := range gone {
-		if slices.ContainsFunc(left, func(x Gone) bool { return x.Record == g.Record && x.Find == g.Find }) || c.Step.Do == BringBack && (g.Record != "" && c.Step.Record == g.Record || g.Find != 0 && c.Step.Find == g.Find) {
+		if slices.ContainsFunc(left, func(x Gone) bool { return x.Record == g.Record && x.Find == g.Find }) || c.bringsBack(g) {
 			continue
 		}
 		if g.Find != 0 {
@@ -51,4 +51,17 @@ func overGone(c *Column, gone []Gone) []Gone {
 		c.Notes = append(c.Notes, *obstacle(OverRecord, text+".", c.Number))
 	}
 	return left
+}
+
+// bringsBack tells that a step brings a partition back, as the record or find has it or as another one
+// has it that is of the same place.
+func (c *Column) bringsBack(g Gone) bool {
+	if c.Step.Do != BringBack {
+		return false
+	}
+	if g.Record != "" && c.Step.Record == g.Record || g.Find != 0 && c.Step.Find == g.Find {
+		return true
+	}
+	p, ok := c.Layout.Find(c.Number)
+	return ok && p.Start == g.Span.Start && p.End == g.Span.End
 }

@@ -15,7 +15,7 @@ func TestOverRecords(t *testing.T) {
 	recovery, _ := l.Find(4)
 	oem, _ := l.Find(6)
 	l = l.With(slices.DeleteFunc(l.Partitions(), func(p layout.Span) bool { return p.Number == 4 || p.Number == 6 }))
-	f := Facts{Records: map[string]Record{"d-1": {Span: *recovery, Kept: true}}, Gone: []Gone{
+	f := Facts{Records: map[string]Record{"d-1": {Span: *recovery, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}}, Gone: []Gone{
 		{Record: "d-1", Span: *recovery, Backup: true},
 		{Record: "d-2", Span: *oem},
 		{Record: "d-3", Span: part(9, 300*disk.MiB, disk.GiB, layout.Data, volume.NTFS)}, // C: lies there now

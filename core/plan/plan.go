@@ -362,12 +362,13 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 		p.UniqueID = f.NewID
 	}
 	switch {
-	case free && r.Kept:
-		c.Place, c.Detail = InPlace, "at its own place"
+	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(c.Step.Damaged) != ""):
+		c.Place, c.Detail = InPlace, "at its own place; "+r.Stand.Words()
+		accepted(c, &p, r.Stand)
 	case r.Backup == "":
 		why := "its place is taken"
 		if free {
-			why = "its place has been written over"
+			why = "its record kept nothing of its contents, or is one of another drive"
 		}
 		c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
 		return

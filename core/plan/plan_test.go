@@ -140,13 +140,13 @@ func TestBringBack(t *testing.T) {
 		want Place
 		code string
 	}{
-		{"free and kept", after, Record{Span: *gone, Kept: true}, InPlace, ""},
+		{"free and kept", after, Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}, InPlace, ""},
 		{"written over, no backup", after, Record{Span: *gone}, "", "nowhere-to-go"},
 		{"written over, backup", after, Record{Span: *gone, Backup: "b"}, FromBackup, ""},
-		{"taken, backup", grown, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
-		{"taken, no backup", grown, Record{Span: *gone, Kept: true}, "", "nowhere-to-go"},
-		{"no free entry", func() *layout.Layout { full := *l; full.Slots = 6; return &full }(), Record{Span: *gone, Kept: true, Backup: "b"}, "", "table-full"},
-		{"already there", l, Record{Span: *gone, Kept: true, Backup: "b"}, FromBackup, ""},
+		{"taken, backup", grown, Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}, Backup: "b"}, FromBackup, ""},
+		{"taken, no backup", grown, Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}, "", "nowhere-to-go"},
+		{"no free entry", func() *layout.Layout { full := *l; full.Slots = 6; return &full }(), Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}, Backup: "b"}, "", "table-full"},
+		{"already there", l, Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}, Backup: "b"}, FromBackup, ""},
 	} {
 		col := Lay(c.l, Facts{Records: map[string]Record{"r": c.r}, NewID: "new"}, []Step{{Do: BringBack, Record: "r"}})[0]
 		if col.Place != c.want || codes(col.Obstacles) != c.code {

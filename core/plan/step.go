@@ -62,7 +62,9 @@ type Step struct {
 	// the drive, in bytes, what tells of it lies.
 	Find disk.LBA   `json:"find,omitempty"`
 	Told disk.Bytes `json:"told_at,omitempty"`
-	Keep int        `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
+	// Damaged is why a partition comes back although something else lies in place of some of it.
+	Damaged string `json:"damaged,omitempty"`
+	Keep    int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
 	// Backups is what becomes of the backups of a partition that is erased: kept, or
 	// with "delete" taken away too.
 	Backups string `json:"backups,omitempty"`
@@ -244,6 +246,7 @@ const (
 	RecordAltered  Code = "record-altered"
 	Doubted        Code = "doubtful"
 	WrongContents  Code = "wrong-contents"
+	NotKnown       Code = "not-known"
 	TooLarge       Code = "too-large"
 	TooSmall       Code = "too-small"
 	HasVolumes     Code = "has-volumes"
@@ -263,6 +266,7 @@ const (
 	BackupMissing  Code = "backup-missing"
 	WaiverMissing  Code = "waiver-missing"
 	LeadMissing    Code = "lead-missing"
+	DamageMissing  Code = "damage-missing"
 	NotParked      Code = "not-parked"
 	NotInOrder     Code = "not-in-order"
 	NoSystem       Code = "no-system"
@@ -317,9 +321,9 @@ type Record struct {
 	Span layout.Span
 	// Altered tells that it is not as it was entered in the trail: nothing is done on its word.
 	Altered bool
-	// Kept tells that the place still holds the first and last megabyte that the
-	// record kept.
-	Kept bool
+	// Stand is how its place stands, nil where it is on another drive or the record kept no
+	// contents.
+	Stand *Stand
 	// Backup from which the partition can be rebuilt, empty for none.
 	Backup string
 }

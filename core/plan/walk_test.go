@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 )
 
@@ -13,7 +14,7 @@ func TestWalkBack(t *testing.T) {
 	facts := func() Facts {
 		f := Facts{NewIDs: standIns(), NewID: standIns()[0], Records: map[string]Record{}, Lead: true}
 		for _, p := range then.Partitions() {
-			f.Records["r-"+p.UniqueID] = Record{Span: p, Kept: true}
+			f.Records["r-"+p.UniqueID] = Record{Span: p, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}
 		}
 		return f
 	}

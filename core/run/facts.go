@@ -33,7 +33,7 @@ func Facts(o Options, sv *survey.Survey, steps []plan.Step) (plan.Facts, error) 
 			g.r.Close()
 		}
 	}()
-	return gatherFacts(o, sv, steps, kept)
+	return gatherFacts(o, sv, steps, kept, nil)
 }
 
 // altered tells that a record is not as the trail entered it, or not whole.
@@ -51,8 +51,10 @@ func altered(o Options, rec *trail.Record, hash string) (bool, error) {
 	return false, err
 }
 
-// gatherFacts is Facts; what it gathers of backups is kept, open, in gathered.
-func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering) (plan.Facts, error) {
+// gatherFacts is Facts; what it gathers of backups is kept, open, in gathered. Where compared is not nil,
+// the places of records are compared with their backups, which reads all of both, and what that shows
+// is kept there.
+func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering, compared map[string]*shelf.Compared) (plan.Facts, error) {
 	dev, facts, sh, recs := o.Dev, o.PC, o.Shelf, o.Records
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	if err := sv.Table.Writable(); err != nil {
@@ -165,13 +167,20 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			f.Records[s.Record] = r
 			continue
 		}
-		if rec.Drive.DiskID == l.DiskID {
-			if r.Kept, err = recs.Kept(rec, dev); err != nil {
+		m := forRecord(rec, backups)
+		if m != nil {
+			r.Backup = m.ID
+		}
+		if rec.Drive.DiskID == l.DiskID && !rec.Erased {
+			at := asItIs(o, sv)
+			if compared != nil && m != nil {
+				if err := at.compare(o, rec, m, compared); err != nil {
+					return f, err
+				}
+			}
+			if r.Stand, _, err = at.standing(o, rec, compared[rec.ID]); err != nil {
 				return f, err
 			}
-		}
-		if m := forRecord(rec, backups); m != nil {
-			r.Backup = m.ID
 		}
 		f.Records[s.Record] = r
 	}
@@ -189,7 +198,9 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			return f, err
 		}
 		if err == nil {
-			f.Finds[s.Find] = AsFound(dev, sv, x)
+			if f.Finds[s.Find], err = AsFound(o, sv, x); err != nil {
+				return f, err
+			}
 		}
 	}
 	for _, rec := range of {
@@ -221,24 +232,38 @@ func Hints(of []*trail.Record) []seek.Hint {
 }
 
 // AsFound is what a plan must know of a find.
-func AsFound(dev disk.Device, sv *survey.Survey, x *seek.Find) plan.Found {
+func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	p := x.Span()
 	p.Role = survey.RoleOf(p.TypeID, x.Volume())
 	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
 	}
-	if x.Volume() == nil || len(x.Over) == 0 {
+	s, err := FindStands(o, sv, x)
+	if err != nil {
+		return out, err
+	}
+	out.Stand = standOfFind(s, x, sv.Layout.Sector)
+	return out, nil
+}
+
+// standOfFind is what a plan must know of a find's place. Its files are looked at where something has
+// taken some of it, as far as they can be listed.
+func standOfFind(s *seek.Stand, x *seek.Find, sector disk.Bytes) plan.Stand {
+	out := plan.Stand{Used: s.Used, Untouched: s.Untouched, Taken: s.Taken, Unknown: s.Unknown, Whole: s.Whole}
+	if s.Taken == 0 {
 		return out
 	}
-	stand := x.Stand(dev, sv)
-	_ = walk(x.Volume(), func(v volume.File) error { // as far as it can be walked
-		if v.Kind == volume.Plain && v.Stream == "" && stand.File(v, x.Start.Offset(sv.Layout.Sector)).State == seek.Taken {
-			out.Wrong = append(out.Wrong, v.Path)
-		}
-		return nil
-	})
-	slices.Sort(out.Wrong)
+	var files []volume.File
+	if x.Volume() != nil {
+		out.Partly = walk(x.Volume(), func(v volume.File) error {
+			if v.Kind == volume.Plain {
+				files = append(files, v)
+			}
+			return nil
+		}) != nil
+	}
+	ofFiles(&out, s, files, x.Start.Offset(sector))
 	return out
 }
 

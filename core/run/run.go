@@ -196,6 +196,7 @@ type prepared struct {
 	moved bool
 
 	gathered map[string]*gathering
+	compared map[string]*shelf.Compared // places of records with their backups
 	promised *promised
 	// sound tells of the volumes that steps touch whether they check sound as they are then;
 	// checked gives the same of all volumes as they were before.
@@ -344,8 +345,8 @@ func prepare(o Options) (*prepared, error) {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}
 	}
-	p := &prepared{before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, sound: map[int]bool{}, promised: newPromised(o.Dev, now)}
-	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered)
+	p := &prepared{before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, compared: map[string]*shelf.Compared{}, sound: map[int]bool{}, promised: newPromised(o.Dev, now)}
+	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered, p.compared)
 	for _, g := range p.gathered {
 		p.close = append(p.close, g.r.Close)
 	}
@@ -558,57 +559,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			}
 		}
 	case plan.BringBack:
-		if c.Step.Find != 0 {
-			x, err := Find(o, p.over, p.sv, c.Step.Find, c.Step.Told)
-			if errors.Is(err, ErrNoFind) {
-				return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
-			}
-			if err != nil {
-				return err
-			}
-			given.Found, e.Record = x.Repairs(), x.Record
-			if x.Mend != "" && !strings.Contains(e.Text, x.Mend) { // its place was not free before
-				e.Text += "; " + x.Mend
-			}
-			e.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " "))
-			for _, n := range c.Notes {
-				if n.Code == plan.WrongContents {
-					e.Text += " " + n.Text
-				}
-			}
-			break
-		}
-		rec, _, err := o.Records.Load(c.Step.Record)
-		if err != nil {
+		if err := p.back(o, i, c, facts, &e, &given); err != nil {
 			return err
 		}
-		e.Record = rec.ID
-		g := compile.Gone{Entry: rec.Entry}
-		for _, t := range rec.TableBefore {
-			g.Table = append(g.Table, t.Data)
-		}
-		if id := facts.Records[rec.ID].Backup; id != "" {
-			m, err := o.Shelf.Load(id)
-			if err != nil {
-				return err
-			}
-			e.Backup = id
-			if c.Place == plan.FromBackup {
-				r, err := o.Shelf.Reader(m)
-				if err != nil {
-					return err
-				}
-				p.close = append(p.close, r.Close)
-				p.sources[id], g.Backup, g.Raw = r, m, r
-				p.meta.Backups = append(p.meta.Backups, id)
-			} else if e.Text, err = compared(e.Text, o.Dev, rec, m); err != nil {
-				return err
-			}
-		}
-		if c.Place == plan.InPlace && e.Backup == "" {
-			e.Text += "; its first and last megabyte are as they were kept, of the rest nothing is known"
-		}
-		given.Gone[rec.ID] = g
 	case plan.Rebuild:
 		e.Record = c.Step.Record
 	case plan.Create:
@@ -700,7 +653,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	p.sound[c.Number] = false // until it is checked
 	if v, ok := after.Volumes[c.Number]; ok && c.Step.Do != plan.Delete {
 		f, sound := newTrouble(before.Volumes[c.Number], v)
-		if p.sound[c.Number] = sound; f != nil {
+		if p.sound[c.Number] = sound; f != nil && strings.TrimSpace(c.Step.Damaged) != "" { // that was said, and why
+			e.Text += ". Its file system does not check sound: " + f.Text
+		} else if f != nil {
 			return fmt.Errorf("step %d, %s, would damage the volume: %s Nothing was written", i+1, c.Title, f.Text)
 		}
 	}
@@ -793,15 +748,6 @@ func newTrouble(before, after volume.Volume) (trouble *finding.Finding, sound bo
 		}
 	}
 	return nil, false
-}
-
-// compared adds to a text what comparing the place with the backup shows.
-func compared(text string, dev disk.Device, rec *trail.Record, m *shelf.Manifest) (string, error) {
-	c, err := shelf.Compare(survey.Window(dev, rec.Span), m)
-	if err != nil {
-		return text, err
-	}
-	return fmt.Sprintf("%s; compared with its backup: %s the same, %s different, %s unknown", text, c.Same, c.Differ, c.Unknown), nil
 }
 
 // record gathers what is kept of a deletion.

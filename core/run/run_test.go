@@ -96,6 +96,7 @@ type shop struct {
 	pc    bool // the plan changes the facts about the PC
 	fills bool // it writes into free clusters, whose former contents are not promised
 	seed  uint64
+	hours int // since it began, of what is carried out by later
 }
 
 func newShop(t testing.TB, steps ...plan.Step) *shop { return newShopOf(t, 512, steps...) }

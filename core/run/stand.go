@@ -1,20 +1,24 @@
 package run
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
+	"slices"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/seek"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // placesFile keeps, in a run's folder, where the run writes, step by step.
@@ -61,12 +65,34 @@ func wrote(dir string, from int) (out [][2]disk.Bytes, ok bool, err error) {
 	return out, true, nil
 }
 
-// Since lists what has come to lie over a drive's places since a deletion, by what lies there
-// now, by what partitions there were meanwhile, and by what runs wrote.
-func Since(o Options, sv *survey.Survey, rec *trail.Record) ([]seek.Cover, error) {
-	covers := seek.Living(o.Dev, sv, 0)
+// stage is where a standing is worked out: a drive, or a copy of it on which a run has come some way.
+type stage struct {
+	dev disk.Device
+	sv  *survey.Survey
+	own []seek.Cover // what the run at hand has written, and which partitions it had, so far
+}
+
+// asItIs is the drive itself.
+func asItIs(o Options, sv *survey.Survey) stage { return stage{dev: o.Dev, sv: sv} }
+
+// Today is how a deleted partition stands today in its former place.
+type Today struct {
+	*seek.Stand
+	// Returns are the bytes that the record kept and that the place does not hold any more, where
+	// nothing lies over them: they go back to where they were. They count as untouched.
+	Returns []seek.Repair
+}
+
+// since lists what has come to lie over a drive's places since a deletion: what partitions there were
+// meanwhile, what was in use in those that are gone again, and what runs wrote.
+func since(o Options, rec *trail.Record) ([]seek.Cover, error) {
+	var covers []seek.Cover
 	dirs, err := os.ReadDir(o.Runs)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	later, err := deletedLater(o, rec)
+	if err != nil {
 		return nil, err
 	}
 	for _, d := range dirs {
@@ -78,7 +104,7 @@ func Since(o Options, sv *survey.Survey, rec *trail.Record) ([]seek.Cover, error
 			return nil, err
 		}
 		own := rec.Run == m.ID
-		if !own && (m.Begun.Before(rec.Time) || rec.Run == "" && m.Begun.Equal(rec.Time)) || !sameDrive(m, o, rec) || r != nil && r.Ended == EndVoid {
+		if !own && (m.Begun.Before(rec.Time) || rec.Run == "" && m.Begun.Equal(rec.Time)) || !(&runFolder{meta: m}).isOn(o, rec.Drive) || r != nil && r.Ended == EndVoid {
 			continue
 		}
 		state := seek.Taken
@@ -93,66 +119,318 @@ func Since(o Options, sv *survey.Survey, rec *trail.Record) ([]seek.Cover, error
 		if err != nil {
 			return nil, err
 		}
+		by := "the run " + m.ID
 		for _, w := range written {
-			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: state, By: "the run " + m.ID})
+			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: state, By: by, Why: seek.Wrote})
 		}
 		layouts := []*layout.Layout{m.After}
 		if !own {
 			layouts = append(layouts, m.Before)
 		}
 		if !known { // of a run by an earlier version of this program
-			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "the run " + m.ID})
+			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: by, Why: seek.Wrote})
 		}
 		for _, l := range layouts {
-			covers = append(covers, had(l, rec)...)
+			covers = append(covers, had(l)...)
+		}
+	}
+	return append(covers, later...), nil
+}
+
+// deletedLater are the places that partitions had which were deleted after a record's, and what they had
+// in use. Of the record's own, where it came back meanwhile, nobody knows what its PC wrote.
+func deletedLater(o Options, rec *trail.Record) (covers []seek.Cover, err error) {
+	all, err := o.Records.Of(rec.Drive.DiskID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range all {
+		if x.ID == rec.ID || x.Time.Before(rec.Time) || x.Run == rec.Run && x.Step <= rec.Step {
+			continue
+		}
+		start := x.Span.Start.Offset(x.Before.Sector)
+		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
+		if x.Span.Start == rec.Span.Start && x.Span.UniqueID == rec.Span.UniqueID {
+			continue
+		}
+		used, err := inUse(o, x)
+		if err != nil && !errors.Is(err, trail.ErrNoRecord) { // else it cannot be told any more
+			return nil, err
+		}
+		for _, r := range used {
+			covers = append(covers, seek.Cover{From: start + r[0], To: start + r[1], State: seek.Taken, By: x.Span.Title() + ", deleted since", Why: seek.Wrote})
 		}
 	}
 	return covers, nil
 }
 
-func sameDrive(m *Meta, o Options, rec *trail.Record) bool {
-	return m.Image == o.Image || m.DiskID != "" && strings.EqualFold(m.DiskID, rec.Drive.DiskID)
-}
-
-// had are the places that other partitions had: their volumes could write there.
-func had(l *layout.Layout, rec *trail.Record) []seek.Cover {
+// had are the places that partitions had: their volumes could write there.
+func had(l *layout.Layout) []seek.Cover {
 	var out []seek.Cover
 	if l == nil {
 		return nil
 	}
 	for _, p := range l.Partitions() {
-		if p.Role == layout.Container || p.Start == rec.Span.Start && p.UniqueID == rec.Span.UniqueID {
+		if p.Role == layout.Container {
 			continue
 		}
-		out = append(out, seek.Cover{From: p.Start.Offset(l.Sector), To: (p.End + 1).Offset(l.Sector), State: seek.Unsure, By: p.Title()})
+		out = append(out, seek.Cover{From: p.Start.Offset(l.Sector), To: (p.End + 1).Offset(l.Sector), State: seek.Unsure, By: p.Title(), Why: seek.Had})
 	}
 	return out
 }
 
-// StandOf works out how the formerly used part of a deleted partition stands today. alike are
-// ranges of its place, counted from its start, that a comparison has found to be as they were.
-func StandOf(o Options, sv *survey.Survey, rec *trail.Record, alike [][2]disk.Bytes) (*seek.Stand, error) {
+// inUse are the ranges that a record's partition had in use, counted from its start.
+func inUse(o Options, rec *trail.Record) (used [][2]disk.Bytes, err error) {
 	if rec.Erased {
-		return &seek.Stand{}, nil
+		return nil, nil
 	}
 	b, err := o.Records.Blob(rec, trail.BlobRanges)
 	if err != nil {
 		return nil, err
 	}
-	var used [][2]disk.Bytes
 	if err := json.Unmarshal(b, &used); err != nil {
 		return nil, fmt.Errorf("%w: what was in use cannot be read: %v", trail.ErrNoRecord, err)
 	}
-	start := rec.Span.Start.Offset(o.Dev.SectorBytes())
-	for i := range used {
-		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
+	return used, nil
+}
+
+// StandOf works out how the formerly used part of a deleted partition stands today. c is what comparing
+// its place with its backup has shown, nil for nothing.
+func StandOf(o Options, sv *survey.Survey, rec *trail.Record, c *shelf.Compared) (*Today, error) {
+	return asItIs(o, sv).of(o, rec, c)
+}
+
+func (at stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, error) {
+	sector := at.dev.SectorBytes()
+	start := rec.Span.Start.Offset(sector)
+	if rec.Erased || start < 0 || start+rec.Span.Bytes > at.dev.Size() {
+		return &Today{Stand: &seek.Stand{}}, nil
 	}
-	covers, err := Since(o, sv, rec)
+	used, err := inUse(o, rec)
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range alike {
-		covers = append(covers, seek.Cover{From: start + r[0], To: start + r[1], State: seek.Untouched})
+	for i := range used {
+		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
 	}
-	return seek.Stands(used, covers, seek.Untouched), nil
+	covers := append(seek.Living(at.dev, at.sv, 0), at.own...)
+	var lies []disk.Range
+	for _, x := range covers {
+		if x.Why == seek.Lies {
+			lies = append(lies, disk.Range{Start: x.From, End: x.To})
+		}
+	}
+	out := &Today{}
+	same := func(r disk.Range) {
+		covers = append(covers, seek.Cover{From: r.Start, To: r.End, State: seek.Untouched, Why: seek.Compared})
+	}
+	if out.Returns, err = at.kept(o, rec, disk.NewSet(lies), same); err != nil {
+		return nil, err
+	}
+	if c != nil {
+		for _, r := range c.Alike {
+			same(disk.Range{Start: start + r.Start, End: start + r.End})
+		}
+		for _, r := range c.Other {
+			covers = append(covers, seek.Cover{From: start + r.Start, To: start + r.End, State: seek.Taken, By: "something that its backup has not", Why: seek.Compared})
+		}
+	}
+	past, err := since(o, rec)
+	if err != nil {
+		return nil, err
+	}
+	out.Stand = seek.Stands(used, append(covers, past...), seek.Untouched)
+	return out, nil
+}
+
+// kept compares what a record kept of its partition's start and end with what is there now, sector by
+// sector, and returns what is to be put back. same is told of what is as it was, or will be.
+func (at stage) kept(o Options, rec *trail.Record, lies disk.Set, same func(disk.Range)) ([]seek.Repair, error) {
+	sector, start := at.dev.SectorBytes(), rec.Span.Start.Offset(at.dev.SectorBytes())
+	var returns []seek.Repair
+	for _, part := range []struct {
+		name string
+		end  bool
+	}{{trail.BlobFirst, false}, {trail.BlobLast, true}} {
+		was, err := o.Records.Blob(rec, part.name)
+		if err != nil {
+			return nil, err
+		}
+		off, n := disk.Bytes(0), disk.Bytes(len(was))
+		if n > rec.Span.Bytes {
+			return nil, fmt.Errorf("%w: it kept more than the partition had", trail.ErrNoRecord)
+		}
+		if part.end {
+			off = rec.Span.Bytes - n
+		}
+		now, err := disk.ReadFull(at.dev, start+off, n)
+		if err != nil {
+			return nil, err
+		}
+		for i := disk.Bytes(0); i < n; i += sector {
+			end := min(i+sector, n)
+			r := disk.Range{Start: start + off + i, End: start + off + end}
+			if bytes.Equal(now[i:end], was[i:end]) {
+				same(r)
+				continue
+			}
+			if lies.Meets(r) {
+				continue
+			}
+			same(r)
+			if k := len(returns) - 1; k >= 0 && returns[k].Off+disk.Bytes(len(returns[k].Data)) == off+i {
+				returns[k].Data = append(returns[k].Data, was[i:end]...)
+			} else {
+				returns = append(returns, seek.Repair{Off: off + i, Data: slices.Clone(was[i:end])})
+			}
+		}
+	}
+	return returns, nil
+}
+
+// forPlan is what a plan must know of it: shares, and the files that do not come back as they were.
+func (s *Today) forPlan(rec *trail.Record, files []volume.File, sector disk.Bytes) *plan.Stand {
+	out := &plan.Stand{Used: s.Used, Untouched: s.Untouched, Taken: s.Taken, Unknown: s.Unknown}
+	for _, r := range s.Returns {
+		out.Returns += disk.Bytes(len(r.Data))
+	}
+	ofFiles(out, s.Stand, files, rec.Span.Start.Offset(sector))
+	return out
+}
+
+// standing is what a plan must know of a record's place.
+func (at stage) standing(o Options, rec *trail.Record, c *shelf.Compared) (*plan.Stand, *Today, error) {
+	t, err := at.of(o, rec, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	var files []volume.File
+	if t.Taken+t.Unknown > 0 {
+		if files, err = o.Records.FileList(rec); err != nil {
+			return nil, nil, err
+		}
+	}
+	return t.forPlan(rec, files, at.dev.SectorBytes()), t, nil
+}
+
+// compare compares a record's place with its backup, and notes what that shows.
+func (at stage) compare(o Options, rec *trail.Record, m *shelf.Manifest, into map[string]*shelf.Compared) error {
+	c, err := o.Shelf.Compare(survey.Window(at.dev, rec.Span), m)
+	if err == nil {
+		into[rec.ID] = &c
+	}
+	return err
+}
+
+// FindStands works out how the place of a find stands. Of what nothing is known to have taken, only a
+// record of its deletion can tell that it is as it was.
+func FindStands(o Options, sv *survey.Survey, x *seek.Find) (*seek.Stand, error) {
+	return asItIs(o, sv).find(o, x)
+}
+
+func (at stage) find(o Options, x *seek.Find) (*seek.Stand, error) {
+	used, known := x.InUse(at.sv.Layout.Sector)
+	covers, rest := append(seek.Living(at.dev, at.sv, 0), at.own...), seek.Unsure
+	rec, err := recordOf(o, x)
+	if err != nil {
+		return nil, err
+	}
+	var past []seek.Cover
+	if rec != nil {
+		rest = seek.Untouched
+		past, err = since(o, rec)
+	} else {
+		past, err = afterLoss(o, x)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := seek.Stands(used, append(covers, past...), rest)
+	s.Whole = !known
+	return s, nil
+}
+
+// recordOf is the record of a find's deletion, as the trail has it; nil where there is none.
+func recordOf(o Options, x *seek.Find) (*trail.Record, error) {
+	if x.Record == "" {
+		return nil, nil
+	}
+	rec, hash, err := o.Records.Load(x.Record)
+	if errors.Is(err, trail.ErrNoRecord) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	bad, err := altered(o, rec, hash)
+	if err != nil || bad || rec.Erased || rec.Span.Start != x.Start {
+		return nil, err
+	}
+	return rec, nil
+}
+
+// afterLoss is what runs wrote that neither found nor left a partition where the find begins: it was
+// lost by then.
+func afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
+	dirs, err := os.ReadDir(o.Runs)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	begins := func(l *layout.Layout) bool {
+		return l == nil || slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Start == x.Start })
+	}
+	var covers []seek.Cover
+	for _, d := range dirs {
+		m, r, err := Ran(o.Runs, d.Name())
+		if errors.Is(err, ErrNothing) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if begins(m.Before) || begins(m.After) || r == nil || r.Ended == EndVoid || r.Ended == EndUndone || !(&runFolder{meta: m}).isOn(o, trail.Drive{DiskID: m.DiskID, Serial: o.Identity.Serial}) {
+			continue
+		}
+		written, _, err := wrote(filepath.Join(o.Runs, m.ID), 0)
+		if err != nil {
+			return nil, err
+		}
+		for _, w := range written {
+			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote})
+		}
+	}
+	return covers, nil
+}
+
+// ofFiles adds which files of a volume that begins at start do not come back as they were, and how much
+// of what is taken its own tables had.
+func ofFiles(out *plan.Stand, s *seek.Stand, files []volume.File, start disk.Bytes) {
+	var all []disk.Range
+	for _, f := range files {
+		name := f.Path
+		if f.Stream != "" {
+			name += ":" + f.Stream
+		}
+		switch s.File(f, start).State {
+		case seek.Taken:
+			out.Wrong = append(out.Wrong, name)
+		case seek.Unsure:
+			out.Doubted++
+		}
+		for _, e := range f.Extents {
+			if e.Off >= 0 {
+				all = append(all, disk.Range{Start: start + e.Off, End: start + e.Off + e.Len})
+			}
+		}
+	}
+	slices.Sort(out.Wrong)
+	contents := disk.NewSet(all)
+	for _, p := range s.Pieces {
+		if p.State != seek.Taken {
+			continue
+		}
+		for _, r := range contents.Outside(disk.Range{Start: p.Off, End: p.Off + p.Len}) {
+			out.Tables += r.Len()
+		}
+	}
 }

@@ -279,14 +279,14 @@ func TestNested(t *testing.T) {
 // TestStands lays covers over what was in use: what lies there now counts first, then what is
 // known to be as it was.
 func TestStands(t *testing.T) {
-	covers := []Cover{{10, 60, Unsure, "later"}, {20, 40, Untouched, ""}, {30, 35, Taken, "now"}, {55, 70, Taken, "now"}}
+	covers := []Cover{{10, 60, Unsure, "later", Had}, {15, 25, Taken, "a run", Wrote}, {20, 40, Untouched, "", Compared}, {30, 35, Taken, "now", Lies}, {55, 70, Taken, "now", Lies}}
 	s := Stands([][2]disk.Bytes{{50, 100}, {0, 45}}, covers, Untouched)
 	var got string
 	for _, p := range s.Pieces {
 		got += fmt.Sprintf("%d-%d %s %s; ", p.Off, p.Off+p.Len, p.State, p.By)
 	}
-	want := "0-10 untouched ; 10-20 unknown later; 20-30 untouched ; 30-35 taken now; 35-40 untouched ; 40-45 unknown later; 50-55 unknown later; 55-70 taken now; 70-100 untouched ; "
-	if got != want || s.Used != 95 || s.Taken != 20 || s.Unknown != 20 || s.Untouched != 55 || len(s.By) != 1 {
+	want := "0-10 untouched ; 10-15 unknown later; 15-20 taken a run; 20-30 untouched ; 30-35 taken now; 35-40 untouched ; 40-45 unknown later; 50-55 unknown later; 55-70 taken now; 70-100 untouched ; "
+	if got != want || s.Used != 95 || s.Taken != 25 || s.Unknown != 15 || s.Untouched != 55 || len(s.By) != 2 {
 		t.Errorf("%s\n%+v", got, s)
 	}
 	for _, c := range []struct {

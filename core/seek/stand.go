@@ -45,12 +45,24 @@ type ByWhom struct {
 	Bytes disk.Bytes `json:"bytes"`
 }
 
-// Cover is a stretch of the drive with what lies over it.
+// Cover is a stretch of the drive with what is known of it.
 type Cover struct {
 	From, To disk.Bytes
 	State    State
 	By       string
+	Why      Evidence
 }
+
+// Evidence is what a cover rests on: where several speak of a place, the strongest counts.
+type Evidence int
+
+// The kinds of evidence, the strongest last.
+const (
+	Had      Evidence = iota // something had the place, and could write there
+	Wrote                    // it was written to
+	Compared                 // its bytes were compared with what they were
+	Lies                     // something lies there now
+)
 
 // Living lists what lies on a drive now: what its partitions have in use is taken; what they
 // have not was theirs to write to, so that nobody knows. except is the first sector of a
@@ -59,26 +71,22 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 	var out []Cover
 	sec := sv.Layout.Sector
 	for _, r := range sv.Table.Ranges() {
-		out = append(out, Cover{r[0], r[1], Taken, "the partition table"})
+		out = append(out, Cover{r[0], r[1], Taken, "the partition table", Lies})
 	}
 	for _, l := range newJudge(dev, sv).living {
 		if l.span.Start == except && except != 0 {
 			continue
 		}
-		out = append(out, Cover{l.start, l.start + l.span.Bytes, Unsure, l.span.Title()})
+		out = append(out, Cover{l.start, l.start + l.span.Bytes, Unsure, l.span.Title(), Had})
 		if l.span.Record != 0 {
-			out = append(out, Cover{l.span.Record.Offset(sec), (l.span.Record + 1).Offset(sec), Taken, "the partition table"})
+			out = append(out, Cover{l.span.Record.Offset(sec), (l.span.Record + 1).Offset(sec), Taken, "the partition table", Lies})
 		}
 		for _, r := range l.inUse() {
-			out = append(out, Cover{r[0], r[1], Taken, l.span.Title()})
+			out = append(out, Cover{r[0], r[1], Taken, l.span.Title(), Lies})
 		}
 	}
 	return out
 }
-
-// rank tells which of two covers counts: what lies there now, then what is known to be as it
-// was, whatever had the place meanwhile.
-var rank = map[State]int{Taken: 2, Untouched: 1, Unsure: 0}
 
 // Stands works out what has become of the ranges that were in use. rest is what is so of a
 // place that nothing covers.
@@ -106,7 +114,7 @@ func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
 		first := -1
 		for i := range open {
 			c := covers[i]
-			if first < 0 || rank[c.State] > rank[covers[first].State] || c.State == covers[first].State && i < first {
+			if first < 0 || c.Why > covers[first].Why || c.Why == covers[first].Why && i < first {
 				first = i
 			}
 		}

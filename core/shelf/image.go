@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"fmt"
@@ -138,58 +139,90 @@ func imageOf(r Request, m *Manifest) (source, error) {
 type Compared struct {
 	Same    disk.Bytes `json:"same_bytes"`
 	Differ  disk.Bytes `json:"differ_bytes"`
-	Unknown disk.Bytes `json:"unknown_bytes"` // free clusters, of which no backup knows
-	// Alike are the ranges of the place that are the same, in order.
-	Alike [][2]disk.Bytes `json:"-"`
+	Unknown disk.Bytes `json:"unknown_bytes"` // free clusters, of which no backup knows, and what could not be read in it
+	// Alike are the ranges of the place that are the same, Other those that are not, both in order.
+	Alike, Other disk.Set `json:"-"`
 }
 
-// Compare compares a partition's place with its backup, piece by piece.
-func Compare(dev disk.Device, m *Manifest) (Compared, error) {
+// Compare compares a partition's place with its backup: piece by piece by their hashes, and sector by
+// sector where those differ.
+func (s *Shelf) Compare(dev disk.Device, m *Manifest) (Compared, error) {
 	var c Compared
-	ranges := m.Allocated
-	if !m.LeftOut {
-		ranges = [][2]disk.Bytes{{0, m.Bytes}}
+	known := disk.Set{{Start: 0, End: m.Bytes}}
+	if m.LeftOut {
+		var ranges []disk.Range
+		for _, r := range m.Allocated {
+			ranges = append(ranges, disk.Range{Start: r[0], End: r[1]})
+		}
+		known = disk.NewSet(ranges)
 	}
-	known := disk.Bytes(0)
-	for _, r := range ranges {
-		known += r[1] - r[0]
+	c.Unknown = m.Bytes - known.Bytes()
+	ranges := make([][2]disk.Bytes, len(known))
+	for i, r := range known {
+		ranges[i] = [2]disk.Bytes{r.Start, r.End}
 	}
-	c.Unknown = m.Bytes - known
-	b := make([]byte, maxPiece)
+	var from *Reader // opened where it is needed
+	defer func() {
+		if from != nil {
+			from.Close()
+		}
+	}()
+	part, was := make([]byte, maxPiece), make([]byte, maxPiece)
 	for _, p := range m.Pieces {
-		part := b[:p.Len]
-		some, err := readPiece(dev, ranges, part, p.Off)
+		now, was := part[:p.Len], was[:p.Len]
+		some, err := readPiece(dev, ranges, now, p.Off)
 		if err != nil {
 			return c, err
 		}
-		same := !some && p.Zero
-		if !same {
-			if !some {
-				clear(part)
-			}
-			same = digest.Of(part, p.Off).String() == p.Hash
+		if !some {
+			clear(now)
 		}
-		i, _ := slices.BinarySearchFunc(ranges, p.Off, func(r [2]disk.Bytes, at disk.Bytes) int {
-			if r[1] <= at {
-				return -1
+		in := known.Within(disk.Range{Start: p.Off, End: p.Off + p.Len})
+		if !some && p.Zero || digest.Of(now, p.Off).String() == p.Hash {
+			for _, r := range in {
+				c.same(r)
 			}
-			return 1
-		})
-		for ; i < len(ranges) && ranges[i][0] < p.Off+p.Len; i++ {
-			from, to := max(ranges[i][0], p.Off), min(ranges[i][1], p.Off+p.Len)
-			if !same {
-				c.Differ += to - from
+			continue
+		}
+		clear(was)
+		if !p.Zero {
+			if from == nil {
+				if from, err = s.Reader(m); err != nil {
+					return c, err
+				}
+			}
+			if n, _ := from.ReadAt(was, int64(p.Off)); n < len(was) { // nobody can say what was there
+				for _, r := range in {
+					c.Unknown += r.Len()
+				}
 				continue
 			}
-			c.Same += to - from
-			if n := len(c.Alike) - 1; n >= 0 && c.Alike[n][1] == from {
-				c.Alike[n][1] = to
-			} else {
-				c.Alike = append(c.Alike, [2]disk.Bytes{from, to})
-			}
+		}
+		for _, r := range in {
+			c.sectors(r, now[r.Start-p.Off:r.End-p.Off], was[r.Start-p.Off:r.End-p.Off])
 		}
 	}
 	return c, nil
+}
+
+func (c *Compared) same(r disk.Range) {
+	c.Same += r.Len()
+	c.Alike = c.Alike.Put(r)
+}
+
+// sectors compares a range, in steps of the smallest sector there is.
+func (c *Compared) sectors(r disk.Range, now, was []byte) {
+	const sector = 512
+	for at := disk.Bytes(0); at < r.Len(); at += sector {
+		end := min(at+sector, r.Len())
+		x := disk.Range{Start: r.Start + at, End: r.Start + end}
+		if bytes.Equal(now[at:end], was[at:end]) {
+			c.same(x)
+			continue
+		}
+		c.Differ += x.Len()
+		c.Other = c.Other.Put(x)
+	}
 }
 
 // NewOrigin describes where a backup comes from.

@@ -243,7 +243,7 @@ func (h *house) verifies(p *person) error {
 	if err != nil || line.status != 200 {
 		return fmt.Errorf("it cannot be exported: %v %d", err, line.status)
 	}
-	path := h.data + ".jsonl"
+	path := h.disks + ".jsonl"
 	if err := os.WriteFile(path, []byte(line.body), 0o644); err != nil {
 		return err
 	}

@@ -21,19 +21,18 @@ import (
 
 // house is the application with its database and its data folder, which has a disk of its own.
 type house struct {
-	data, filler string
-	server       *exec.Cmd
-	gone         chan struct{} // closed when the server has ended
-	address      string
-	db           *sql.DB
-	database     []string // how it is started
-	log          *os.File
-	read         int // entries of the trail that were read
+	data, disks string
+	server      *exec.Cmd
+	gone        chan struct{} // closed when the server has ended
+	address     string
+	db          *sql.DB
+	database    []string // how it is started
+	log         *os.File
+	read        int // entries of the trail that were read
 }
 
 func open() (*house, error) {
-	h := &house{data: os.Getenv("JADETRAIL_DATA"), address: "127.0.0.1:0"}
-	h.filler = filepath.Join(h.data, "filler")
+	h := &house{data: os.Getenv("JADETRAIL_DATA"), disks: os.Getenv("JADETRAIL_DISKS"), address: "127.0.0.1:0"}
 	for _, what := range []string{"migrate", "demo"} {
 		if out, err := exec.Command("bin/jadetrail", what).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("%s: %w: %s", what, err, out)
@@ -48,14 +47,13 @@ func open() (*house, error) {
 		return nil, err
 	}
 	h.database = strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")
-	if h.log, err = os.Create(h.data + ".log"); err != nil {
+	if h.log, err = os.Create(h.disks + ".log"); err != nil {
 		return nil, err
 	}
 	return h, h.startServer()
 }
 
 func (h *house) close() {
-	h.empty()
 	h.killServer()
 	if pid := h.databasePID(); pid > 0 {
 		syscall.Kill(pid, syscall.SIGTERM)
@@ -142,10 +140,9 @@ func (h *house) startDatabase() error {
 	return errors.New("the database is not there within half a minute")
 }
 
-// fill takes all the room that the disk of the data folder has, but for a random remainder of at
-// most 64 KiB.
-func (h *house) fill() error {
-	f, err := os.Create(h.filler)
+// fill takes all the room that a disk has, but for a random remainder of at most 64 KiB.
+func (h *house) fill(disk string) error {
+	f, err := os.Create(h.filler(disk))
 	if err != nil {
 		return err
 	}
@@ -168,8 +165,10 @@ func (h *house) fill() error {
 	}
 }
 
-func (h *house) empty() error {
-	if err := os.Remove(h.filler); err != nil && !errors.Is(err, os.ErrNotExist) {
+func (h *house) filler(disk string) string { return filepath.Join(h.disks, disk, "filler") }
+
+func (h *house) empty(disk string) error {
+	if err := os.Remove(h.filler(disk)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	return nil

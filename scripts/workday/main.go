@@ -27,9 +27,20 @@ type fault struct {
 var faults = []fault{
 	{"the server is killed", func(h *house) (func() error, error) { return h.startServer, h.killServer() }},
 	{"the database is killed", func(h *house) (func() error, error) { return h.startDatabase, h.killDatabase() }},
-	{"the disk is full", func(h *house) (func() error, error) { return h.empty, h.fill() }},
+	{"the data folder is full", full("data")},
+	{"the folder of runs is full", full("runs")},
+	{"the folder of records is full", full("records")},
+	{"the shelf is full", full("shelf")},
+	{"the folder for passing things is full", full("tmp")},
 	{"the database is killed, then the server", func(h *house) (func() error, error) { return h.thenTheServer(h.killDatabase, h.startDatabase) }},
-	{"the disk is full, and the server is killed", func(h *house) (func() error, error) { return h.thenTheServer(h.fill, h.empty) }},
+	{"the data folder is full, and the server is killed", func(h *house) (func() error, error) {
+		return h.thenTheServer(func() error { return h.fill("data") }, func() error { return h.empty("data") })
+	}},
+}
+
+// full is a disk without room.
+func full(disk string) func(h *house) (func() error, error) {
+	return func(h *house) (func() error, error) { return func() error { return h.empty(disk) }, h.fill(disk) }
 }
 
 // thenTheServer takes something away, and a little later kills the server; back comes first what went

@@ -1,0 +1,128 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"jadetrail/core/compile"
+	"jadetrail/core/plan"
+	"jadetrail/core/seek"
+	"jadetrail/core/trail"
+)
+
+// back gathers what a step needs that brings a partition back, and completes its entry.
+func (p *prepared) back(o Options, i int, c plan.Column, facts plan.Facts, e *trail.Entry, given *compile.Given) error {
+	e.Reason = strings.TrimSpace(c.Step.Damaged)
+	if c.Step.Find != 0 {
+		return p.found(o, i, c, e, given)
+	}
+	rec, _, err := o.Records.Load(c.Step.Record)
+	if err != nil {
+		return err
+	}
+	e.Record = rec.ID
+	g := compile.Gone{Entry: rec.Entry}
+	for _, t := range rec.TableBefore {
+		g.Table = append(g.Table, t.Data)
+	}
+	e.Backup = facts.Records[rec.ID].Backup
+	switch c.Place {
+	case plan.FromBackup:
+		m, err := o.Shelf.Load(e.Backup)
+		if err != nil {
+			return err
+		}
+		r, err := o.Shelf.Reader(m)
+		if err != nil {
+			return err
+		}
+		p.close = append(p.close, r.Close)
+		p.sources[m.ID], g.Backup, g.Raw = r, m, r
+		p.meta.Backups = append(p.meta.Backups, m.ID)
+	case plan.InPlace:
+		// As it is when the step comes to it: an earlier one may have written there.
+		stand, today, err := p.stage(o).standing(o, rec, p.compared[rec.ID])
+		if err != nil {
+			return err
+		}
+		if err := accepted(c, stand); err != nil {
+			return err
+		}
+		given.Found = today.Returns
+		if x := p.compared[rec.ID]; x != nil {
+			e.Text += fmt.Sprintf("; compared with its backup: %s the same, %s different, %s unknown", x.Same, x.Differ, x.Unknown)
+		}
+	}
+	e.Text += told(c)
+	given.Gone[rec.ID] = g
+	return nil
+}
+
+// found gathers what a step needs that brings back what a search has found.
+func (p *prepared) found(o Options, i int, c plan.Column, e *trail.Entry, given *compile.Given) error {
+	x, err := Find(o, p.over, p.sv, c.Step.Find, c.Step.Told)
+	if errors.Is(err, ErrNoFind) {
+		return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
+	}
+	if err != nil {
+		return err
+	}
+	s, err := p.stage(o).find(o, x)
+	if err != nil {
+		return err
+	}
+	stand := standOfFind(s, x, p.sv.Layout.Sector)
+	if err := accepted(c, &stand); err != nil {
+		return err
+	}
+	given.Found, e.Record = x.Repairs(), x.Record
+	if x.Mend != "" && !strings.Contains(e.Text, x.Mend) { // its place was not free before
+		e.Text += "; " + x.Mend
+	}
+	e.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " ")) + told(c)
+	return nil
+}
+
+// accepted tells why a step cannot bring a partition back that is damaged, where no reason was given.
+func accepted(c plan.Column, s *plan.Stand) error {
+	q, ok := c.Layout.Find(c.Number)
+	if !ok || strings.TrimSpace(c.Step.Damaged) != "" {
+		return nil
+	}
+	if o := s.Damage(q); o != nil {
+		return &Blocked{[]plan.Obstacle{*o}}
+	}
+	return nil
+}
+
+// told is what an entry says of a partition that comes back damaged, or of which not all is known.
+func told(c plan.Column) (text string) {
+	for _, n := range c.Notes {
+		if n.Code == plan.WrongContents || n.Code == plan.NotKnown {
+			text += " " + n.Text
+		}
+	}
+	if text != "" {
+		text = "." + text
+	}
+	return text
+}
+
+// stage is the copy as it is so far, with what the run itself has written and laid.
+func (p *prepared) stage(o Options) stage {
+	at := stage{dev: p.over, sv: p.sv}
+	for _, x := range seek.Living(o.Dev, p.was, 0) { // what lived there then has left its bytes
+		x.Why = min(x.Why, seek.Wrote)
+		at.own = append(at.own, x)
+	}
+	for _, w := range places(p.script, 0) {
+		at.own = append(at.own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
+	}
+	for _, c := range p.columns[:p.at] {
+		for _, q := range c.Layout.Partitions() {
+			at.own = append(at.own, seek.Cover{From: q.Start.Offset(p.sv.Layout.Sector), To: (q.End + 1).Offset(p.sv.Layout.Sector), State: seek.Unsure, By: q.Title(), Why: seek.Had})
+		}
+	}
+	return at
+}

@@ -1,0 +1,226 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/seek"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// later carries steps out, an hour after what was carried out before.
+func (s *shop) later(t *testing.T, im disk.Device, steps ...plan.Step) (*Result, error) {
+	t.Helper()
+	s.hours++
+	o := s.options(im)
+	o.Plan, o.Lead = &plan.Plan{Version: 1, Steps: steps}, true
+	o.Now = func() time.Time { return day.Add(time.Duration(s.hours) * time.Hour) }
+	return CarryOut(context.Background(), o)
+}
+
+func (s *shop) must(t *testing.T, im disk.Device, steps ...plan.Step) *Result {
+	t.Helper()
+	res, err := s.later(t, im, steps...)
+	if err != nil {
+		t.Fatal(steps, err)
+	}
+	return res
+}
+
+// place reads all of a partition's place.
+func place(t *testing.T, im disk.Device, rec *trail.Record) []byte {
+	t.Helper()
+	b, err := disk.ReadFull(im, rec.Span.Start.Offset(im.SectorBytes()), rec.Span.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// recorded is the record of a deletion.
+func (s *shop) recorded(t *testing.T, id string) *trail.Record {
+	t.Helper()
+	rec, _, err := s.options(nil).Records.Load(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rec
+}
+
+var deleteX = plan.Step{Do: plan.Delete, Partition: "5", Release: "not wanted", Waiver: "none needed"}
+
+// TestMiddleTaken makes another volume in the middle of a deleted one, and deletes that: what it left
+// there is told before the first comes back, by share and by file, and needs a reason.
+func TestMiddleTaken(t *testing.T) {
+	for _, name := range []string{"looked into", "sealed"} {
+		t.Run(name, func(t *testing.T) { middleTaken(t, name == "sealed") })
+	}
+}
+
+func middleTaken(t *testing.T, sealed bool) {
+	s := newShop(t)
+	im := s.open(t)
+	if sealed {
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, _ := sv.Layout.Find(5)
+		if _, err := im.WriteAt([]byte("-FVE-FS-"), int64(p.Start.Offset(512))+3); err != nil {
+			t.Fatal(err)
+		}
+	}
+	was := contents(t, im)
+	res := s.must(t, im, deleteX)
+	id, rec := res.Records[0], s.recorded(t, res.Records[0])
+	before := place(t, im, rec)
+	// Over the middle, where files lie; the volume's own tables are elsewhere.
+	made := s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
+	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(made.Columns[0].Number), Release: "not wanted", Waiver: "empty"})
+	differ := func() (n disk.Bytes) {
+		now := place(t, im, rec)
+		for i := 0; i < len(now); i += 512 {
+			if !bytes.Equal(now[i:i+512], before[i:i+512]) {
+				n += 512
+			}
+		}
+		return n
+	}()
+	if differ == 0 {
+		t.Fatal("nothing was written there")
+	}
+	start := whole(t, im)
+	_, err := s.later(t, im, plan.Step{Do: plan.BringBack, Record: id})
+	var blocked *Blocked
+	if !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.DamageMissing || whole(t, im) != start {
+		t.Fatalf("without a reason: %v", err)
+	}
+	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: id, Damaged: "the rest is wanted"})
+	var wrong []string
+	for path, want := range was {
+		if now := contents(t, im)[path]; strings.HasPrefix(path, "5/") && now != want {
+			wrong = append(wrong, strings.TrimPrefix(path, "5/"))
+		}
+	}
+	entries, err := s.options(nil).Trail.(trail.File).Read()
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActBringBack })
+	if e := entries[i]; e.Reason != "the rest is wanted" || !strings.Contains(e.Text, "does not come back whole") {
+		t.Errorf("the trail says %q, %q", e.Text, e.Reason)
+	}
+	for _, path := range wrong {
+		if !slices.ContainsFunc(back.Columns[0].Notes, func(o plan.Obstacle) bool { return strings.Contains(o.Text, path) }) {
+			t.Errorf("%s has other contents, and nobody said so: %+v", path, back.Columns[0].Notes)
+		}
+	}
+	t.Logf("%s differ, %d files: %s", differ, len(wrong), back.Columns[0].Detail)
+}
+
+// TestStandIsTrue compares what is said of a deleted partition's place, sector by sector, with what was
+// there: what is called untouched is the same, and what differs is called taken or unknown.
+func TestStandIsTrue(t *testing.T) {
+	create := func(at, size disk.Bytes) func(rec *trail.Record) plan.Step {
+		return func(rec *trail.Record) plan.Step {
+			return plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + at.At(512), Size: size.String(), Type: "basic", Format: "ntfs", Label: "Other", As: "other"}
+		}
+	}
+	step := func(x plan.Step) func(*trail.Record) plan.Step { return func(*trail.Record) plan.Step { return x } }
+	for name, steps := range map[string][]func(*trail.Record) plan.Step{
+		"made, grown and deleted": {create(disk.MiB, 12*disk.MiB), step(plan.Step{Do: plan.Grow, Partition: "5", By: "6 MiB"}), step(plan.Step{Do: plan.Delete, Partition: "5", Release: "r", Waiver: "w"})},
+		"slid over and away":      {step(plan.Step{Do: plan.Slide, Partition: "6", By: "-30 MiB"}), step(plan.Step{Do: plan.Slide, Partition: "6", By: "30 MiB"})},
+		"grown over":              {step(plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}), step(plan.Step{Do: plan.Grow, Partition: "3", By: "40 MiB"}), step(plan.Step{Do: plan.Shrink, Partition: "3", By: "40 MiB"})},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t)
+			im := s.open(t)
+			rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
+			before := place(t, im, rec)
+			for _, x := range steps {
+				s.must(t, im, x(rec))
+				if stand := s.trueStand(t, im, rec, before); x == nil || stand.Untouched == 0 {
+					t.Errorf("%+v", stand.Stand)
+				}
+			}
+			if stand := s.trueStand(t, im, rec, before); stand.Untouched == stand.Used {
+				t.Errorf("all is called untouched: %+v", stand.Stand)
+			}
+		})
+	}
+}
+
+func (s *shop) trueStand(t *testing.T, im *disk.Image, rec *trail.Record, before []byte) *Today {
+	t.Helper()
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stand, err := StandOf(s.options(im), sv, rec, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now, start := place(t, im, rec), rec.Span.Start.Offset(512)
+	for _, r := range stand.Returns {
+		copy(now[r.Off:], r.Data)
+	}
+	for _, p := range stand.Pieces {
+		if p.State == seek.Untouched && !bytes.Equal(now[p.Off-start:p.Off-start+p.Len], before[p.Off-start:p.Off-start+p.Len]) {
+			t.Errorf("%d bytes at %d are called untouched, and are not", p.Len, p.Off)
+		}
+	}
+	return stand
+}
+
+// TestKeptComesBack has a neighbour grow over a deleted volume's end and shrink back: what that wrote over
+// is what the record kept, and is put back, so that the volume comes back to the byte.
+func TestKeptComesBack(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	was := contents(t, im)
+	rec := s.recorded(t, s.must(t, im, deleteRecovery).Records[0])
+	before := place(t, im, rec)
+	s.must(t, im, plan.Step{Do: plan.Grow, Partition: "3", By: "all"})
+	s.must(t, im, plan.Step{Do: plan.Shrink, Partition: "3", To: "48 MiB"})
+	if bytes.Equal(place(t, im, rec), before) {
+		t.Fatal("nothing was written there")
+	}
+	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	if !bytes.Equal(place(t, im, rec), before) || !maps.Equal(was, contents(t, im)) {
+		t.Error("it is not back to the byte")
+	}
+	if c := back.Columns[0]; c.Place != plan.InPlace || !strings.Contains(c.Detail, "that the record kept put back") {
+		t.Errorf("%s: %s", c.Place, c.Detail)
+	}
+}
+
+// TestLivedOn brings a partition back, has its PC write to it, and deletes it again: of the first
+// record's state nothing is called untouched that may be another, and the second's is as it says.
+func TestLivedOn(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
+	before := place(t, im, rec)
+	s.must(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	if _, err := im.WriteAt([]byte("its PC wrote here"), int64(rec.Span.Start.Offset(512)+rec.Span.Bytes/2)); err != nil {
+		t.Fatal(err)
+	}
+	again := s.recorded(t, s.must(t, im, deleteX).Records[0])
+	if stand := s.trueStand(t, im, rec, before); stand.Unknown == 0 {
+		t.Errorf("%+v", stand.Stand)
+	}
+	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: again.ID})
+	if !strings.Contains(back.Columns[0].Detail, "untouched") || len(back.Columns[0].Notes) > 0 {
+		t.Errorf("%+v", back.Columns[0])
+	}
+}
