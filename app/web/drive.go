@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -126,6 +128,10 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
 		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
+		Lost: func() ([]plan.Gone, error) {
+			found, err := s.foundOn(context.Background(), d)
+			return found.gone, err
+		},
 	}
 }
 

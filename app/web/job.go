@@ -101,11 +101,6 @@ func (s *Server) work(st *jobState) error {
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}
-	for _, f := range st.Finds {
-		if f.Confidence != seek.Doubtful && f.Record == "" {
-			st.Facts.Gone = append(st.Facts.Gone, plan.Gone{Find: f.Start, Span: f.Span()})
-		}
-	}
 	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
 	if err != nil {
 		return err

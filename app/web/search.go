@@ -107,10 +107,17 @@ type seenFinds struct {
 type foundThen struct {
 	stamp string
 	finds []seek.Find
+	gone  []plan.Gone // those that are sure or likely, and of which no record tells
 }
 
 // findsOn are the lost partitions of a drive that are not ghosts.
 func (s *Server) findsOn(ctx context.Context, d *drive) ([]seek.Find, error) {
+	then, err := s.foundOn(ctx, d)
+	return then.finds, err
+}
+
+// foundOn is what a search finds on a drive, worked out once for as long as nothing changes.
+func (s *Server) foundOn(ctx context.Context, d *drive) (foundThen, error) {
 	stamp := ""
 	for _, f := range []string{d.path, s.searchFile(d), s.records.Dir} {
 		if st, err := os.Stat(f); err == nil {
@@ -121,20 +128,29 @@ func (s *Server) findsOn(ctx context.Context, d *drive) ([]seek.Find, error) {
 	then, known := s.seen.list[d.path]
 	s.seen.mu.Unlock()
 	if known && then.stamp == stamp {
-		return then.finds, nil
+		return then, nil
 	}
 	all, _, err := s.lost(ctx, d)
 	if err != nil {
-		return nil, err
+		return then, err
 	}
-	finds := slices.DeleteFunc(all, func(f seek.Find) bool { return f.Ghost })
-	for i := range finds {
-		finds[i].Forget()
+	now := foundThen{stamp: stamp, finds: slices.DeleteFunc(all, func(f seek.Find) bool { return f.Ghost })}
+	o := run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Records: s.records, Trail: s.store}
+	for i := range now.finds {
+		f := &now.finds[i]
+		if f.Confidence != seek.Doubtful && f.Record == "" { // a record knows better
+			stand, err := run.FindStands(o, d.sv, f)
+			if err != nil {
+				return now, err
+			}
+			now.gone = append(now.gone, plan.Gone{Find: f.Start, Span: f.Span(), Needs: run.Needs(stand)})
+		}
+		f.Forget()
 	}
 	s.seen.mu.Lock()
 	defer s.seen.mu.Unlock()
-	s.seen.list[d.path] = foundThen{stamp, finds}
-	return finds, nil
+	s.seen.list[d.path] = now
+	return now, nil
 }
 
 // findMark is a find as the map draws it, beside the column of the drive as it is.

@@ -95,7 +95,7 @@ func printFinds(finds []seek.Find) {
 		return
 	}
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(w, "begins at\tkind\tlabel\tsize\tconfidence\tlies over it\twhy")
+	fmt.Fprintln(w, "begins at\ttold at byte\tkind\tlabel\tsize\tconfidence\tlies over it\twhy")
 	for _, f := range finds {
 		word := string(f.Confidence)
 		if f.Ghost {
@@ -105,34 +105,47 @@ func printFinds(finds []seek.Find) {
 		for _, o := range f.Over {
 			over = append(over, fmt.Sprintf("%s (%d): %s", o.Title, o.Number, o.Bytes))
 		}
-		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\t%s\n", f.Start, f.Kind, f.Label, f.Bytes, word, strings.Join(over, ", "), strings.Join(f.Reasons, " "))
+		fmt.Fprintf(w, "%d\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", f.Start, f.At, f.Kind, f.Label, f.Bytes, word, strings.Join(over, ", "), strings.Join(f.Reasons, " "))
 	}
 	w.Flush()
 }
 
-// findAt searches for a lost partition that begins at a sector.
-func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA) (plan.Step, error) {
+// findAt searches for a lost partition that begins at a sector. Where there are several, told says at
+// which byte of the drive that lies which tells of the one that is meant; it is negative for not said.
+func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA, told disk.Bytes) (plan.Step, error) {
 	step := plan.Step{Do: plan.BringBack, Find: start}
 	sv, err := survey.Read(im, o.PC)
 	if err != nil {
 		return step, err
 	}
-	at := func(finds []seek.Find, ghosts bool) int { // of several the surest comes first
-		return slices.IndexFunc(finds, func(f seek.Find) bool { return f.Start == start && (!f.Ghost || ghosts && f.Inferred) })
+	at := func(finds []seek.Find, ghosts bool) []seek.Find {
+		return slices.DeleteFunc(slices.Clone(finds), func(f seek.Find) bool {
+			return f.Start != start || told >= 0 && f.At != told || f.Ghost && !(ghosts && f.Inferred)
+		})
 	}
-	finds, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return at(finds, false) >= 0 })
+	finds, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return len(at(finds, false)) > 0 })
 	if err != nil {
 		return step, err
 	}
-	i := at(finds, false)
-	if i < 0 {
-		i = at(finds, true)
+	found := at(finds, false)
+	if len(found) == 0 {
+		found = at(finds, true)
 	}
-	if i < 0 {
+	switch {
+	case len(found) == 0:
 		return step, fmt.Errorf("%w that begins at sector %d; nothing was written", errNoFind, start)
+	case len(found) > 1:
+		var each []string
+		for _, f := range found {
+			each = append(each, fmt.Sprintf("%s, %s, %s (--told %d)", f.Title(), f.Bytes, f.Confidence, f.At))
+		}
+		return step, fmt.Errorf("%w: %d lost partitions begin at sector %d; say which with --told: %s. Nothing was written", errWhichFind, len(found), start, strings.Join(each, "; "))
 	}
-	step.Told = finds[i].At
+	step.Told = found[0].At
 	return step, nil
 }
+
+// errWhichFind tells that it is not clear which find is meant.
+var errWhichFind = errors.New("that is not one find alone")
 
 var errNoFind = errors.New("the search found no lost partition")

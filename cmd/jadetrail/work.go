@@ -222,18 +222,15 @@ func carryOutCmd() *cobra.Command {
 }
 
 func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
+	if !asJSON {
+		o.Before = printSteps
+	}
 	res, err := run.CarryOut(ctx, o)
 	if err != nil {
 		return err
 	}
 	if asJSON {
 		return printJSON(res)
-	}
-	for i, c := range res.Columns {
-		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
-		for _, n := range c.Notes {
-			fmt.Printf("   %s\n", n.Text)
-		}
 	}
 	if o.Rehearse {
 		fmt.Printf("Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
@@ -244,6 +241,16 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 		fmt.Println("Brought over, but not all of it:", x)
 	}
 	return nil
+}
+
+// printSteps prints what the steps lead to, and what is to be known of it.
+func printSteps(columns []plan.Column) {
+	for i, c := range columns {
+		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
+		for _, n := range c.Notes {
+			fmt.Printf("   %s\n", n.Text)
+		}
+	}
 }
 
 func orNone(s []string) string {
@@ -410,8 +417,8 @@ func bringBackCmd() *cobra.Command {
 	var p places
 	var asJSON bool
 	var record, pcPath, damaged string
-	var find int64
-	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA) [--damaged REASON] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
+	var find, told int64
+	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA [--told BYTE]) [--damaged REASON] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (record == "") == (find == 0) {
 				return errUse{errors.New("name the record with --record, or the first sector of what a search has found with --find")}
@@ -423,7 +430,7 @@ func bringBackCmd() *cobra.Command {
 			defer im.Close()
 			step := plan.Step{Do: plan.BringBack, Record: record}
 			if find != 0 {
-				step, err = findAt(cmd.Context(), o, im, disk.LBA(find))
+				step, err = findAt(cmd.Context(), o, im, disk.LBA(find), disk.Bytes(told))
 			} else {
 				_, _, err = o.Records.Load(record)
 			}
@@ -436,6 +443,7 @@ func bringBackCmd() *cobra.Command {
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
+	c.Flags().Int64Var(&told, "told", -1, "byte of the drive at which that lies which tells of the find, where several begin at one sector")
 	c.Flags().StringVar(&damaged, "damaged", "", "why it comes back although something else lies in place of some of it")
 	c.Flags().StringVar(&record, "record", "", "record of the deletion")
 	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")

@@ -20,6 +20,10 @@ type Found struct {
 	Doubtful string
 	// Mend says what of it is rebuilt from a copy, "" for nothing.
 	Mend string
+	// Shut is why it will not open once it is back, "" where it will, or where it is of a kind that
+	// nobody can look into. Listed tells that files can be found in it all the same.
+	Shut   string
+	Listed bool
 	// Stand is how its place stands.
 	Stand Stand
 }
@@ -111,7 +115,26 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	}
 	c.Detail += "; " + x.Stand.Words()
 	accepted(c, &p, &x.Stand)
+	if o := x.willNotOpen(p.Number); o != nil && strings.TrimSpace(c.Step.Damaged) == "" {
+		c.Missing = append(c.Missing, *o)
+	} else if o != nil {
+		c.Notes = append(c.Notes, *o)
+	}
 	c.Number, c.Layout = p.Number, l.With(append(l.Partitions(), p))
+}
+
+// willNotOpen says that what comes back cannot be opened, and what to do instead; nil where it can.
+func (x *Found) willNotOpen(number int) *Obstacle {
+	if x.Shut == "" {
+		return nil
+	}
+	text := fmt.Sprintf("%s will not open once it is back: %s", x.Span.Title(), x.Shut)
+	if x.Listed {
+		text += " Put its files on the shelf instead, as far as they can be found. To bring it back all the same, say why."
+	} else {
+		text += " No files can be found in it. To bring it back all the same, for other tools to look into, say why."
+	}
+	return obstacle(DamageMissing, text, number).clear("back-up-find", "damaged")
 }
 
 // recordFor is where the record of a logical volume that comes back can stand: where it stood,

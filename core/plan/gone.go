@@ -15,6 +15,26 @@ type Gone struct {
 	Find   disk.LBA // the first sector of one that a search has found, 0 for one of a record
 	Span   layout.Span
 	Backup bool // its contents are on the shelf besides
+	// Needs is what it had in use, in bytes of the drive, and nothing is known to have taken.
+	Needs disk.Set
+}
+
+// weakened says how much of what could still be brought back the partitions of a layout take.
+func (g *Gone) weakened(l *layout.Layout) string {
+	all := g.Needs.Bytes()
+	if all == 0 {
+		return "nothing that it held is there any more"
+	}
+	takes := disk.Bytes(0)
+	for _, p := range l.Partitions() {
+		if p.Role == layout.Container {
+			continue
+		}
+		for _, r := range g.Needs.Within(disk.Range{Start: p.Start.Offset(l.Sector), End: (p.End + 1).Offset(l.Sector)}) {
+			takes += r.Len()
+		}
+	}
+	return fmt.Sprintf("of the %s that it held and that may still be there, %s may be written over from here on, and it cannot be brought back whole there any more", all, takes)
 }
 
 // StillFree returns those of which no partition has taken any of the place.
@@ -40,11 +60,11 @@ func overGone(c *Column, gone []Gone) []Gone {
 		}
 		if g.Find != 0 {
 			c.Over = append(c.Over, fmt.Sprint("find at ", g.Find))
-			c.Notes = append(c.Notes, *obstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes. From here on what it holds may be written over, and it cannot be brought back there any more.", g.Span.Title()), c.Number))
+			c.Notes = append(c.Notes, *obstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes: %s.", g.Span.Title(), g.weakened(c.Layout)), c.Number))
 			continue
 		}
 		c.Over = append(c.Over, g.Record)
-		text := fmt.Sprintf("%s lay in the place that this takes. From here on what it held may be written over, and it cannot be brought back there any more (record %s)", g.Span.Title(), g.Record)
+		text := fmt.Sprintf("%s lay in the place that this takes: %s (record %s)", g.Span.Title(), g.weakened(c.Layout), g.Record)
 		if g.Backup {
 			text += "; its backup stays"
 		}

@@ -110,8 +110,8 @@ func told(c plan.Column) (text string) {
 }
 
 // stage is the copy as it is so far, with what the run itself has written and laid.
-func (p *prepared) stage(o Options) stage {
-	at := stage{dev: p.over, sv: p.sv}
+func (p *prepared) stage(o Options) *stage {
+	at := &stage{dev: p.over, sv: p.sv}
 	for _, x := range seek.Living(o.Dev, p.was, 0) { // what lived there then has left its bytes
 		x.Why = min(x.Why, seek.Wrote)
 		at.own = append(at.own, x)

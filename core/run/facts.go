@@ -148,6 +148,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 	}
 	arriving.Wait()
 	fromShelf(&f, sh, plan.Resolved(steps, f.Backups), gathered)
+	at := asItIs(o, sv)
 	for _, s := range steps {
 		if s.Record == "" {
 			continue
@@ -172,7 +173,6 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			r.Backup = m.ID
 		}
 		if rec.Drive.DiskID == l.DiskID && !rec.Erased {
-			at := asItIs(o, sv)
 			if compared != nil && m != nil {
 				if err := at.compare(o, rec, m, compared); err != nil {
 					return f, err
@@ -203,11 +203,8 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			}
 		}
 	}
-	for _, rec := range of {
-		there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID && p.Start == rec.Span.Start })
-		if !rec.Erased && !there {
-			f.Gone = append(f.Gone, plan.Gone{Record: rec.ID, Span: rec.Span, Backup: forRecord(rec, backups) != nil})
-		}
+	if err := gone(&f, o, at, of, backups); err != nil {
+		return f, err
 	}
 	for range max(len(steps), 1) {
 		var fresh [16]byte
@@ -218,6 +215,42 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 	}
 	f.NewID = f.NewIDs[0]
 	return f, nil
+}
+
+// gone adds what could still be brought back to the drive: by records, and as a search has found it.
+func gone(f *plan.Facts, o Options, at *stage, of []*trail.Record, backups []*shelf.Manifest) error {
+	for _, rec := range of {
+		there := slices.ContainsFunc(at.sv.Layout.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID && p.Start == rec.Span.Start })
+		if rec.Erased || there {
+			continue
+		}
+		g := plan.Gone{Record: rec.ID, Span: rec.Span, Backup: forRecord(rec, backups) != nil}
+		today, err := at.of(o, rec, nil)
+		if err != nil && !errors.Is(err, trail.ErrNoRecord) { // of one that was altered nothing is known
+			return err
+		}
+		if err == nil {
+			g.Needs = Needs(today.Stand)
+		}
+		f.Gone = append(f.Gone, g)
+	}
+	if o.Lost == nil {
+		return nil
+	}
+	lost, err := o.Lost()
+	f.Gone = append(f.Gone, lost...)
+	return err
+}
+
+// Needs is what of a stand may still be as it was.
+func Needs(s *seek.Stand) disk.Set {
+	var ranges []disk.Range
+	for _, p := range s.Pieces {
+		if p.State != seek.Taken {
+			ranges = append(ranges, disk.Range{Start: p.Off, End: p.Off + p.Len})
+		}
+	}
+	return disk.NewSet(ranges)
 }
 
 // Hints are the places that records of deletions tell a search of.
@@ -238,6 +271,13 @@ func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
+	}
+	if !x.Opens && !out.Ghost {
+		switch x.Kind {
+		case volume.Unknown, volume.Swap, volume.Sealed, volume.LVM, volume.Member: // nobody looks into these
+		default:
+			out.Shut, out.Listed = "neither its start nor its root folder can be read.", x.Volume() != nil
+		}
 	}
 	s, err := FindStands(o, sv, x)
 	if err != nil {

@@ -142,9 +142,14 @@ func TestNoRoom(t *testing.T) {
 	}
 	spare := append(script.Script{{Kind: script.Write, Len: 512, Data: make([]byte, 512), Keep: true}}, script.Op{Kind: script.Hole, Len: disk.TiB, Keep: true, Spare: true, Step: 1, Before: nil})
 	full := &filled{Paper: dev}
-	lean, step, err := roomFor(t.TempDir(), full, spare)
-	if err != nil || step != 1 || len(lean) != 3 || lean[1].Kind != script.NoReturn || lean[2].Keep || !lean[0].Keep {
-		t.Errorf("no room for what only undo needs: step %d, %+v, %v", step, lean, err)
+	less, did, err := roomFor(t.TempDir(), full, spare)
+	if err != nil || did.forever != 1 || did.gone || len(less) != 3 || less[1].Kind != script.NoReturn || less[2].Keep || !less[0].Keep {
+		t.Errorf("no room for what only undo needs: %+v, %+v, %v", did, less, err)
+	}
+	spare[1].Gone = true
+	less, did, err = roomFor(t.TempDir(), full, spare)
+	if err != nil || did.forever != -1 || !did.gone || len(less) != 2 || less[1].Keep || !less[0].Keep {
+		t.Errorf("no room for what was gone before: %+v, %+v, %v", did, less, err)
 	}
 }
 

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"maps"
+	"strings"
 	"testing"
 
 	"jadetrail/core/disk"
@@ -10,6 +11,7 @@ import (
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
+	"jadetrail/core/table"
 	"jadetrail/core/volume/ntfs"
 )
 
@@ -126,4 +128,101 @@ func TestBackUpFindPartly(t *testing.T) {
 	if m.Unreadable == 0 {
 		t.Errorf("%d files, none of them left out", m.Count)
 	}
+}
+
+// TestCopyIsNoGhost deletes the copy of a volume that lives on: the trail knows it as a partition of its own,
+// and it is found where it lies, and comes back.
+func TestCopyIsNoGhost(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	b, err := disk.ReadFull(im, p.Start.Offset(512), p.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := 300 * disk.MiB
+	if _, err := im.WriteAt(b, int64(at)); err != nil {
+		t.Fatal(err)
+	}
+	out, err := sv.Table.Set(7, table.NewEntry(table.Entry{Slot: 7, TypeID: table.TypeBasic, UniqueID: uid(7), Start: at.At(512), End: (at + p.Bytes).At(512) - 1}).Raw)
+	if err == nil {
+		err = out.Apply(im, nil)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	was := contents(t, im)
+	s.must(t, im, plan.Step{Do: plan.Delete, Partition: "7", Waiver: "a copy"})
+	o := s.options(im)
+	if sv, err = survey.Read(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	of, err := o.Records.Of(sv.Layout.DiskID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := seek.New(im, sv, Hints(of))
+	if err := x.Likely(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range x.Finds() {
+		if f.Start != at.At(512) {
+			continue
+		}
+		if f.Ghost || f.Confidence != seek.Sure {
+			t.Fatalf("%+v", f.Reasons)
+		}
+		s.must(t, im, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+		if !maps.Equal(was, contents(t, im)) {
+			t.Error("it is not as it was")
+		}
+		return
+	}
+	t.Fatalf("it is not found: %+v", x.Finds())
+}
+
+// TestWillNotOpen brings back what cannot be opened once it is back: that is said before, and needs a
+// reason.
+func TestWillNotOpen(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	out, err := sv.Table.Set(5, nil)
+	if err == nil {
+		err = out.Apply(im, nil)
+	}
+	if err == nil { // all but the boot sector and its copy
+		err = im.Zero(p.Start.Offset(512)+4096, p.Bytes-8192)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if sv, err = survey.Read(im, nil); err != nil {
+		t.Fatal(err)
+	}
+	x := seek.New(im, sv, nil)
+	if err := x.Likely(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range x.Finds() {
+		if f.Start != p.Start {
+			continue
+		}
+		step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At}
+		if _, err := s.later(t, im, step); err == nil || !strings.Contains(err.Error(), "will not open once it is back") {
+			t.Errorf("without a reason: %v", err)
+		}
+		step.Damaged = "for another tool to look into"
+		s.must(t, im, step)
+		return
+	}
+	t.Fatalf("it is not found: %+v", x.Finds())
 }

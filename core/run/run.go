@@ -97,10 +97,16 @@ type Options struct {
 	// does not verify is gone on with only for a reason, which Despite gives.
 	Verify  func(ctx context.Context) (*trail.Report, error)
 	Despite string
-	Books   Books // nil where acts are not written down before
-	Now     func() time.Time
-	Random  io.Reader
-	Report  func(carry.Progress)
+	// Before is told what the steps lead to, with all that is to be known of it, before anything is
+	// written; nil for nobody.
+	Before func([]plan.Column)
+	// Lost finds what a search has found on the drive, surely or likely, of which no record tells;
+	// nil for no search.
+	Lost   func() ([]plan.Gone, error)
+	Books  Books // nil where acts are not written down before
+	Now    func() time.Time
+	Random io.Reader
+	Report func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -113,6 +119,9 @@ type Result struct {
 	Good    string   `json:"good,omitempty"` // the entry that marks the state as good
 	Undone  bool     `json:"undone,omitempty"`
 	Void    bool     `json:"void,omitempty"` // it came to an end before anything was written
+	// Notes are what is to be known of the steps: what is written over, what comes back with other
+	// contents, which paths change.
+	Notes []Note `json:"notes"`
 	// Arrivals are the files that were put into volumes.
 	Arrivals []Arrival      `json:"arrivals,omitempty"`
 	Layout   *layout.Layout `json:"-"`
@@ -124,6 +133,24 @@ type Result struct {
 	Took    Took       `json:"seconds"`
 	// Report is what the run says of itself, nil of one that did nothing.
 	Report *Report `json:"-"`
+}
+
+// Note is something to be known of a step.
+type Note struct {
+	Step int       `json:"step"` // from 1
+	Code plan.Code `json:"code"`
+	Text string    `json:"text"`
+}
+
+// notes are all of a plan.
+func notes(columns []plan.Column) []Note {
+	out := []Note{}
+	for i, c := range columns {
+		for _, n := range c.Notes {
+			out = append(out, Note{i + 1, n.Code, n.Text})
+		}
+	}
+	return out
 }
 
 // Meta is what a run's folder says about it.
@@ -265,19 +292,25 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		p.meta.Entries[0].Reason = strings.TrimSpace(o.Despite)
 	}
 	p.onDrive(o.Dev)
-	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Bytes: p.script.Rewritten(), Zeroed: p.script.Zeroed()}
+	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Notes: notes(p.columns), Bytes: p.script.Rewritten(), Zeroed: p.script.Zeroed()}
+	if o.Before != nil {
+		o.Before(p.columns)
+	}
 	if o.Rehearse {
 		return res, nil
 	}
 	if err := serialCheck(o); err != nil {
 		return nil, err
 	}
-	var forever int
-	if p.script, forever, err = roomFor(o.Runs, o.Dev, p.script); err != nil {
+	var less lean
+	if p.script, less, err = roomFor(o.Runs, o.Dev, p.script); err != nil {
 		return nil, err
 	}
-	if forever >= 0 {
-		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", forever+1, noRoomToKeep)
+	if less.forever >= 0 {
+		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", less.forever+1, noRoomToKeep)
+	}
+	if less.gone {
+		p.meta.Entries[0].Text += ". What was gone before and lies in places that it writes over is not kept to be taken back: that would be too much for the bench"
 	}
 	// 4. What the run is, and the records of what it deletes, become durable.
 	if p.meta.Sign, err = p.signPlace(o.Dev); err != nil {
@@ -354,6 +387,11 @@ func prepare(o Options) (*prepared, error) {
 		return p, err
 	}
 	facts.Lead = o.Lead
+	for _, g := range facts.Gone {
+		for _, r := range g.Needs {
+			p.promised.asked = p.promised.asked.Put(r)
+		}
+	}
 	cols := plan.Lay(now.Layout, facts, o.Plan.Steps)
 	blocked := &Blocked{}
 	for _, c := range cols {

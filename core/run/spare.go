@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -23,7 +25,10 @@ type promised struct {
 	before *survey.Survey
 	places []layout.Span // of partitions that no operation has touched yet
 	live   disk.Set      // where what must come back lies now
-	over   bool          // the run has come to where it cannot be taken back
+	// asked is where what was gone before the run lies, as far as it could still be brought
+	// back: it is kept too, where there is room.
+	asked disk.Set
+	over  bool // the run has come to where it cannot be taken back
 }
 
 func newPromised(dev disk.Device, before *survey.Survey) *promised {
@@ -79,20 +84,30 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 			return nil, err
 		}
 		lost := k.live.Within(to)
+		var gone []disk.Range // of which nothing lives
+		for _, r := range k.asked.Within(to) {
+			gone = append(gone, k.live.Outside(r)...)
+		}
+		k.asked = k.asked.Cut(to)
 		switch {
-		case op.Kind == script.Move:
-			for _, r := range lost { // but for what the move itself takes along
-				for _, x := range (disk.Set{from}).Outside(r) {
-					out = append(out, script.Op{Kind: script.Hole, Off: x.Start, Len: x.Len(), Keep: true, Spare: true, Step: op.Step})
+		case op.Kind == script.Move: // but for what the move itself takes along
+			for _, kept := range []struct {
+				ranges []disk.Range
+				gone   bool
+			}{{lost, false}, {gone, true}} {
+				for _, r := range kept.ranges {
+					for _, x := range (disk.Set{from}).Outside(r) {
+						out = append(out, script.Op{Kind: script.Hole, Off: x.Start, Len: x.Len(), Keep: true, Spare: true, Gone: kept.gone, Step: op.Step})
+					}
 				}
 			}
 			out = append(out, op)
-		case op.Keep || len(lost) == 0:
+		case op.Keep || len(lost)+len(gone) == 0:
 			out = append(out, op)
 		case op.Kind == script.Hole:
-			out = append(out, split(op, lost)...)
+			out = append(out, split(op, lost, gone)...)
 		default:
-			op.Keep, op.Spare = true, true
+			op.Keep, op.Spare, op.Gone = true, true, len(lost) == 0
 			out = append(out, op)
 		}
 		if op.Kind != script.Move {
@@ -108,20 +123,25 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 	return out, nil
 }
 
-// split makes of a hole the parts that are kept and those that need not be.
-func split(op script.Op, kept []disk.Range) (out script.Script) {
-	at, end := op.Off, op.Onto().End
-	part := func(to disk.Bytes, keep bool) {
+// split makes of a hole the parts that are kept, for what must come back or for what is gone, and those
+// that need not be.
+func split(op script.Op, lost, gone []disk.Range) (out script.Script) {
+	kept := make([]script.Op, 0, len(lost)+len(gone))
+	for i, r := range append(slices.Clone(lost), gone...) {
+		kept = append(kept, script.Op{Kind: script.Hole, Off: r.Start, Len: r.Len(), Keep: true, Spare: true, Gone: i >= len(lost), Step: op.Step})
+	}
+	slices.SortFunc(kept, func(a, b script.Op) int { return cmp.Compare(a.Off, b.Off) })
+	at := op.Off
+	free := func(to disk.Bytes) {
 		if to > at {
-			out = append(out, script.Op{Kind: script.Hole, Off: at, Len: to - at, Keep: keep, Spare: keep, Step: op.Step})
+			out = append(out, script.Op{Kind: script.Hole, Off: at, Len: to - at, Step: op.Step})
 		}
-		at = to
 	}
-	for _, r := range kept {
-		part(r.Start, false)
-		part(r.End, true)
+	for _, x := range kept {
+		free(x.Off)
+		out, at = append(out, x), x.Off+x.Len
 	}
-	part(end, false)
+	free(op.Onto().End)
 	return out
 }
 
@@ -167,27 +187,48 @@ func free(runs string) (disk.Bytes, error) {
 	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), err
 }
 
-// roomFor sees that the host has room for a run. Where it has none for what is kept only so that
-// undo can bring it back, that is not kept: from the first place on that is then written over,
-// the run can only be finished, and the script says so there. It returns in which step that is,
-// -1 for nowhere.
-func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, int, error) {
+// lean is what a run does without where the host has no room for it.
+type lean struct {
+	forever int  // the step from which on it can only be finished, -1 for none
+	gone    bool // what was gone before the run is not brought back by undo
+}
+
+// roomFor sees that the host has room for a run. Where it has not, that is kept least of all which was
+// gone before the run, and then not even what only undo would need: from the first place on that is then
+// written over, the run can only be finished, and the script says so there.
+func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, lean, error) {
+	l := lean{forever: -1}
 	room, err := free(runs)
 	if err != nil {
-		return nil, -1, err
+		return nil, l, err
 	}
 	need := needs(dev, s)
-	if need <= room {
-		return s, -1, nil
+	less, spared := withoutGone(s)
+	if all := need - needs(dev, less); spared && (need > room || all > min(plan.MostKept, room/2)) {
+		s, need, l.gone = less, need-all, true
 	}
-	lean, step := without(s)
-	if step >= 0 {
-		need = needs(dev, lean)
+	if need <= room {
+		return s, l, nil
+	}
+	s, l.forever = without(s)
+	if l.forever >= 0 {
+		need = needs(dev, s)
 	}
 	if need > room {
-		return nil, -1, fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, room)
+		return nil, l, fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, room)
 	}
-	return lean, step, nil
+	return s, l, nil
+}
+
+// withoutGone is a script that does not keep what was gone before it, and whether that is less.
+func withoutGone(s script.Script) (out script.Script, less bool) {
+	for _, op := range s {
+		if op.Gone {
+			op.Keep, op.Spare, op.Gone, op.Before, less = false, false, false, nil, true
+		}
+		out = append(out, op)
+	}
+	return out, less
 }
 
 // without is a script that does not keep what would be kept only for undo.
@@ -198,11 +239,11 @@ func without(s script.Script) (out script.Script, step int) {
 			out = append(out, op)
 			continue
 		}
-		if step < 0 {
+		if step < 0 && !op.Gone {
 			step = op.Step
 			out = append(out, script.Op{Kind: script.NoReturn, Step: step, Text: "from here on " + noRoomToKeep})
 		}
-		if op.Keep, op.Spare, op.Before = false, false, nil; op.Kind != script.Hole || op.Len > 0 {
+		if op.Keep, op.Spare, op.Gone, op.Before = false, false, false, nil; op.Kind != script.Hole || op.Len > 0 {
 			out = append(out, op)
 		}
 	}

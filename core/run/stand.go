@@ -24,6 +24,14 @@ import (
 // placesFile keeps, in a run's folder, where the run writes, step by step.
 const placesFile = "places.json"
 
+// runPlaces is where a run writes, in bytes of the drive.
+type runPlaces struct {
+	Version int               `json:"version"`
+	Steps   [][][2]disk.Bytes `json:"steps"`
+	// Unkept are the places of which undo does not bring back what was there.
+	Unkept [][2]disk.Bytes `json:"unkept"`
+}
+
 // notePlaces keeps where a script writes, before it does.
 func notePlaces(dir string, s script.Script, steps int) error {
 	byStep := make([]script.Script, steps)
@@ -32,9 +40,12 @@ func notePlaces(dir string, s script.Script, steps int) error {
 			byStep[op.Step] = append(byStep[op.Step], op)
 		}
 	}
-	out := make([][][2]disk.Bytes, steps)
+	out := runPlaces{Version: 2, Steps: make([][][2]disk.Bytes, steps), Unkept: [][2]disk.Bytes{}}
 	for i, part := range byStep {
-		out[i] = places(part, 0)
+		out.Steps[i] = places(part, 0)
+	}
+	for _, r := range s.Unkept() {
+		out.Unkept = append(out.Unkept, [2]disk.Bytes{r.Start, r.End})
 	}
 	b, err := json.Marshal(out)
 	if err != nil {
@@ -43,26 +54,35 @@ func notePlaces(dir string, s script.Script, steps int) error {
 	return disk.WriteDurably(filepath.Join(dir, placesFile), b)
 }
 
-// wrote is where a run wrote from a step on, in bytes of the drive. ok is false for a run of
-// which that was not kept.
-func wrote(dir string, from int) (out [][2]disk.Bytes, ok bool, err error) {
+// wrote is where a run wrote. ok is false for a run of which that was not kept. An earlier version of
+// this program kept the steps alone; then nothing counts as brought back by undo.
+func wrote(dir string) (out runPlaces, ok bool, err error) {
 	b, err := os.ReadFile(filepath.Join(dir, placesFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, false, nil
+		return out, false, nil
 	}
 	if err != nil {
-		return nil, false, err
+		return out, false, err
 	}
-	var all [][][2]disk.Bytes
-	if err := json.Unmarshal(b, &all); err != nil {
-		return nil, false, fmt.Errorf("where the run %s wrote cannot be read: %w", filepath.Base(dir), err)
+	if json.Unmarshal(b, &out) == nil && out.Version == 2 {
+		return out, true, nil
 	}
-	for i, part := range all {
-		if i >= from {
+	out = runPlaces{}
+	if err := json.Unmarshal(b, &out.Steps); err != nil {
+		return out, false, fmt.Errorf("where the run %s wrote cannot be read: %w", filepath.Base(dir), err)
+	}
+	out.Unkept = out.from(0)
+	return out, true, nil
+}
+
+// from are the places of the steps from one on.
+func (p *runPlaces) from(step int) (out [][2]disk.Bytes) {
+	for i, part := range p.Steps {
+		if i >= step {
 			out = append(out, part...)
 		}
 	}
-	return out, true, nil
+	return out
 }
 
 // stage is where a standing is worked out: a drive, or a copy of it on which a run has come some way.
@@ -70,10 +90,20 @@ type stage struct {
 	dev disk.Device
 	sv  *survey.Survey
 	own []seek.Cover // what the run at hand has written, and which partitions it had, so far
+
+	now []seek.Cover // what lies there, once that was read
 }
 
 // asItIs is the drive itself.
-func asItIs(o Options, sv *survey.Survey) stage { return stage{dev: o.Dev, sv: sv} }
+func asItIs(o Options, sv *survey.Survey) *stage { return &stage{dev: o.Dev, sv: sv} }
+
+// lies is what lies there now, and what the run at hand did.
+func (at *stage) lies() []seek.Cover {
+	if at.now == nil {
+		at.now = append(seek.Living(at.dev, at.sv, 0), at.own...)
+	}
+	return slices.Clip(at.now)
+}
 
 // Today is how a deleted partition stands today in its former place.
 type Today struct {
@@ -107,25 +137,26 @@ func since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		if !own && (m.Begun.Before(rec.Time) || rec.Run == "" && m.Begun.Equal(rec.Time)) || !(&runFolder{meta: m}).isOn(o, rec.Drive) || r != nil && r.Ended == EndVoid {
 			continue
 		}
-		state := seek.Taken
-		if r == nil || r.Ended == EndUndone {
-			state = seek.Unsure // it was written to, and what was promised was brought back
-		}
-		from := 0
-		if own {
-			from = rec.Step
-		}
-		written, known, err := wrote(filepath.Join(o.Runs, m.ID), from)
+		all, known, err := wrote(filepath.Join(o.Runs, m.ID))
 		if err != nil {
 			return nil, err
+		}
+		state, written := seek.Taken, all.from(0)
+		layouts := []*layout.Layout{m.Before, m.After}
+		switch {
+		case r == nil: // it is open
+			state = seek.Unsure
+		case r.Ended == EndUndone: // all else was brought back, and compared
+			state, written, layouts = seek.Unsure, all.Unkept, layouts[:1]
+		case own:
+			written = all.from(rec.Step)
+		}
+		if own {
+			layouts = layouts[1:]
 		}
 		by := "the run " + m.ID
 		for _, w := range written {
 			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: state, By: by, Why: seek.Wrote})
-		}
-		layouts := []*layout.Layout{m.After}
-		if !own {
-			layouts = append(layouts, m.Before)
 		}
 		if !known { // of a run by an earlier version of this program
 			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: by, Why: seek.Wrote})
@@ -200,7 +231,7 @@ func StandOf(o Options, sv *survey.Survey, rec *trail.Record, c *shelf.Compared)
 	return asItIs(o, sv).of(o, rec, c)
 }
 
-func (at stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, error) {
+func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, error) {
 	sector := at.dev.SectorBytes()
 	start := rec.Span.Start.Offset(sector)
 	if rec.Erased || start < 0 || start+rec.Span.Bytes > at.dev.Size() {
@@ -213,7 +244,7 @@ func (at stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, err
 	for i := range used {
 		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
 	}
-	covers := append(seek.Living(at.dev, at.sv, 0), at.own...)
+	covers := at.lies()
 	var lies []disk.Range
 	for _, x := range covers {
 		if x.Why == seek.Lies {
@@ -245,7 +276,7 @@ func (at stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, err
 
 // kept compares what a record kept of its partition's start and end with what is there now, sector by
 // sector, and returns what is to be put back. same is told of what is as it was, or will be.
-func (at stage) kept(o Options, rec *trail.Record, lies disk.Set, same func(disk.Range)) ([]seek.Repair, error) {
+func (at *stage) kept(o Options, rec *trail.Record, lies disk.Set, same func(disk.Range)) ([]seek.Repair, error) {
 	sector, start := at.dev.SectorBytes(), rec.Span.Start.Offset(at.dev.SectorBytes())
 	var returns []seek.Repair
 	for _, part := range []struct {
@@ -299,7 +330,7 @@ func (s *Today) forPlan(rec *trail.Record, files []volume.File, sector disk.Byte
 }
 
 // standing is what a plan must know of a record's place.
-func (at stage) standing(o Options, rec *trail.Record, c *shelf.Compared) (*plan.Stand, *Today, error) {
+func (at *stage) standing(o Options, rec *trail.Record, c *shelf.Compared) (*plan.Stand, *Today, error) {
 	t, err := at.of(o, rec, c)
 	if err != nil {
 		return nil, nil, err
@@ -314,7 +345,7 @@ func (at stage) standing(o Options, rec *trail.Record, c *shelf.Compared) (*plan
 }
 
 // compare compares a record's place with its backup, and notes what that shows.
-func (at stage) compare(o Options, rec *trail.Record, m *shelf.Manifest, into map[string]*shelf.Compared) error {
+func (at *stage) compare(o Options, rec *trail.Record, m *shelf.Manifest, into map[string]*shelf.Compared) error {
 	c, err := o.Shelf.Compare(survey.Window(at.dev, rec.Span), m)
 	if err == nil {
 		into[rec.ID] = &c
@@ -328,9 +359,9 @@ func FindStands(o Options, sv *survey.Survey, x *seek.Find) (*seek.Stand, error)
 	return asItIs(o, sv).find(o, x)
 }
 
-func (at stage) find(o Options, x *seek.Find) (*seek.Stand, error) {
+func (at *stage) find(o Options, x *seek.Find) (*seek.Stand, error) {
 	used, known := x.InUse(at.sv.Layout.Sector)
-	covers, rest := append(seek.Living(at.dev, at.sv, 0), at.own...), seek.Unsure
+	covers, rest := at.lies(), seek.Unsure
 	rec, err := recordOf(o, x)
 	if err != nil {
 		return nil, err
@@ -391,11 +422,11 @@ func afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 		if begins(m.Before) || begins(m.After) || r == nil || r.Ended == EndVoid || r.Ended == EndUndone || !(&runFolder{meta: m}).isOn(o, trail.Drive{DiskID: m.DiskID, Serial: o.Identity.Serial}) {
 			continue
 		}
-		written, _, err := wrote(filepath.Join(o.Runs, m.ID), 0)
+		all, _, err := wrote(filepath.Join(o.Runs, m.ID))
 		if err != nil {
 			return nil, err
 		}
-		for _, w := range written {
+		for _, w := range all.from(0) {
 			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote})
 		}
 	}

@@ -22,9 +22,8 @@ import (
 func (s *shop) later(t *testing.T, im disk.Device, steps ...plan.Step) (*Result, error) {
 	t.Helper()
 	s.hours++
-	o := s.options(im)
-	o.Plan, o.Lead = &plan.Plan{Version: 1, Steps: steps}, true
-	o.Now = func() time.Time { return day.Add(time.Duration(s.hours) * time.Hour) }
+	o := s.atHour(s.options(im))
+	o.Plan = &plan.Plan{Version: 1, Steps: steps}
 	return CarryOut(context.Background(), o)
 }
 
@@ -222,5 +221,75 @@ func TestLivedOn(t *testing.T) {
 	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: again.ID})
 	if !strings.Contains(back.Columns[0].Detail, "untouched") || len(back.Columns[0].Notes) > 0 {
 		t.Errorf("%+v", back.Columns[0])
+	}
+}
+
+// TestUndoneOverGone slides, makes or grows a volume over the place of a deleted one, has the power cut on
+// the way, and takes it back: what the deleted one had in use lies there to the byte, and is said to.
+func TestUndoneOverGone(t *testing.T) {
+	for name, steps := range map[string][]plan.Step{
+		"slid over it":  {{Do: plan.Slide, Partition: "6", By: "-30 MiB"}},
+		"made there":    {{Do: plan.Create, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}},
+		"grown over it": {{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: plan.Grow, Partition: "3", By: "all"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t)
+			im := s.open(t)
+			rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
+			s.steps = steps
+			s.hours++
+			begin := func(o Options) error { return start(s.atHour(o)) }
+			power := &disk.Power{}
+			calm := s.copyOf(t, im)
+			if err := s.attempt(t, calm, t.TempDir(), power, begin); err != nil {
+				t.Fatal(err)
+			}
+			calm.Close()
+			for part := range 4 {
+				s.undone(t, im, rec, power.Writes()*(part+1)/4-part/3, begin)
+			}
+		})
+	}
+}
+
+// atHour has a run begin when it is that late, in the lead's name.
+func (s *shop) atHour(o Options) Options {
+	o.Lead, o.Now = true, func() time.Time { return day.Add(time.Duration(s.hours) * time.Hour) }
+	return o
+}
+
+func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, begin func(Options) error) {
+	t.Helper()
+	before := place(t, im, rec)
+	dev, dir := s.copyOf(t, im), t.TempDir()
+	defer dev.Close()
+	if err := s.attempt(t, dev, dir, &disk.Power{At: at}, begin); !errors.Is(err, disk.ErrPowerCut) {
+		t.Fatal(err)
+	}
+	if err := s.calmly(t, dev, dir, func(o Options) error {
+		if _, err := Resume(context.Background(), s.atHour(o), true); err != nil {
+			return err
+		}
+		used, err := inUse(o, rec)
+		if err != nil || len(used) == 0 {
+			return fmt.Errorf("%d ranges: %w", len(used), err)
+		}
+		now := place(t, dev, rec)
+		for _, r := range used {
+			if !bytes.Equal(now[r[0]:r[1]], before[r[0]:r[1]]) {
+				t.Errorf("cut at write %d: of what was deleted before, bytes %d to %d are not as they were", at, r[0], r[1])
+			}
+		}
+		sv, err := survey.Read(dev, nil)
+		if err != nil {
+			return err
+		}
+		stand, err := StandOf(o, sv, rec, nil)
+		if err == nil && stand.Untouched != stand.Used {
+			t.Errorf("cut at write %d: it is said to be %+v", at, stand.Stand)
+		}
+		return err
+	}); err != nil && !errors.Is(err, ErrNothing) {
+		t.Fatal(err)
 	}
 }

@@ -53,6 +53,9 @@ type Op struct {
 	Keep bool `json:"keep,omitempty"`
 	// Spare tells that what was here is kept only for undo, and that the run could do without.
 	Spare bool `json:"-"`
+	// Gone tells that it is kept only for partitions that were gone before the run, and could
+	// still be brought back.
+	Gone bool `json:"-"`
 	// Before is what was there just before the operation, where an earlier one moves bytes
 	// about, so that the drive as it is now does not tell. Nil for what the drive holds.
 	Before []byte `json:"-"`
@@ -126,6 +129,28 @@ func (s Script) Zeroed() (n disk.Bytes) {
 		}
 	}
 	return n
+}
+
+// Unkept are the places that hold something else once the script was done and taken back: those that
+// it writes to first without keeping what was there.
+func (s Script) Unkept() disk.Set {
+	var touched, out disk.Set
+	for _, op := range s {
+		to := op.Onto()
+		var from disk.Range
+		if op.Kind == Move {
+			from = disk.Range{Start: op.From, End: op.From + op.Len}
+		}
+		if !op.Keep {
+			for _, r := range touched.Outside(to) {
+				for _, x := range (disk.Set{from}).Outside(r) {
+					out = out.Put(x)
+				}
+			}
+		}
+		touched = touched.Put(to).Put(from)
+	}
+	return out
 }
 
 // Moves tells that the script moves bytes about.

@@ -322,7 +322,7 @@ func (j *judge) evidence(f *Find) {
 		say("Neither its start nor the copy of it is there; its table of files is.")
 	}
 	opens, agrees := j.opens(f, say)
-	f.agrees = agrees
+	f.agrees, f.Opens = agrees, opens
 	if boot && !again && opens {
 		j.copyAgain(f, first)
 	}
@@ -524,6 +524,9 @@ func (j *judge) former(finds []Find) {
 		f := &finds[i]
 		for _, l := range j.living {
 			if sameVolume(f.Kind, f.Serial, l.span.Volume) || alike(f.Holds, l.span.Volume) || f.identity != "" && f.identity == l.identity() {
+				if j.copied(f, l) {
+					continue
+				}
 				f.ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
 				break
 			}
@@ -562,6 +565,21 @@ func (j *judge) former(finds []Find) {
 			}
 		}
 	}
+}
+
+// copied tells that a find is no former extent of a volume that lives on, but a copy of it: the trail
+// knows it as a partition of its own, deleted where it lies, and what lies there is whole. By an MBR,
+// whose entries have no ids, that cannot be told for certain.
+func (j *judge) copied(f *Find, l *living) bool {
+	if !slices.Contains(f.Told, ByRecord) || !f.Opens || !f.agrees || strings.EqualFold(f.UniqueID, l.span.UniqueID) {
+		return false
+	}
+	if len(f.TypeID) == 2 {
+		f.doubt("%s (partition %d) is the same volume: this is a copy of it, or where it was before it was moved.", l.span.Title(), l.span.Number)
+	} else {
+		f.Reasons = append(f.Reasons, fmt.Sprintf("%s (partition %d) has the same serial number: one is a copy of the other.", l.span.Title(), l.span.Number))
+	}
+	return true
 }
 
 // carriedAlong doubts what a table of files alone tells of within another's place: it may have

@@ -53,6 +53,8 @@ type Find struct {
 	// Told is what told of it, and At where on the drive that lies, by which it is found again.
 	Told []Source   `json:"told_by"`
 	At   disk.Bytes `json:"told_at"`
+	// Opens tells that its root folder can be read, once what can be is rebuilt.
+	Opens bool `json:"opens"`
 	// Mend says what of it can be rebuilt from a copy, "" for nothing.
 	Mend string `json:"mend,omitempty"`
 	// Over are the partitions that lie in its place now; Holds the volume as far as it can be

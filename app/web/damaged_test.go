@@ -1,0 +1,59 @@
+package web
+
+import (
+	"html"
+	"strings"
+	"testing"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/trail"
+)
+
+// TestDamagedBack makes a volume in the middle of a deleted one, deletes it, and brings the first back:
+// the record's page and the gate say what is gone, ask why it comes back all the same, and the trail has
+// the answer.
+func TestDamagedBack(t *testing.T) {
+	s := open(t)
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActDelete)})
+	if err != nil || len(entries) != 1 {
+		t.Fatal(entries, err)
+	}
+	id := entries[0].Record
+	rec, _, err := s.records.Load(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.carry(t, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "64 MiB", Type: "basic", Format: "ntfs", Label: "Other", As: "other"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "empty", Lead: "Odile Farrow"})
+	says := func(path string, want ...string) {
+		t.Helper()
+		page := html.UnescapeString(s.get(t, path))
+		for _, w := range want {
+			if !strings.Contains(page, w) {
+				t.Errorf("%s does not say %q", path, w)
+			}
+		}
+	}
+	says("/records/"+id, "does not come back whole", `name="damaged"`, "taken by something else")
+	s.post(t, "/records/"+id+"/bring-back")
+	says("/jobs/J-1042/safeguard", "What comes back damaged", "A reason why it comes back all the same", "something else is still asked for")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
+	if out := s.settle(t); !strings.Contains(out, "does not come back whole") {
+		t.Errorf("carried out without a reason: %s", out)
+	}
+	s.post(t, "/jobs/J-1042/steps/change", "step", "1", "damaged", "  ")
+	says("/jobs/J-1042/safeguard", "A reason why it comes back all the same")
+	s.post(t, "/jobs/J-1042/steps/change", "step", "1", "damaged", "the drivers are wanted")
+	says("/jobs/J-1042/safeguard", "All is settled", "the drivers are wanted")
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
+	if out := s.settle(t); strings.Contains(out, "Nothing was written") {
+		t.Fatal(out)
+	}
+	entries, err = s.store.Entries(store.Filter{Act: string(trail.ActBringBack)})
+	if err != nil || len(entries) != 1 || entries[0].Reason != "the drivers are wanted" || !strings.Contains(entries[0].Text, "does not come back whole") {
+		t.Fatalf("%+v, %v", entries, err)
+	}
+}
