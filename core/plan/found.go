@@ -128,7 +128,7 @@ func (x *Found) willNotOpen(number int) *Obstacle {
 	if x.Shut == "" {
 		return nil
 	}
-	text := fmt.Sprintf("%s will not open once it is back: %s", x.Span.Title(), x.Shut)
+	text := fmt.Sprintf("%s will not open as what it was once it is back: %s", x.Span.Title(), x.Shut)
 	if x.Listed {
 		text += " Put its files on the shelf instead, as far as they can be found. To bring it back all the same, say why."
 	} else {

@@ -272,11 +272,13 @@ func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
 	}
-	if !x.Opens && !out.Ghost {
-		switch x.Kind {
-		case volume.Unknown, volume.Swap, volume.Sealed, volume.LVM, volume.Member: // nobody looks into these
-		default:
-			out.Shut, out.Listed = "neither its start nor its root folder can be read.", x.Volume() != nil
+	switch x.Kind {
+	case volume.Unknown, volume.Swap, volume.Sealed, volume.LVM, volume.Member: // nobody looks into these
+	default:
+		if out.Listed = x.Volume() != nil; !x.Opens {
+			out.Shut = "its root folder cannot be read."
+		} else if !x.Own() {
+			out.Shut = "what can be read where its tables were is another's."
 		}
 	}
 	s, err := FindStands(o, sv, x)

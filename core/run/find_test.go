@@ -217,7 +217,7 @@ func TestWillNotOpen(t *testing.T) {
 			continue
 		}
 		step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At}
-		if _, err := s.later(t, im, step); err == nil || !strings.Contains(err.Error(), "will not open once it is back") {
+		if _, err := s.later(t, im, step); err == nil || !strings.Contains(err.Error(), "will not open as what it was") {
 			t.Errorf("without a reason: %v", err)
 		}
 		step.Damaged = "for another tool to look into"

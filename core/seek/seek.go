@@ -100,6 +100,9 @@ func (f *Find) Repairs() []Repair { return f.repairs }
 // written.
 func (f *Find) Volume() volume.Volume { return f.volume }
 
+// Own tells that what can be read of its structures is its own, and not another volume's.
+func (f *Find) Own() bool { return f.agrees }
+
 // Device is the find's place, its damaged start rebuilt where it can be. Nothing is written to
 // the drive.
 func (f *Find) Device() disk.Device { return f.dev }
