@@ -123,7 +123,7 @@ func (b *Books) Do(a Act) error {
 	if err := b.write(&a); err != nil {
 		return err
 	}
-	return b.finish(&a, false)
+	return b.finish(&a, firstTry)
 }
 
 // write writes an act down, with what its files held before, or not at all.
@@ -182,27 +182,41 @@ func (a *Act) changes() []string {
 	return out
 }
 
-// again finishes an act that was cut short. One that was entered has happened, and is not taken back
-// any more.
+// try is how far an act is known to have come when it is taken up.
+type try int
+
+const (
+	firstTry try = iota
+	// begun: somebody may have been told that it will be finished. It is taken back only for what
+	// will not pass by itself.
+	begun
+	// entered: it has happened, and is not taken back any more.
+	entered
+)
+
+// again finishes an act that was cut short.
 func (b *Books) again(a *Act) error {
-	entered, err := b.Store.Entered(a.Entry.ID)
+	there, err := b.Store.Entered(a.Entry.ID)
 	if err != nil {
 		return later(err)
 	}
-	return b.finish(a, entered)
+	if there {
+		return b.finish(a, entered)
+	}
+	return b.finish(a, begun)
 }
 
 // finish does what an act says and was not done yet, and strikes it out.
-func (b *Books) finish(a *Act, entered bool) error {
+func (b *Books) finish(a *Act, known try) error {
 	// 1. Files, which can be taken back.
 	err := b.files(a)
-	if errors.Is(err, ErrKilled) {
+	switch {
+	case err == nil:
+	case errors.Is(err, ErrKilled):
 		return err
-	}
-	if err != nil && entered {
+	case known == entered, known == begun && !errors.Is(err, errInTheWay):
 		return later(err)
-	}
-	if err != nil {
+	default:
 		return errors.Join(err, b.takeBack(a))
 	}
 	// 2. What the database has of it, with the entry of the trail, at once.
@@ -292,7 +306,7 @@ func (b *Books) move(m Move) error {
 	_, here := os.Lstat(from)
 	switch {
 	case here == nil && there == nil:
-		return fmt.Errorf("there is a %s already; nothing was replaced. Take it out of the folder %s first", m.To, filepath.Dir(m.To))
+		return inTheWay(fmt.Sprintf("there is a %s already; nothing was replaced. Take it out of the folder %s first", m.To, filepath.Dir(m.To)))
 	case here == nil:
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
@@ -304,8 +318,19 @@ func (b *Books) move(m Move) error {
 	case there == nil || m.Maybe: // it was moved before, or there is none
 		return nil
 	}
-	return fmt.Errorf("%s is not there", filepath.Base(from))
+	return inTheWay(filepath.Base(from) + " is not there")
 }
+
+// errInTheWay is what does not pass by itself.
+var errInTheWay = errors.New("in the way")
+
+// inTheWay is such an error, in its own words.
+type inTheWay string
+
+func (e inTheWay) Error() string { return string(e) }
+
+// Is makes it errInTheWay.
+func (e inTheWay) Is(target error) bool { return target == errInTheWay }
 
 // takeBack gives the files of an act that comes to nothing their former names and contents, and
 // strikes it out.

@@ -29,7 +29,7 @@ type way struct {
 
 var deedTitles = map[plan.Do]string{
 	plan.Grow: "Grow toward the end", plan.Shrink: "Shrink", plan.Slide: "Slide", plan.Combine: "Combine with another", plan.Split: "Split", plan.Delete: "Delete",
-	plan.Letter: "Letter", plan.Look: "Look inside", plan.Create: "Create a volume here", plan.BringBack: "Bring a partition back",
+	plan.Letter: "Letter", plan.Look: "Look inside", plan.Create: "Create a volume here", plan.BringBack: "Bring a partition back", plan.Clear: "Make a table",
 	plan.ParkRecovery: "Park the recovery environment", plan.UseRecovery: "Use the recovery environment", plan.StartOrder: "Start it by default", plan.DropStartEntry: "Leave the start order", plan.NoteIdentity: "Note its identity",
 }
 
@@ -63,6 +63,8 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 		case "switch-off", "start-order", "read-facts", "close-volume", "letter":
 			text := map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}[c]
 			out = append(out, way{Text: text, Link: at("/pc")})
+		case "clear":
+			out = append(out, way{Text: map[bool]string{true: "make a table", false: "clear the drive"}[len(names) == 0]})
 		case "search":
 			out = append(out, way{Text: "search the drive", Link: at("/search")})
 		case "restart":

@@ -574,8 +574,8 @@ func (st *jobState) price() []price {
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
 	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
 	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), 0
-	for _, s := range st.Steps {
-		if s.Deletes() {
+	for _, c := range st.Columns {
+		if records += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
 			records++
 		}
 	}

@@ -211,8 +211,62 @@ type searchView struct {
 	Before   *searched
 	Part     bool // the search was stopped on the way
 	Left     int  // of the structures that were seen, those too many to judge for a page
+	All      int  // how many can be brought back at once, 0 where that is not offered
+	NoTable  bool // a table is made for them
 	Busy     bool
 	Box      workBox
+}
+
+// worthBack are the steps that bring back what was found, sure or likely.
+func worthBack(finds []seek.Find) []plan.Step {
+	var out []plan.Step
+	for _, f := range finds {
+		if !f.Ghost && f.Confidence != seek.Doubtful {
+			out = append(out, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+		}
+	}
+	return out
+}
+
+// planAllFinds lays the plan that brings back all that was found, sure or likely: into a table that is made
+// where there is none.
+func (s *Server) planAllFinds(c *gin.Context) {
+	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	back, err := s.allBack(st)
+	switch {
+	case err != nil:
+	case st.Elsewhere:
+		err = errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
+	case len(st.Steps) > 0:
+		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	default:
+		err = s.savePlan(c, st, back.Steps, st.expect(), "bringing back all that was found")
+	}
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	s.desk.Forget(st.Drive.path)
+	s.say(c, "sound", "Bringing them back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+}
+
+func (s *Server) allBack(st *jobState) (*plan.Back, error) {
+	steps := worthBack(st.Finds)
+	f, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	if err != nil {
+		return nil, err
+	}
+	back, no := plan.AllBack(st.Drive.sv.Layout, f, steps)
+	if len(no) > 0 {
+		return nil, errors.New(strings.TrimSuffix(no[0].Text, ".") + "; nothing was planned")
+	}
+	return back, nil
 }
 
 func (s *Server) searchPage(c *gin.Context) {
@@ -232,6 +286,10 @@ func (s *Server) searchPage(c *gin.Context) {
 		v.Part, v.Left = before.Reached < before.Size, len(before.Told)-len(before.judged())
 	}
 	v.Finds, v.Ghosts = findRows(j.Number, d.Bay, finds)
+	v.NoTable = d.sv.Layout.Scheme == "none"
+	if n := len(worthBack(finds)); n > 1 || v.NoTable {
+		v.All = n
+	}
 	w, _ := s.desk.State(d.path)
 	v.Box = boxOf(j.Number, d.Bay, w)
 	s.render(c, 200, "search", page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")})

@@ -321,6 +321,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/search", s.startSearch)
 	in.GET("/jobs/:job/find", s.findPage)
 	in.POST("/jobs/:job/find", s.planFind)
+	in.POST("/jobs/:job/finds", s.planAllFinds)
 	in.POST("/jobs/:job/find/back-up", s.backUpFind)
 	in.GET("/jobs/:job/compare", s.comparePage)
 	in.POST("/jobs/:job/compare", s.startCompare)

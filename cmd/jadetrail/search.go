@@ -38,10 +38,11 @@ func searchCmd() *cobra.Command {
 			if err := p.fill(args[0]); err != nil {
 				return err
 			}
-			finds, err := searched(cmd.Context(), im, sv, p.records(), until == "whole", func([]seek.Find) bool { return false })
+			s, err := searched(cmd.Context(), im, sv, p.records(), until == "whole", func([]seek.Find) bool { return false })
 			if err != nil {
 				return err
 			}
+			finds := s.Finds()
 			if asJSON {
 				return printJSON(map[string]any{"finds": finds})
 			}
@@ -61,7 +62,7 @@ func (p *places) records() trail.Records {
 
 // searched searches a drive where partitions are likeliest, and then, if that is asked for and
 // enough says no, through all of it.
-func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records trail.Records, whole bool, enough func([]seek.Find) bool) ([]seek.Find, error) {
+func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records trail.Records, whole bool, enough func([]seek.Find) bool) (*seek.Search, error) {
 	of, err := records.Of(sv.Layout.DiskID)
 	if err != nil {
 		return nil, err
@@ -75,9 +76,8 @@ func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records tr
 	if err := s.Likely(ctx); err != nil {
 		return nil, err
 	}
-	finds := s.Finds()
-	if !whole || enough(finds) {
-		return finds, nil
+	if !whole || enough(s.Finds()) {
+		return s, nil
 	}
 	reached, err := s.Whole(ctx, 0)
 	if err != nil {
@@ -86,7 +86,7 @@ func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records tr
 	if reached < im.Size() {
 		return nil, fmt.Errorf("the search was stopped at byte %s of %s; nothing was written", disk.Grouped(int64(reached)), disk.Grouped(int64(im.Size())))
 	}
-	return s.Finds(), nil
+	return s, nil
 }
 
 func printFinds(finds []seek.Find) {
@@ -112,7 +112,7 @@ func printFinds(finds []seek.Find) {
 
 // findAt searches for a lost partition that begins at a sector. Where there are several, told says at
 // which byte of the drive that lies which tells of the one that is meant; it is negative for not said.
-func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA, told disk.Bytes) (plan.Step, error) {
+func findAt(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA, told disk.Bytes) (plan.Step, error) {
 	step := plan.Step{Do: plan.BringBack, Find: start}
 	sv, err := survey.Read(im, o.PC)
 	if err != nil {
@@ -123,10 +123,12 @@ func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA, 
 			return f.Start != start || told >= 0 && f.At != told || f.Ghost && !(ghosts && f.Inferred)
 		})
 	}
-	finds, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return len(at(finds, false)) > 0 })
+	s, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return len(at(finds, false)) > 0 })
 	if err != nil {
 		return step, err
 	}
+	finds := s.Finds()
+	o.Seen = seen(s)
 	found := at(finds, false)
 	if len(found) == 0 {
 		found = at(finds, true)
@@ -143,6 +145,12 @@ func findAt(ctx context.Context, o run.Options, im *disk.Image, start disk.LBA, 
 	}
 	step.Told = found[0].At
 	return step, nil
+}
+
+// seen gives a plan what a search has seen, so that it judges finds as the search did.
+func seen(s *seek.Search) func() ([]disk.Bytes, error) {
+	told := s.Told()
+	return func() ([]disk.Bytes, error) { return told, nil }
 }
 
 // errWhichFind tells that it is not clear which find is meant.

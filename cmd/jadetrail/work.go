@@ -413,44 +413,6 @@ func verifyBackupCmd() *cobra.Command {
 	return c
 }
 
-func bringBackCmd() *cobra.Command {
-	var p places
-	var asJSON bool
-	var record, pcPath, damaged string
-	var find, told int64
-	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA [--told BYTE]) [--damaged REASON] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if (record == "") == (find == 0) {
-				return errUse{errors.New("name the record with --record, or the first sector of what a search has found with --find")}
-			}
-			o, im, err := p.options(args[0], pcPath, true)
-			if err != nil {
-				return err
-			}
-			defer im.Close()
-			step := plan.Step{Do: plan.BringBack, Record: record}
-			if find != 0 {
-				step, err = findAt(cmd.Context(), o, im, disk.LBA(find), disk.Bytes(told))
-			} else {
-				_, _, err = o.Records.Load(record)
-			}
-			if err != nil {
-				return err
-			}
-			step.Damaged = damaged
-			o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{step}}
-			return carryOut(cmd.Context(), o, asJSON)
-		}}
-	p.flags(c, "runs", "shelf", "trail", "who")
-	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
-	c.Flags().Int64Var(&told, "told", -1, "byte of the drive at which that lies which tells of the find, where several begin at one sector")
-	c.Flags().StringVar(&damaged, "damaged", "", "why it comes back although something else lies in place of some of it")
-	c.Flags().StringVar(&record, "record", "", "record of the deletion")
-	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")
-	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")
-	return c
-}
-
 func verifyTrailCmd() *cobra.Command {
 	var asJSON bool
 	var keyPath, headsPath string

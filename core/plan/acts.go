@@ -35,11 +35,13 @@ type Act struct {
 	Note     string     `json:"note,omitempty"` // what goes with a possible act
 	Obstacle *Obstacle  `json:"obstacle,omitempty"`
 	Missing  []Obstacle `json:"missing,omitempty"`
+	Scheme   string     `json:"scheme,omitempty"` // of a table that is proposed
 }
 
 // Acts lists what can be done with a partition of the layout, and for what cannot,
 // why and the ways round.
 func Acts(l *layout.Layout, number int, f Facts) []Act {
+	f.entries = brokenEntries(l)
 	p, ok := l.Find(number)
 	if !ok {
 		return nil
@@ -84,11 +86,15 @@ func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
 // GapActs lists what can be done with the gap that begins at sector start, inside a
 // container or with 0 outside.
 func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
+	f.entries = brokenEntries(l)
 	i := slices.IndexFunc(l.Spans, func(s layout.Span) bool {
 		return s.Kind == layout.Gap && s.Start == start && s.Container == container
 	})
 	if i < 0 {
 		return nil
+	}
+	if f.NoTable {
+		return []Act{makeTable(l, f)}
 	}
 	create := create(l, &l.Spans[i], f)
 	back := Act{Do: BringBack, Limit: l.Room(l.Spans[i]), Note: "From a record whose partition fits here."}
@@ -101,15 +107,33 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 	return []Act{create, back}
 }
 
+// makeTable is what comes first on a drive without a table: of the kind that is proposed from what a search
+// has found there.
+func makeTable(l *layout.Layout, f Facts) Act {
+	var spans []layout.Span
+	for _, g := range f.Gone {
+		spans = append(spans, g.Span)
+	}
+	a := Act{Do: Clear}
+	var why string
+	a.Scheme, why = schemeFor(l, spans, f.Removable)
+	if a.Note = "Proposed is " + map[string]string{"gpt": "a GPT", "mbr": "the old kind (MBR)"}[a.Scheme] + ": " + why + "."; f.ReadOnly {
+		a.Obstacle = general(f)
+	}
+	return a
+}
+
 // general is what stands against every change of a drive.
 func general(f Facts) *Obstacle {
 	switch {
 	case f.ReadOnly:
 		return obstacle(ReadOnly, "The drive is attached read-only, for evidence: nothing on it may change. Attach it again for writing.").clear("attach")
+	case f.NoTable:
+		return obstacle(TableUnsafe, "The drive has no partition table. Make one first: that writes to its first and last sectors alone.").clear("clear")
 	case f.TableTrouble != "":
-		return obstacle(TableUnsafe, f.TableTrouble).clear("mend")
+		return obstacle(TableUnsafe, f.TableTrouble).clear("mend", "clear")
 	}
-	return nil
+	return f.entries.obstacle()
 }
 
 // keepsBackups tells that a partition is a shelf.
@@ -152,6 +176,9 @@ func heldOpen(p *layout.Span) *Obstacle {
 
 // mayDelete says why a partition cannot be deleted at all, or nil.
 func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	if f.entries.of(p.Number) { // whatever else is wrong, it may go
+		f.entries = entries{}
+	}
 	if o := general(f); o != nil {
 		return o
 	}
@@ -183,6 +210,7 @@ func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 // MayDelete tells whether a partition of the layout could be deleted, whatever the
 // gate still asks for.
 func MayDelete(l *layout.Layout, number int, f Facts) bool {
+	f.entries = brokenEntries(l)
 	p, ok := l.Find(number)
 	return ok && mayDelete(l, p, f) == nil
 }

@@ -28,9 +28,14 @@ type Found struct {
 	Stand Stand
 }
 
-// typeOf is the type that a partition with a volume of a kind has, where nothing tells.
-func typeOf(scheme string, kind volume.Kind) string {
+// typeOf is the type that a partition with a volume of a kind has, where nothing tells: one that holds
+// loaders where a PC looks for them (UEFI 2.10, 13.3) is an EFI system partition.
+func typeOf(scheme string, kind volume.Kind, role layout.Role) string {
 	gpt, mbr := table.TypeBasic, "07"
+	if role == layout.EFI {
+		kind = ""
+		gpt, mbr = table.TypeEFI, "ef"
+	}
 	switch kind {
 	case volume.FAT12:
 		mbr = "01"
@@ -79,7 +84,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		}
 		first = p.Record
 	} else if p.Record = 0; l.Scheme == "none" {
-		block(obstacle(NoGap, "The drive has no partition table that it could be put into. Make one first: that does not touch what was found, but for the first and last MiB of the drive."))
+		block(obstacle(NoGap, "The drive has no partition table that it could be put into. Make one first: that writes to the first and last sectors of the drive alone.").clear("clear"))
 		return
 	}
 	if !covered(l, first, p.End, p.Container) {
@@ -95,7 +100,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		if p.Volume != nil {
 			kind = p.Volume.Kind
 		}
-		p.TypeID = typeOf(l.Scheme, kind)
+		p.TypeID = typeOf(l.Scheme, kind, p.Role)
 	}
 	if p.TypeName = table.TypeName(p.TypeID); p.Attributes == "" || l.Scheme == "mbr" {
 		p.Attributes = "0x0000000000000000"
@@ -188,8 +193,9 @@ type Back struct {
 // the step's As.
 func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, obstacles []Obstacle) {
 	x, ok := f.Finds[back.Find]
+	table := TableFirst(l, f, []layout.Span{x.Span})
 	try := func(title string, steps ...Step) bool {
-		steps = append(append(steps, back), then...)
+		steps = slices.Concat(table, steps, []Step{back}, then)
 		for len(f.NewIDs) < len(steps) {
 			f.NewIDs = append(f.NewIDs, f.NewID)
 		}
@@ -207,7 +213,11 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 		ways = append(ways, way)
 		return true
 	}
-	if try("Put it back into the table") || !ok || x.Ghost {
+	title := "Put it back into the table"
+	if len(table) > 0 {
+		title = tableTitle(table[0]) + ", and put it back there"
+	}
+	if try(title) || !ok || x.Ghost {
 		return ways, obstacles
 	}
 	straight := obstacles
@@ -258,4 +268,68 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 		return ways, nil
 	}
 	return nil, straight
+}
+
+// TableFirst is the step that makes a table where a drive has none that anything could be put into, with
+// what was found to say of which kind.
+func TableFirst(l *layout.Layout, f Facts, spans []layout.Span) []Step {
+	if !f.NoTable && f.TableTrouble == "" || len(l.Partitions()) > 0 {
+		return nil
+	}
+	scheme, _ := schemeFor(l, spans, f.Removable)
+	return []Step{{Do: Clear, Scheme: scheme}}
+}
+
+func tableTitle(s Step) string {
+	return map[string]string{"gpt": "Make a GPT", "mbr": "Make a table of the old kind (MBR)"}[s.Scheme]
+}
+
+// AllBack works out how all of some finds come back at once, each a step that brings one back: in the
+// order of their places, so that they have the numbers that they are likeliest to have had, logical
+// volumes into a container that is made for them, and into a table that is made where there is none.
+func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
+	backs = slices.DeleteFunc(slices.Clone(backs), func(s Step) bool { x, ok := f.Finds[s.Find]; return !ok || x.Ghost })
+	slices.SortFunc(backs, func(a, b Step) int { return cmp.Compare(a.Find, b.Find) })
+	var spans []layout.Span
+	var primary, logical []Step
+	var from, to disk.LBA
+	for _, s := range backs {
+		p := f.Finds[s.Find].Span
+		spans = append(spans, p)
+		if p.Record == 0 {
+			primary = append(primary, s)
+			continue
+		}
+		if len(logical) == 0 {
+			from = p.Record
+		}
+		logical = append(logical, s)
+		from, to = min(from, p.Record), max(to, p.End)
+	}
+	steps := TableFirst(l, f, spans)
+	there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Role == layout.Container })
+	if mbr := l.Scheme == "mbr" && len(steps) == 0 || len(steps) > 0 && steps[0].Scheme == "mbr"; mbr && len(logical) > 0 && !there {
+		steps = append(steps, primary...)
+		steps = append(steps, Step{Do: Container, Act: string(MakeIt), StartLBA: from, Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector))})
+		steps = append(steps, logical...)
+	} else {
+		steps = append(steps, backs...)
+	}
+	if len(backs) == 0 {
+		return nil, []Obstacle{*obstacle(NoFind, "Nothing was found that could be brought back.").clear("search")}
+	}
+	f.NewIDs = append(slices.Clone(f.NewIDs), standIns()...)
+	for len(f.NewIDs) < len(steps) {
+		f.NewIDs = append(f.NewIDs, f.NewID)
+	}
+	out := &Back{Title: "Bring all of them back", Steps: steps}
+	cols := Lay(l, f, steps)
+	for _, c := range cols {
+		if len(c.Obstacles) > 0 {
+			return nil, c.Obstacles
+		}
+		out.Damage = cmp.Or(out.Damage, c.Damage())
+	}
+	out.Price = PriceOf(l, cols, f)
+	return out, nil
 }

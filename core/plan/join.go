@@ -254,6 +254,11 @@ func mayGrowTo(l *layout.Layout, p *layout.Span, end disk.LBA, f Facts) bool {
 func clearAll(c *Column, l *layout.Layout, f Facts) {
 	c.Title = "Clear the drive"
 	parts := l.Partitions()
+	if f.ReadOnly {
+		c.Obstacles = append(c.Obstacles, *general(f))
+		return
+	}
+	f.TableTrouble, f.NoTable, f.entries = "", false, entries{} // it goes with all that is wrong with it
 	for i := range parts {
 		p := &parts[i]
 		o := mayDelete(l, p, f)
@@ -290,6 +295,9 @@ func clearAll(c *Column, l *layout.Layout, f Facts) {
 		out.Slots, out.DiskID, out.FirstUsable, out.LastUsable = 0, "", 0, 0
 	}
 	c.Detail = map[string]string{"gpt": "a new, empty GPT", "mbr": "a new, empty table of the old kind (MBR)", "none": "no table"}[c.Step.Scheme]
+	if len(parts) == 0 && c.Step.Scheme != "none" {
+		c.Title = "Make a table"
+	}
 	c.Cleared = parts
 	c.Layout = out.With(nil)
 }

@@ -30,8 +30,11 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			c.Title = string(s.Do)
 			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
+			f.entries = brokenEntries(l)
 			apply(&c, l, f)
-			f.PC = c.PC
+			if f.PC = c.PC; s.Do == Clear && c.Layout != nil {
+				f.TableTrouble, f.NoTable = "", s.Scheme == "none"
+			}
 			c.NoReturn = noReturn(c, gone, f.Room)
 			if c.Layout != nil {
 				lost = overGone(&c, lost)
@@ -115,7 +118,7 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		mend(c, l, f)
 		return
 	}
-	if o := general(f); o != nil {
+	if o := general(f); o != nil && c.Step.Do != Clear && !(o.Code == TableUnsafe && c.Step.Do == Delete) {
 		block(o)
 		return
 	}

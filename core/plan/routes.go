@@ -118,9 +118,12 @@ var standIns = sync.OnceValue(func() (out []string) {
 func Routes(l *layout.Layout, f Facts, g *Goal) *Answer {
 	s := search{&Answer{Routes: []Route{}, Obstacles: []Obstacle{}}, l, f, g}
 	s.f.NewIDs = append(slices.Clone(f.NewIDs), standIns()...)
+	s.f.entries = brokenEntries(l)
 	switch {
-	case general(f) != nil:
-		s.block(general(f))
+	case g.Clear && !f.ReadOnly: // which takes the table with all that is wrong with it
+		s.clearDrive()
+	case general(s.f) != nil:
+		s.block(general(s.f))
 	case g.Receiver != "":
 		s.gain()
 	case len(g.Remove) > 0:

@@ -340,6 +340,8 @@ type Facts struct {
 	Lead bool
 	// TableTrouble is why the table must not be changed, empty when it can be.
 	TableTrouble string
+	// NoTable tells that the drive has no table at all.
+	NoTable bool
 	// Mended is the drive after its table has been mended, by the copy that is kept;
 	// MendTrouble is why that cannot be done.
 	Mended      map[int]Mended
@@ -378,10 +380,11 @@ type Facts struct {
 	// Rate is what the drive was measured to write in a second, 0 for not yet.
 	Rate disk.Bytes
 	// kept are the volumes whose files the plan itself copies out and brings back.
-	kept   map[int]bool
-	names  *names
-	NewIDs []string // unique ids for the steps that need one
-	NewID  string   // the one of the step at hand
+	kept    map[int]bool
+	entries entries // what is wrong with those of the table, as it is at the step at hand
+	names   *names
+	NewIDs  []string // unique ids for the steps that need one
+	NewID   string   // the one of the step at hand
 }
 
 // Mended is a drive whose table has been mended, and why the table must not be

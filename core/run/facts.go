@@ -57,10 +57,10 @@ func altered(o Options, rec *trail.Record, hash string) (bool, error) {
 func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering, compared map[string]*shelf.Compared) (plan.Facts, error) {
 	dev, facts, sh, recs := o.Dev, o.PC, o.Shelf, o.Records
 	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
-	if err := sv.Table.Writable(); err != nil {
-		f.TableTrouble = Sentence(err)
-	}
 	l := sv.Layout
+	if f.NoTable = l.Scheme == "none"; !f.NoTable {
+		f.TableTrouble = tableTrouble(sv)
+	}
 	if room, err := free(o.Runs); o.Runs != "" && err == nil {
 		f.Room = room
 	}
@@ -104,9 +104,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			f.Mended = map[int]plan.Mended{}
 		}
 		m := plan.Mended{Layout: after.Layout}
-		if err := after.Table.Writable(); err != nil {
-			m.Trouble = Sentence(err)
-		}
+		m.Trouble = tableTrouble(after)
 		f.Mended[s.Keep] = m
 	}
 	all, err := sh.List()
@@ -217,6 +215,16 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 	return f, nil
 }
 
+// tableTrouble is why nothing in a table can be changed, "" where it can, or where the plan sees for
+// itself which of its entries stand against that.
+func tableTrouble(sv *survey.Survey) string {
+	err := sv.Table.Writable()
+	if err == nil || sv.Table.Removable() == nil && plan.EntriesBroken(sv.Layout) {
+		return ""
+	}
+	return Sentence(err)
+}
+
 // gone adds what could still be brought back to the drive: by records, and as a search has found it.
 func gone(f *plan.Facts, o Options, at *stage, of []*trail.Record, backups []*shelf.Manifest) error {
 	for _, rec := range of {
@@ -267,7 +275,9 @@ func Hints(of []*trail.Record) []seek.Hint {
 // AsFound is what a plan must know of a find.
 func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	p := x.Span()
-	p.Role = survey.RoleOf(p.TypeID, x.Volume())
+	if p.Role = survey.RoleOf(p.TypeID, x.Volume()); p.TypeID == "" && (x.Kind == volume.FAT32 || x.Kind == volume.FAT16) && loads(x.Volume()) {
+		p.Role = layout.EFI
+	}
 	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}
 	if x.Confidence == seek.Doubtful {
 		out.Doubtful = strings.Join(x.Reasons, " ")
@@ -288,6 +298,26 @@ func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	out.Stand = standOfFind(s, x, sv.Layout.Sector)
 	return out, nil
 }
+
+// loads tells that a volume holds loaders where a PC looks for them: in folders of the folder EFI, of a
+// FAT (UEFI 2.10, 13.3.1.3).
+func loads(v volume.Volume) bool {
+	if v == nil {
+		return false
+	}
+	found := false
+	_ = walk(v, func(f volume.File) error { // as far as it can be walked
+		if strings.HasPrefix(strings.ToLower(f.Path), "efi/") && strings.EqualFold(path.Ext(f.Path), ".efi") && f.Kind == volume.Plain {
+			found = true
+			return errFound
+		}
+		return nil
+	})
+	return found
+}
+
+// errFound ends a walk.
+var errFound = errors.New("found")
 
 // standOfFind is what a plan must know of a find's place. Its files are looked at where something has
 // taken some of it, as far as they can be listed.

@@ -400,6 +400,17 @@ func (t *Table) Writable() error {
 	return nil
 }
 
+// ofEntries are findings about single entries: the table itself is whole, and can do without them.
+var ofEntries = map[string]bool{"entry-absurd": true, "entry-beyond-end": true, "entry-outside-usable": true, "entries-overlap": true}
+
+// Removable says why no entry can be taken out of the table, or nil: entries that cannot be so can be
+// taken out of one that is whole itself.
+func (t *Table) Removable() error {
+	whole := *t
+	whole.Findings = slices.DeleteFunc(slices.Clone(t.Findings), func(f finding.Finding) bool { return ofEntries[f.Code] })
+	return whole.Writable()
+}
+
 // Slots is how many entries the table has room for.
 func (t *Table) Slots() int {
 	if g := t.copy(); g != nil && t.mbr == nil {
@@ -415,7 +426,11 @@ func (t *Table) Slots() int {
 // are written; whatever else they hold is kept to the byte. On an MBR every change
 // is the write of one sector that matters at a time.
 func (t *Table) Set(slot int, raw []byte) (script.Script, error) {
-	if err := t.Writable(); err != nil {
+	err := t.Writable()
+	if raw == nil {
+		err = t.Removable()
+	}
+	if err != nil {
 		return nil, err
 	}
 	if t.mbr != nil {

@@ -275,7 +275,7 @@ export function trailMap(root, data, send) {
   function hint() {
     const p = document.createElement("p");
     p.className = "hint soft";
-    p.textContent = "Choose a partition. Each step you add on the right becomes a column here, and nothing is written before you carry the plan out.";
+    p.textContent = "Choose a partition, or the room that is free. Each step you add on the right becomes a column here, and nothing is written before you carry the plan out.";
     return p;
   }
 
@@ -349,7 +349,9 @@ export function trailMap(root, data, send) {
       choose(nowAt, k);
   });
   const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
+  const blocks = columns[nowAt]?.blocks ?? [];
   if (first >= 0) chosen = { i: nowAt, k: first };
+  else if (blocks.length && blocks.every((b) => b.kind === "gap")) chosen = { i: nowAt, k: 0 }; // a drive with nothing but room
   new ResizeObserver(() => draw()).observe(root);
   document.fonts.ready.then(draw);
   draw();
