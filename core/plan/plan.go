@@ -118,8 +118,12 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 		mend(c, l, f)
 		return
 	}
-	if o := general(f); o != nil && c.Step.Do != Clear && !(o.Code == TableUnsafe && c.Step.Do == Delete) {
-		block(o)
+	stands := general(f)
+	if stands != nil && (c.Step.Do == Clear || c.Step.Do == Delete && f.entries.text != "" && stands.Text == f.entries.obstacle().Text) {
+		stands = nil // it is told for each partition then
+	}
+	if stands != nil {
+		block(stands)
 		return
 	}
 	if c.Step.Do == BringBack {

@@ -616,7 +616,7 @@ func TestRefusals(t *testing.T) {
 		{"second header damaged", patch(last+60, 0xff), nil, nil, plan.TableUnsafe, "second copy"},
 		{"both headers damaged", func(t *testing.T, im disk.Device) { patch(512+60, 0xff)(t, im); patch(last+60, 0xff)(t, im) }, nil, nil, plan.TableUnsafe, "Both copies"},
 		{"copies differ", reseal(5, func(e *table.Entry) { e.Name = "another" }, 1), nil, nil, plan.TableUnsafe, "differ"},
-		{"entries overlap", reseal(5, func(e *table.Entry) { e.Start -= 4096 }, 2), nil, nil, plan.TableUnsafe, "overlap"},
+		{"entries overlap", reseal(5, func(e *table.Entry) { e.Start -= 4096 }, 2), func(o *Options) { o.Plan.Steps = o.Plan.Steps[1:] }, nil, plan.TableUnsafe, "overlap"},
 		{"absurd boot sector", patch(int64((1+80+4)*disk.MiB)+13, 3), nil, nil, plan.NoVolume, "file system"},
 		{"more than the gap", nil, func(o *Options) { o.Plan.Steps[1].By = "25 MiB" }, nil, plan.BadAmount, "24 MiB"},
 		{"no backup", nil, func(o *Options) { o.Plan.Steps[0].Waiver = "" }, nil, plan.BackupMissing, "backup"},
