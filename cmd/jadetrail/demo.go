@@ -23,7 +23,7 @@ func demoCmd() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			n, err := bench.Make(filepath.Join(dataFolder(), "drives"))
 			if err == nil {
-				fmt.Printf("%d demo drives made.\n", n)
+				fmt.Fprintf(out(), "%d demo drives made.\n", n)
 			}
 			return err
 		}}

@@ -168,7 +168,7 @@ func newKeyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("From entry %q on the trail is signed with another key. Its public half is in %s; keep a copy of %s.\n", entry, publicFile, keyFile)
+			fmt.Fprintf(out(), "From entry %q on the trail is signed with another key. Its public half is in %s; keep a copy of %s.\n", entry, publicFile, keyFile)
 			return nil
 		}}
 	c.Flags().StringVar(&who, "who", "", "login of the lead whose act it is")

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -103,7 +104,11 @@ func inspectCmd() *cobra.Command {
 			if f := sv.Layout.Findings; len(f) > 0 && f[0].Code == survey.UnfinishedRun {
 				printFindings(f[:1])
 			}
-			printLayout(sv.Layout)
+			id, err := survey.ReadIdentity(args[0])
+			if err != nil {
+				return errUse{err}
+			}
+			printLayout(sv.Layout, id)
 			return nil
 		}}
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
@@ -111,9 +116,12 @@ func inspectCmd() *cobra.Command {
 	return c
 }
 
-func printLayout(l *layout.Layout) {
-	fmt.Printf("%s drive of %s (%s, %s), sectors of %d bytes\n", strings.ToUpper(l.Scheme), l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
-	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+func printLayout(l *layout.Layout, id survey.Identity) {
+	if id.Model != "" || id.Serial != "" {
+		fmt.Fprintf(out(), "%s, serial number %s\n", cmp.Or(id.Model, "model not known"), cmp.Or(id.Serial, "not known"))
+	}
+	fmt.Fprintf(out(), "%s of %s (%s, %s), sectors of %d bytes\n", map[string]string{"gpt": "GPT drive", "mbr": "MBR drive", "none": "Drive without a partition table,"}[l.Scheme], l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
+	w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "no\trole\tvolume\tsize\tfree\tsectors\tname")
 	for _, s := range l.Spans {
 		if s.Kind == layout.Gap {
@@ -126,8 +134,16 @@ func printLayout(l *layout.Layout) {
 			if v.Label != "" {
 				kind += " " + v.Label
 			}
+			if s.Letter != "" {
+				kind = s.Letter + ": " + kind
+			}
 			if v.ClusterBytes > 0 {
 				free = v.Free().String()
+			}
+			if v.Hibernated {
+				kind += ", hibernated"
+			} else if !v.Clean && v.ClusterBytes > 0 {
+				kind += ", not clean"
 			}
 		}
 		role := string(s.Role)
@@ -142,7 +158,11 @@ func printLayout(l *layout.Layout) {
 
 func printFindings(l finding.List) {
 	for _, f := range l {
-		fmt.Printf("%s: %s\n", f.Severity, f.Text)
+		if f.Partition != 0 {
+			fmt.Fprintf(out(), "%s, partition %d: %s\n", f.Severity, f.Partition, f.Text)
+			continue
+		}
+		fmt.Fprintf(out(), "%s: %s\n", f.Severity, f.Text)
 	}
 }
 
@@ -168,7 +188,7 @@ func filesCmd() *cobra.Command {
 			if asJSON {
 				return printJSON(map[string]any{"files": list})
 			}
-			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+			w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 			for _, f := range list {
 				path := f.Path
 				if f.Stream != "" { // as NTFS names it
@@ -299,7 +319,7 @@ func checkCmd() *cobra.Command {
 				err = printJSON(map[string]any{"sound": sound, "findings": found})
 			} else {
 				printFindings(found)
-				fmt.Println(map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound])
+				fmt.Fprintln(out(), map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound])
 			}
 			if err == nil && !sound {
 				return errUnsound

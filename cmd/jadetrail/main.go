@@ -4,7 +4,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -67,7 +66,7 @@ func execute(ctx context.Context, args []string) int {
 	}
 	code := status(err)
 	if !errors.Is(err, errUnsound) {
-		fmt.Fprintln(os.Stderr, "jadetrail:", run.Sentence(err))
+		fmt.Fprintln(plain{os.Stderr}, "jadetrail:", sentence(err))
 	}
 	return code
 }
@@ -99,10 +98,4 @@ func oneArg(what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-func printJSON(v any) error {
-	e := json.NewEncoder(os.Stdout)
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
 }

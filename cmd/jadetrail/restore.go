@@ -46,7 +46,7 @@ func restoreCmd() *cobra.Command {
 				if asJSON {
 					return printJSON(res)
 				}
-				fmt.Printf("%s restored from its image and read back. Record kept of what was there: %s\n", m.From.Span.Title(), strings.Join(res.Records, ", "))
+				fmt.Fprintf(out(), "%s restored from its image and read back. Record kept of what was there: %s\n", m.From.Span.Title(), strings.Join(res.Records, ", "))
 				return nil
 			}
 			out, err := run.RestoreInto(cmd.Context(), o, id, only, part, path)
@@ -67,16 +67,16 @@ func restoreCmd() *cobra.Command {
 	return c
 }
 
-func printRestored(asJSON bool, out any, files, folders, compared int, n disk.Bytes, lost, notes []string) error {
+func printRestored(asJSON bool, res any, files, folders, compared int, n disk.Bytes, lost, notes []string) error {
 	if asJSON {
-		return errors.Join(printJSON(out), incomplete(lost))
+		return errors.Join(printJSON(res), incomplete(lost))
 	}
-	fmt.Printf("%d files in %d folders restored, %s; %d read back and the same.\n", files, folders, n, compared)
+	fmt.Fprintf(out(), "%d files in %d folders restored, %s; %d read back and the same.\n", files, folders, n, compared)
 	for _, x := range lost {
-		fmt.Fprintln(os.Stderr, "not restored:", x)
+		fmt.Fprintln(plain{os.Stderr}, "not restored:", x)
 	}
 	for _, x := range notes {
-		fmt.Fprintln(os.Stderr, "restored, but not all of it:", x)
+		fmt.Fprintln(plain{os.Stderr}, "restored, but not all of it:", x)
 	}
 	return incomplete(lost)
 }

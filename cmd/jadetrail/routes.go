@@ -79,12 +79,12 @@ func routesCmd() *cobra.Command {
 
 func printAnswer(a *plan.Answer) {
 	for i, r := range a.Routes {
-		fmt.Printf("%d. %s: %s\n", i+1, r.Title, strings.Join(r.Words(), ", "))
+		fmt.Fprintf(out(), "%d. %s: %s\n", i+1, r.Title, strings.Join(r.Words(), ", "))
 		for _, n := range r.Notes {
-			fmt.Printf("   %s\n", n)
+			fmt.Fprintf(out(), "   %s\n", n)
 		}
 	}
 	for _, o := range a.Obstacles {
-		fmt.Println(o.Text)
+		fmt.Fprintln(out(), o.Text)
 	}
 }

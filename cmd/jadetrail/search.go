@@ -91,10 +91,10 @@ func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records tr
 
 func printFinds(finds []seek.Find) {
 	if len(finds) == 0 {
-		fmt.Println("No lost partition was found.")
+		fmt.Fprintln(out(), "No lost partition was found.")
 		return
 	}
-	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+	w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "begins at\ttold at byte\tkind\tlabel\tsize\tconfidence\tlies over it\twhy")
 	for _, f := range finds {
 		word := string(f.Confidence)

@@ -69,7 +69,7 @@ func serve(ctx context.Context, demo bool) error {
 	}
 	// No limit on writing: a page may watch a long run.
 	srv := &http.Server{Handler: app.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
-	fmt.Printf("Jade Trail is at http://%s\n", l.Addr())
+	fmt.Fprintf(out(), "Jade Trail is at http://%s\n", l.Addr())
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
 	select {
@@ -77,7 +77,7 @@ func serve(ctx context.Context, demo bool) error {
 		return err
 	case <-ctx.Done():
 	}
-	fmt.Println("Stopping: work on drives goes on to its next safe point.")
+	fmt.Fprintln(out(), "Stopping: work on drives goes on to its next safe point.")
 	app.Close()
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()

@@ -177,7 +177,7 @@ func reporter() func(carry.Progress) {
 		return nil
 	}
 	return func(p carry.Progress) {
-		fmt.Fprintf(os.Stderr, "\rstep %d: %s of %s %-40s", p.Step+1, p.Done, p.Total, p.Text)
+		fmt.Fprintf(plain{os.Stderr}, "\rstep %d: %s of %s %-40s", p.Step+1, p.Done, p.Total, p.Text)
 		if p.Done == p.Total {
 			fmt.Fprintln(os.Stderr)
 		}
@@ -233,12 +233,12 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 		return printJSON(res)
 	}
 	if o.Rehearse {
-		fmt.Printf("Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
+		fmt.Fprintf(out(), "Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
 		return nil
 	}
-	fmt.Printf("Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))
+	fmt.Fprintf(out(), "Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))
 	for _, x := range res.NotKept() {
-		fmt.Println("Brought over, but not all of it:", x)
+		fmt.Fprintln(out(), "Brought over, but not all of it:", x)
 	}
 	return nil
 }
@@ -246,9 +246,9 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 // printSteps prints what the steps lead to, and what is to be known of it.
 func printSteps(columns []plan.Column) {
 	for i, c := range columns {
-		fmt.Printf("%d. %s: %s\n", i+1, c.Title, c.Detail)
+		fmt.Fprintf(out(), "%d. %s: %s\n", i+1, c.Title, c.Detail)
 		for _, n := range c.Notes {
-			fmt.Printf("   %s\n", n.Text)
+			fmt.Fprintf(out(), "   %s\n", n.Text)
 		}
 	}
 }
@@ -293,7 +293,7 @@ func resumeCmd() *cobra.Command {
 			if leave {
 				res, err := run.Leave(o, reason)
 				if err == nil {
-					fmt.Printf("The drive is left as it is; run %s has ended.\n", res.Run)
+					fmt.Fprintf(out(), "The drive is left as it is; run %s has ended.\n", res.Run)
 				}
 				return err
 			}
@@ -301,7 +301,7 @@ func resumeCmd() *cobra.Command {
 			if errors.Is(err, run.ErrNothing) { // but an end may wait for the trail
 				entered, e := run.Enter(o.Runs, o.Trail)
 				if len(entered) > 0 {
-					fmt.Printf("The end of run %s was entered in the trail.\n", strings.Join(entered, ", "))
+					fmt.Fprintf(out(), "The end of run %s was entered in the trail.\n", strings.Join(entered, ", "))
 					return e
 				}
 				err = errors.Join(err, e)
@@ -309,7 +309,7 @@ func resumeCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Println(resumed(res))
+			fmt.Fprintln(out(), resumed(res))
 			return nil
 		}}
 	p.flags(c, "runs", "trail", "who")
@@ -355,9 +355,9 @@ func backUpCmd() *cobra.Command {
 			if asJSON {
 				return printJSON(map[string]any{"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored, "files": m.Count, "unreadable": m.Unreadable})
 			}
-			fmt.Printf("Backup %s: %s, %s on the shelf, verified by reading back.\n", m.ID, m.Bytes, m.Stored)
+			fmt.Fprintf(out(), "Backup %s: %s, %s on the shelf, verified by reading back.\n", m.ID, m.Bytes, m.Stored)
 			if m.Unreadable > 0 {
-				fmt.Printf("%d files could not be read; their list in the backup says why.\n", m.Unreadable)
+				fmt.Fprintf(out(), "%d files could not be read; their list in the backup says why.\n", m.Unreadable)
 			}
 			return nil
 		}}
@@ -373,7 +373,7 @@ func shelfReporter() func(shelf.Progress) {
 	if !term.IsTerminal(int(os.Stderr.Fd())) {
 		return nil
 	}
-	return func(p shelf.Progress) { fmt.Fprintf(os.Stderr, "\r%s: %s of %s   ", p.Phase, p.Done, p.Total) }
+	return func(p shelf.Progress) { fmt.Fprintf(plain{os.Stderr}, "\r%s: %s of %s   ", p.Phase, p.Done, p.Total) }
 }
 
 func verifyBackupCmd() *cobra.Command {
@@ -405,7 +405,7 @@ func verifyBackupCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("Backup %s is whole: %d pieces, %s.\n", m.ID, len(m.Pieces), m.Bytes)
+			fmt.Fprintf(out(), "Backup %s is whole: %d pieces, %s.\n", m.ID, len(m.Pieces), m.Bytes)
 			return nil
 		}}
 	c.Flags().StringVar(&id, "backup", "", "name of the backup")
@@ -446,11 +446,15 @@ func verifyTrailCmd() *cobra.Command {
 				err = printJSON(r)
 			} else {
 				for _, p := range r.Problems {
-					fmt.Println(p)
+					fmt.Fprintln(out(), p)
 				}
-				fmt.Printf("%d entries, head %s: %s.\n", r.Entries, r.Head, map[bool]string{true: "the chain is whole", false: "the chain is broken"}[r.Sound()])
+				if r.Entries == 0 {
+					fmt.Fprintln(out(), "It holds no entries: whether some were taken away cannot be said.")
+					return errUnsound
+				}
+				fmt.Fprintf(out(), "%d entries, head %s: %s.\n", r.Entries, r.Head, map[bool]string{true: "the chain is whole", false: "the chain is broken"}[r.Sound()])
 			}
-			if err == nil && !r.Sound() {
+			if err == nil && (!r.Sound() || r.Entries == 0) {
 				return errUnsound
 			}
 			return err

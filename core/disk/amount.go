@@ -106,11 +106,24 @@ func ParseAmount(text string, whole Bytes) (Bytes, error) {
 	}
 	r.Mul(r, new(big.Rat).SetInt64(u))
 	n := new(big.Int).Quo(r.Num(), r.Denom())
-	if !n.IsInt64() || Bytes(n.Int64()) > whole {
-		return 0, fmt.Errorf("%w: %s is more than the %s there is", ErrAmount, strings.TrimSpace(text), whole)
+	switch {
+	case whole <= 0:
+		return 0, tooMuch("there is no room at all")
+	case !n.IsInt64():
+		return 0, tooMuch(strings.TrimSpace(text) + " is more than any drive has")
+	case Bytes(n.Int64()) > whole:
+		return 0, tooMuch(fmt.Sprintf("%s is more than the %s there is", Bytes(n.Int64()), whole))
 	}
 	return atLeastOne(text, Bytes(n.Int64()))
 }
+
+// tooMuch is an amount that there is not: ErrAmount in words of its own.
+type tooMuch string
+
+func (e tooMuch) Error() string { return string(e) }
+
+// Is makes it ErrAmount.
+func (e tooMuch) Is(target error) bool { return target == ErrAmount }
 
 func atLeastOne(text string, b Bytes) (Bytes, error) {
 	if b < 1 {
