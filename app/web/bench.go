@@ -96,7 +96,7 @@ func (s *Server) benchPage(c *gin.Context) {
 		if !bb.Empty {
 			d, err := s.open(&b, false)
 			if err != nil {
-				bb.Trouble = err.Error()
+				bb.Trouble = s.worded(err)
 			} else {
 				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.sv.Layout, d.sv.Layout.Size, makersSize(d.sv.Layout.Size)
 				d.close()

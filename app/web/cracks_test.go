@@ -39,6 +39,7 @@ type shopDeed struct {
 	enters  trail.Act
 	done    func(t *testing.T, s *front, inBay map[string]string) int // how often the files and tables say it was
 	repeats bool                                                      // doing it once more changes no file
+	already int                                                       // how many such entries come from the deed before
 }
 
 var deeds = map[string]shopDeed{
@@ -115,7 +116,7 @@ var deeds = map[string]shopDeed{
 			k := s.searchedBefore(d)
 			return one(k != nil && k.Reached == k.Size)
 		}},
-	"shelf made": {enters: trail.ActShelf, repeats: true, before: "no shelf",
+	"shelf made": {enters: trail.ActShelf, repeats: true, before: "no shelf", already: 1,
 		do:   func(t *testing.T, s *front) string { return s.post(t, "/dock/shelf", "bay", "B") },
 		done: func(t *testing.T, s *front, _ map[string]string) int { return s.shelvesIn(t, "B") }},
 	"taken in": {enters: trail.ActTakeIn,
@@ -396,7 +397,7 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 		t.Errorf("%s: the drive lies in the dock: %v, and what it is: %v", how, waits == nil, beside == nil)
 	}
 	d := deeds[deed]
-	was, entered := d.done(t, s, inBay), acts[string(d.enters)]
+	was, entered := d.done(t, s, inBay), acts[string(d.enters)]-d.already
 	if was != entered && !(d.repeats && was == 1 && entered >= 1) {
 		t.Errorf("%s: it happened %d times, and is entered %d times", how, was, entered)
 	}

@@ -54,7 +54,7 @@ func (d *drive) state() string {
 }
 
 // errNoDrive tells that a job's drive is in no bay.
-var errNoDrive = errors.New("no drive of this job is in a bay")
+var errNoDrive = fmt.Errorf("%w: no drive of this job is in that bay, or in any", store.ErrNotFound)
 
 // open reads the drive in a bay.
 func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
@@ -77,7 +77,11 @@ func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	if d.im, err = disk.OpenImage(d.path, 0, write); err != nil {
+	d.im, err = disk.OpenImage(d.path, 0, write)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: the image of the drive in bay %s is gone from the folder drives. Put it back, or take the drive out of its bay on the dock", store.ErrNotFound, b.Letter)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if d.sv, err = survey.Read(d.im, d.PC); err != nil {

@@ -470,7 +470,7 @@ func (s *Server) say(c *gin.Context, kind, text, where string) {
 
 // refuse leads back with the reason of a refusal.
 func (s *Server) refuse(c *gin.Context, err error, where string) {
-	s.say(c, "care", run.Sentence(err), where)
+	s.say(c, "care", s.worded(err), where)
 }
 
 // fail shows an error's own page.
@@ -481,14 +481,23 @@ func (s *Server) fail(c *gin.Context, err error) {
 		return
 	}
 	status, title := http.StatusInternalServerError, "That did not work"
-	if errors.Is(err, store.ErrNotFound) || errors.Is(err, trail.ErrNoRecord) || errors.Is(err, shelf.ErrNoBackup) {
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, trail.ErrNoRecord) || errors.Is(err, shelf.ErrNoBackup) || errors.Is(err, volume.ErrNotFound) || errors.Is(err, fs.ErrNotExist) {
 		status, title = http.StatusNotFound, "Not found"
 	}
 	if errors.Is(err, unix.ENOSPC) {
 		status, title = http.StatusInsufficientStorage, "The bench has no room left"
 	}
 	c.Abort()
-	s.render(c, status, "error", page{Title: title, Body: run.Sentence(err)})
+	s.render(c, status, "error", page{Title: title, Body: s.worded(err)})
+}
+
+// worded is an error as people are told it: without where the machine keeps its files.
+func (s *Server) worded(err error) string {
+	text := run.Sentence(err)
+	if whole, e := filepath.Abs(s.data); e == nil {
+		text = strings.ReplaceAll(text, whole+string(filepath.Separator), "")
+	}
+	return strings.ReplaceAll(text, s.data+string(filepath.Separator), "")
 }
 
 // tail makes the random end of a name.

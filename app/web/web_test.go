@@ -337,3 +337,36 @@ func TestRecordAndEvents(t *testing.T) {
 		t.Errorf("exported %d lines", strings.Count(text, "\n"))
 	}
 }
+
+// TestNotThere asks for what is not there, by every page that takes a name: that is said, with a way out, and
+// without a path of the machine.
+func TestNotThere(t *testing.T) {
+	s := open(t)
+	ask := func(path string) {
+		t.Helper()
+		r, err := s.client.Get(s.url + path)
+		page := read(t)(r, err)
+		if r.StatusCode != http.StatusNotFound || strings.Contains(page, s.data) || !strings.Contains(page, "Not found") || !strings.Contains(page, `href="/"`) {
+			t.Errorf("%s: %d, %.2000s", path, r.StatusCode, page)
+		}
+	}
+	for _, path := range []string{
+		"/jobs/J-9999", "/jobs/J-1042?bay=Z", "/jobs/J-1042/inside?bay=Z", "/jobs/J-1042/inside?p=99", "/jobs/J-1042/holds?p=99", "/jobs/J-1042/holds?bay=Z",
+		"/jobs/J-1042/file?p=99&path=x", "/jobs/J-1042/file?p=5&path=nowhere", "/jobs/J-1042/folder.tar?p=5&path=nowhere", "/jobs/J-1042/search?bay=Z", "/jobs/J-1042/find?start=77&told=77",
+		"/jobs/J-1042/compare?p=99", "/jobs/J-1042/compare?bay=Z", "/jobs/J-1042/pc?bay=Z", "/jobs/J-1042/safeguard?bay=Z", "/jobs/J-1042/confirm?bay=Z",
+		"/jobs/J-9999/hand-over", "/jobs/J-9999/archive.zip", "/jobs/J-1042/tables/nothing", "/records/d-none", "/shelf/b-none", "/shelf/b-none/file?path=x", "/compared/c-none", "/trail/999999", "/nowhere",
+	} {
+		ask(path)
+	}
+	if err := os.Rename(filepath.Join(s.data, "drives", "tidewater-reception.img"), filepath.Join(s.data, "elsewhere.img")); err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"/jobs/J-1042", "/jobs/J-1042/inside?p=5", "/jobs/J-1042/search", "/jobs/J-1042/pc", "/jobs/J-1042/safeguard"} {
+		ask(path)
+	}
+	for _, path := range []string{"/", "/dock", "/jobs/J-1045"} {
+		if page := s.get(t, path); strings.Contains(page, s.data) {
+			t.Errorf("%s tells where the machine keeps its files", path)
+		}
+	}
+}
