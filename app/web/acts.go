@@ -278,7 +278,9 @@ func (s *Server) begin(c *gin.Context, u undertaking) {
 		return
 	}
 	o := s.options(d, j, me(c).Name)
-	o.SerialLast, _ = s.apart(d.Bay)
+	var alike []string
+	o.SerialLast, alike = s.apart(d.Bay)
+	o.Alike = len(alike) > 0
 	err = s.desk.Start(d.path, u.kind, u.title, func(ctx context.Context, report func(work.Update)) (string, error) {
 		outcome, err := u.do(ctx, &workplace{j, d, o, report})
 		d.close() // the shelf may be on this drive

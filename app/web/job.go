@@ -141,6 +141,16 @@ func plural(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
+// deletions is how many partitions the plan deletes.
+func (st *jobState) deletions() (n int) {
+	for _, c := range st.Columns {
+		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
+			n++
+		}
+	}
+	return n
+}
+
 func (st *jobState) stages() []stage {
 	l := st.Drive.sv.Layout
 	hidden := 0
@@ -156,12 +166,7 @@ func (st *jobState) stages() []stage {
 	out := stage{"Carry out", "after a plan", "open", false}
 	confirm := stage{"Confirm", "", "open", false}
 	hand := stage{"Hand over", plural(st.Entries, "trail entry", "trail entries"), "open", false}
-	deletions := 0
-	for _, s := range st.Steps {
-		if s.Deletes() {
-			deletions++
-		}
-	}
+	deletions := st.deletions()
 	if n := len(st.Steps); n > 0 {
 		planned.Line, planned.State = plural(n, "step", "steps"), "here"
 		if len(obstacles) > 0 {
@@ -279,24 +284,24 @@ type panel struct {
 
 type jobView struct {
 	*jobState
-	L        *layout.Layout
-	Map      mapData
-	Panels   []panel
-	Gaps     []gapPanel
-	Letters  []answer // for letters that are missing
-	State    string   // of the drive, as the page shows it
-	Broken   bool     // the trail does not verify
-	Open     string   // why the run that is open cannot be gone on with, "" where it can
-	Apart    int      // how many characters the serial check asks for
-	Alike    []string // bays with drives that look alike
-	Makers   string   // the drive's size as its label has it
-	MendOne  bool     // one copy of the table is damaged
-	MendTwo  bool     // both are valid and differ
-	Selected int
-	Price    []price
-	Serial   string
-	Ready    bool
-	Deletes  bool // then the serial check guards the carry-out
+	L          *layout.Layout
+	Map        mapData
+	Panels     []panel
+	Gaps       []gapPanel
+	Letters    []answer // for letters that are missing
+	State      string   // of the drive, as the page shows it
+	Broken     bool     // the trail does not verify
+	Open       string   // why the run that is open cannot be gone on with, "" where it can
+	Apart      int      // how many characters the serial check asks for
+	Alike      []string // bays with drives that look alike
+	Makers     string   // the drive's size as its label has it
+	MendOne    bool     // one copy of the table is damaged
+	MendTwo    bool     // both are valid and differ
+	Selected   int
+	Price      []price
+	Serial     string
+	Ready      bool
+	AsksSerial bool // the serial check comes before the start
 	// Forever is the first step from which on there is no way back, 0 for none.
 	Forever    int
 	ForeverWhy string
@@ -368,7 +373,6 @@ func (s *Server) jobPage(c *gin.Context) {
 	var releases []plan.Obstacle
 	v.Backups, releases, v.Obstacles = st.missing()
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
-	v.Deletes = slices.ContainsFunc(st.Steps, plan.Step.Deletes)
 	v.Forever = slices.IndexFunc(st.Columns, func(c plan.Column) bool { return c.NoReturn != "" })
 	if v.Forever++; v.Forever > 0 {
 		v.ForeverWhy = st.Columns[v.Forever-1].NoReturn
@@ -383,6 +387,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	}
 	v.Letters, v.Makers = missingLetters(st), makersSize(v.L.Size)
 	v.Apart, v.Alike = s.apart(st.Drive.Bay)
+	v.AsksSerial = plan.AsksSerial(st.Steps, len(v.Alike) > 0)
 	for _, f := range v.L.Findings {
 		v.MendOne = v.MendOne || f.Code == "gpt-primary-damaged" || f.Code == "gpt-backup-damaged"
 		v.MendTwo = v.MendTwo || f.Code == "gpt-copies-differ"
@@ -573,12 +578,7 @@ func (st *jobState) price() []price {
 	var out []price
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
 	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
-	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), 0
-	for _, c := range st.Columns {
-		if records += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
-			records++
-		}
-	}
+	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), st.deletions()
 	add(cost.Rewritten.String(), "will be rewritten", false)
 	if st.Facts.Rate > 0 {
 		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, as measured", st.Facts.Rate), false)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -109,6 +110,19 @@ type Step struct {
 
 // Deletes tells whether a partition, or more than one, is gone after the step.
 func (s Step) Deletes() bool { return s.Do == Delete || s.Do == Absorb || s.Do == Clear }
+
+// ofTheTable are the steps that write to the partition table alone, or to no drive at all.
+var ofTheTable = map[Do]bool{Retag: true, Mend: true, Container: true, Letter: true, NoteIdentity: true, DropStartEntry: true, StartOrder: true, Restart: true}
+
+// Writes tells whether a step writes to more of a drive than its table.
+func (s Step) Writes() bool { return !ofTheTable[s.Do] }
+
+// AsksSerial tells whether steps are carried out only once somebody has read the drive's serial number
+// from its label: before anything is deleted, and, on a drive that looks like another one in a bay,
+// before anything is written to more than its table.
+func AsksSerial(steps []Step, alike bool) bool {
+	return slices.ContainsFunc(steps, func(s Step) bool { return s.Deletes() || alike && s.Writes() })
+}
 
 // Plan is steps in their order.
 type Plan struct {

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -78,6 +77,7 @@ type Options struct {
 	// SerialLast is how many characters of it the check asks for, 0 for four; more where
 	// another drive's ends alike.
 	SerialLast int
+	Alike      bool // another drive in a bay looks like this one
 	Rehearse   bool
 	// Compare asks for every file that stays to be read before and after, and compared.
 	Compare  bool
@@ -270,6 +270,11 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := Closed(o); err != nil {
 		return nil, err
 	}
+	if !o.Rehearse {
+		if err := serialCheck(o); err != nil {
+			return nil, err
+		}
+	}
 	// 2. What is entered in a trail must be worth something.
 	despite, err := verified(ctx, o)
 	if err != nil {
@@ -298,9 +303,6 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	}
 	if o.Rehearse {
 		return res, nil
-	}
-	if err := serialCheck(o); err != nil {
-		return nil, err
 	}
 	var less lean
 	if p.script, less, err = roomFor(o.Runs, o.Dev, p.script); err != nil {
@@ -355,13 +357,19 @@ func verified(ctx context.Context, o Options) (despite string, err error) {
 	return fmt.Sprintf("Begun although the trail does not verify: %s", r.Problems[0]), nil
 }
 
+// serialCheck compares what was typed of the drive's serial number with it. Dashes and spaces do not count.
 func serialCheck(o Options) error {
-	s := o.Identity.Serial
-	if s == "" || !slices.ContainsFunc(o.Plan.Steps, plan.Step.Deletes) {
+	s := survey.PlainSerial(o.Identity.Serial)
+	if s == "" || !plan.AsksSerial(o.Plan.Steps, o.Alike) {
 		return nil
 	}
-	if want := s[max(len(s)-max(o.SerialLast, 4), 0):]; !strings.EqualFold(strings.TrimSpace(o.Serial), want) {
-		return fmt.Errorf("%w: %q is not how the serial number of this drive ends. Nothing was written. Look at the drive's label and try again", ErrSerial, o.Serial)
+	n := min(max(o.SerialLast, 4), len(s))
+	typed := survey.PlainSerial(o.Serial)
+	if typed == "" {
+		return fmt.Errorf("%w: the last %d characters of this drive's serial number are asked for, without dashes. Nothing was written. Read them from the drive's label", ErrSerial, n)
+	}
+	if typed != s[len(s)-n:] {
+		return fmt.Errorf("%w: the last %d characters are asked for, and the serial number of this drive does not end in %q. Nothing was written. Look at the drive's label and try again", ErrSerial, n, o.Serial)
 	}
 	return nil
 }

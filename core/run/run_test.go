@@ -721,3 +721,40 @@ func TestRehearsalWritesNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestSerialCheck asks for the serial number before anything else is done, says how much of it, and lets
+// dashes be left out; on a drive that looks like another it asks before any writing to more than a table.
+func TestSerialCheck(t *testing.T) {
+	slide := plan.Step{Do: plan.Slide, Partition: "6", By: "8 MiB"}
+	label := plan.Step{Do: plan.Retag, Partition: "6", Name: "Other", Release: "r"}
+	for name, c := range map[string]struct {
+		steps []plan.Step
+		alike bool
+		last  int
+		typed string
+		says  string // "" where it goes on
+	}{
+		"deletes":                 {[]plan.Step{deleteRecovery}, false, 0, "", "the last 4 characters"},
+		"with a dash":             {[]plan.Step{deleteRecovery}, false, 5, "0-7f3K", ""},
+		"without":                 {[]plan.Step{deleteRecovery}, false, 5, "07F3K", ""},
+		"too few":                 {[]plan.Step{deleteRecovery}, false, 5, "7F3K", "the last 5 characters"},
+		"a dash in place of one":  {[]plan.Step{deleteRecovery}, false, 5, "-7F3K", "the last 5 characters"},
+		"slides":                  {[]plan.Step{slide}, false, 0, "", ""},
+		"slides, alike":           {[]plan.Step{slide}, true, 5, "", "the last 5 characters"},
+		"the table alone, alike":  {[]plan.Step{label}, true, 5, "", ""},
+		"slides, alike, the same": {[]plan.Step{slide}, true, 5, "07f3k", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t, c.steps...)
+			im := s.open(t)
+			o := s.options(im)
+			o.Identity.Serial, o.Serial, o.SerialLast, o.Alike, o.Lead = "TLX5-22-0-7F3K", c.typed, c.last, c.alike, true
+			rehearsed := false
+			o.Before = func([]plan.Column) { rehearsed = true }
+			_, err := CarryOut(context.Background(), o)
+			if (err == nil) != (c.says == "") || err != nil && (!errors.Is(err, ErrSerial) || !strings.Contains(err.Error(), c.says) || rehearsed) {
+				t.Errorf("%v, worked out before that: %v", err, rehearsed)
+			}
+		})
+	}
+}

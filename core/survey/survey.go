@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"unicode"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -60,20 +61,31 @@ func ReadIdentity(image string) (Identity, error) {
 // that look the same by model and size, or whose serial numbers end alike.
 func Apart(id Identity, size disk.Bytes, others map[string]Seen) (last int, alike []string) {
 	last = 4
+	serial := PlainSerial(id.Serial)
 	for name, o := range others {
-		same := 0
-		for same < min(len(id.Serial), len(o.Serial)) && strings.EqualFold(id.Serial[len(id.Serial)-1-same:], o.Serial[len(o.Serial)-1-same:]) {
+		same, other := 0, PlainSerial(o.Serial)
+		for same < min(len(serial), len(other)) && serial[len(serial)-1-same] == other[len(other)-1-same] {
 			same++
 		}
-		if id.Serial != "" && same >= 4 {
-			last = max(last, min(same+1, len(id.Serial)))
+		if same >= 4 {
+			last = max(last, min(same+1, len(serial)))
 		}
-		if id.Serial != "" && same >= 4 || id.Model != "" && strings.EqualFold(id.Model, o.Model) && size == o.Size {
+		if same >= 4 || id.Model != "" && strings.EqualFold(id.Model, o.Model) && size == o.Size {
 			alike = append(alike, name)
 		}
 	}
 	slices.Sort(alike)
 	return last, alike
+}
+
+// PlainSerial is a serial number as it is compared: in capitals, without dashes and spaces.
+func PlainSerial(s string) string {
+	return strings.ToUpper(strings.Map(func(r rune) rune {
+		if unicode.IsSpace(r) || unicode.Is(unicode.Pd, r) {
+			return -1
+		}
+		return r
+	}, s))
 }
 
 // Seen is another drive, as far as it must be told apart.
