@@ -18,6 +18,9 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	var out []Column
 	l := now
 	f.names, f.kept = newNames(), map[int]bool{}
+	for _, id := range f.Left {
+		f.names.left[id] = true
+	}
 	var gone []layout.Span
 	lost := StillFree(now, f.Gone)
 	for i, s := range steps {
@@ -45,7 +48,11 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 				}
 			}
 			if p, ok := l.Find(c.Absorbed); ok { // its files are in another place, which undo takes away
+				f.names.left[p.UniqueID] = true
 				gone = append(gone, *p)
+			}
+			for _, p := range c.Cleared {
+				f.names.left[p.UniqueID] = true
 			}
 			gone = append(gone, c.Cleared...)
 			f.names.note(s, &c)

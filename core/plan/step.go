@@ -405,6 +405,9 @@ type Facts struct {
 	Records map[string]Record
 	// Finds are what a search has found, by their first sector; only those that steps name.
 	Finds map[disk.LBA]Found
+	// Left are the unique ids of partitions that were deleted from the drive and are not there:
+	// their letters are free.
+	Left []string
 	// Gone are the partitions that could be brought back in their place.
 	Gone []Gone
 	// Images are the backups of whole partitions that steps name.

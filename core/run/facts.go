@@ -229,7 +229,10 @@ func tableTrouble(sv *survey.Survey) string {
 func gone(f *plan.Facts, o Options, at *stage, of []*trail.Record, backups []*shelf.Manifest) error {
 	for _, rec := range of {
 		there := slices.ContainsFunc(at.sv.Layout.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID && p.Start == rec.Span.Start })
-		if rec.Erased || there {
+		if there {
+			continue
+		}
+		if f.Left = append(f.Left, rec.Span.UniqueID); rec.Erased {
 			continue
 		}
 		g := plan.Gone{Record: rec.ID, Span: rec.Span, Backup: forRecord(rec, backups) != nil}

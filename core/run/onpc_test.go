@@ -554,3 +554,41 @@ func TestAroundRestart(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestLetterIsFree gives the letter of a volume that an earlier plan deleted, or absorbed, to another.
+func TestLetterIsFree(t *testing.T) {
+	for name, c := range map[string]struct {
+		gone   plan.Step
+		letter string
+	}{
+		"deleted":          {plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, "X"},
+		"deleted, erased":  {plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w", Erase: true, Backups: "keep"}, "X"},
+		"absorbed":         {plan.Step{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/From X", Release: "r", Waiver: "w"}, "X"},
+		"not gone, refuse": {plan.Step{Do: plan.Label, Partition: "6", Label: "Other"}, "X"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t)
+			im := s.open(t)
+			do := func(steps ...plan.Step) error {
+				s.hours++
+				o := s.atHour(s.options(im))
+				o.PC.Letters = map[string]string{uid(5): c.letter}
+				o.SavePC, o.Plan = func(*pc.Facts) error { return nil }, &plan.Plan{Version: 1, Steps: steps}
+				return start(o)
+			}
+			give := plan.Step{Do: plan.Letter, Partition: "6", Letter: c.letter}
+			if name == "absorbed" { // in one plan too
+				if err := do(c.gone, give); err != nil {
+					t.Fatal(err)
+				}
+				return
+			}
+			if err := do(c.gone); err != nil {
+				t.Fatal(err)
+			}
+			if err := do(give); (err == nil) != (c.gone.Do == plan.Delete) {
+				t.Errorf("%v", err)
+			}
+		})
+	}
+}
