@@ -28,7 +28,8 @@ func holdFolder(p *layout.Span) string {
 		}
 		return r
 	}, strings.TrimSpace(strings.TrimPrefix(p.Title(), p.Letter+":")))
-	return "Kept from " + strings.TrimRight(name, " .")
+	letters := []rune(name)
+	return "Kept from " + strings.TrimRight(string(letters[:min(len(letters), 60)]), " .")
 }
 
 // filesOf is what stands against taking the files of a volume to another place.
@@ -364,10 +365,8 @@ func (s Step) validJoin() error {
 		return errors.New("copy-out copies all of a volume, or moves one folder")
 	case s.Do == CopyOut && s.Partition == "":
 		return errors.New("copy-out names no partition")
-	case len(s.Folder) > 200:
-		return errors.New("the folder's name is too long")
 	}
-	return nil
+	return validFolder(s.Folder)
 }
 
 // shelved are files that a step copies out to the shelf: the backup, "" while there is none,

@@ -34,10 +34,8 @@ func (s Step) validPC() error {
 		return fmt.Errorf("%s names no partition", s.Do)
 	case s.Do == Letter && s.Letter != "" && !pc.Letter(s.Letter):
 		return fmt.Errorf("%q is not a letter from A to Z", s.Letter)
-	case len(s.Folder) > 200:
-		return errors.New("the folder's name is too long")
 	}
-	return nil
+	return validFolder(s.Folder)
 }
 
 // unknownPC is what stands against a step about a PC of which nothing is known.

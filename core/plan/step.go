@@ -227,6 +227,7 @@ func (s Step) valid() error {
 		if s.Partition == "" || s.Backup == "" {
 			return errors.New("copy-back needs a partition and a backup")
 		}
+		return validFolder(s.Folder)
 	case Label:
 		if s.Partition == "" {
 			return errors.New("label names no partition")

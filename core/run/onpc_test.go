@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"maps"
 	"path/filepath"
@@ -590,5 +591,43 @@ func TestLetterIsFree(t *testing.T) {
 				t.Errorf("%v", err)
 			}
 		})
+	}
+}
+
+// TestAbsorbOntoAFolder absorbs a volume into a folder that is there already, written in another case.
+func TestAbsorbOntoAFolder(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	before := contents(t, im)
+	s.must(t, im, plan.Step{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/MAKER/box 1", Release: "r", Waiver: "w"})
+	after := contents(t, im)
+	if n := arrived(t, before, after, "5/", "6/Maker/box 1/"); n != 30 {
+		t.Errorf("%d files arrived", n)
+	}
+	for path, was := range before {
+		if strings.HasPrefix(path, "6/") && after[path] != was {
+			t.Errorf("%s is not as it was", path)
+		}
+	}
+}
+
+// TestNamesThatNoPCOpens refuses folders by names that the customer's PC cannot open.
+func TestNamesThatNoPCOpens(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	for _, folder := range []string{"/aux", "/From X/nul.txt", "/From X. ", "/From X/ends with a dot.", "/a<b", "/a:b", "/what?", "/tab\there", "/COM1", "/con .files", "/" + strings.Repeat("x", 256), "/a/../b", "/."} {
+		text, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.Absorb, Partition: "5", Into: "6", Folder: folder, Release: "r", Waiver: "w"}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := plan.Parse(text); err == nil {
+			t.Errorf("%q is taken for a folder", folder)
+		}
+	}
+	o := s.atHour(s.options(im))
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/console/ö. x/com10", Release: "r", Waiver: "w"}}}
+	o.Rehearse = true
+	if err := start(o); err != nil {
+		t.Errorf("a folder that every PC opens: %v", err)
 	}
 }

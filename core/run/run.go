@@ -10,7 +10,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -531,6 +533,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: strings.TrimSuffix(c.Title, ":") + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
+	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
 	switch c.Step.Do {
 	case plan.Delete:
 		rec, err := p.record(o, p.over, c, facts)
@@ -718,6 +721,30 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return err
 	}
 	return p.enter(o, e)
+}
+
+// asThere is a folder as its names are written in a volume that has it: whether they are in capitals is
+// nothing to tell them apart by.
+func asThere(v volume.Volume, folder string) string {
+	if v == nil || folder == "" {
+		return folder
+	}
+	at := ""
+	for name := range strings.SplitSeq(strings.Trim(strings.ReplaceAll(folder, `\`, "/"), "/"), "/") {
+		for from := ""; ; {
+			list, next, err := v.List(at, from, 1000)
+			if i := slices.IndexFunc(list, func(f volume.File) bool {
+				return f.Stream == "" && f.Kind == volume.Folder && strings.EqualFold(path.Base(f.Path), name)
+			}); i >= 0 {
+				name = path.Base(list[i].Path)
+			}
+			if from = next; err != nil || next == "" {
+				break
+			}
+		}
+		at = path.Join(at, name)
+	}
+	return at
 }
 
 // through does the script of a step on the copy, and what of the step can be worked out only
