@@ -159,7 +159,7 @@ var does = map[plan.Do]string{
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.sv.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem), LeadOnly: p.Role == layout.EFI || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, LeadOnly: p.Role == layout.EFI || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
 		for i, c := range st.Columns {
 			n := i + 1
 			if c.Step.Do == plan.Clear {

@@ -51,29 +51,32 @@ const (
 
 // Span is one partition or gap. End is included.
 type Span struct {
-	Kind       Kind         `json:"kind"`
-	Number     int          `json:"number"`
-	Start      disk.LBA     `json:"start_lba"`
-	End        disk.LBA     `json:"end_lba"`
-	Bytes      disk.Bytes   `json:"bytes"`
-	TypeID     string       `json:"type_id"`
-	TypeName   string       `json:"type_name"`
-	UniqueID   string       `json:"unique_id"`
-	Name       string       `json:"name"`
-	Attributes string       `json:"attributes"`
-	Active     bool         `json:"active"`
-	Hidden     bool         `json:"hidden,omitempty"`
-	Container  int          `json:"container"`
-	Record     disk.LBA     `json:"record_lba,omitempty"` // of a logical volume, in its container's chain
-	Role       Role         `json:"role"`
-	Protected  bool         `json:"protected"`
-	Letter     string       `json:"letter,omitempty"`
-	Held       string       `json:"held,omitempty"`
-	Loses      string       `json:"loses,omitempty"`  // by force, where it is held
-	Member     bool         `json:"member,omitempty"` // of a multi-drive set
-	Volume     *volume.Info `json:"volume,omitempty"`
-	Note       string       `json:"note,omitempty"` // what tells it from others of its role
-	Why        Why          `json:"why,omitempty"`
+	Kind       Kind       `json:"kind"`
+	Number     int        `json:"number"`
+	Start      disk.LBA   `json:"start_lba"`
+	End        disk.LBA   `json:"end_lba"`
+	Bytes      disk.Bytes `json:"bytes"`
+	TypeID     string     `json:"type_id"`
+	TypeName   string     `json:"type_name"`
+	UniqueID   string     `json:"unique_id"`
+	Name       string     `json:"name"`
+	Attributes string     `json:"attributes"`
+	Active     bool       `json:"active"`
+	Hidden     bool       `json:"hidden,omitempty"`
+	Container  int        `json:"container"`
+	Record     disk.LBA   `json:"record_lba,omitempty"` // of a logical volume, in its container's chain
+	Role       Role       `json:"role"`
+	Protected  bool       `json:"protected"`
+	Letter     string     `json:"letter,omitempty"`
+	Held       string     `json:"held,omitempty"`
+	Loses      string     `json:"loses,omitempty"`  // by force, where it is held
+	Member     bool       `json:"member,omitempty"` // of a multi-drive set
+	// Personal tells that its contents may be somebody's: by its role, or because it does not hold
+	// what its type says.
+	Personal bool         `json:"personal,omitempty"`
+	Volume   *volume.Info `json:"volume,omitempty"`
+	Note     string       `json:"note,omitempty"` // what tells it from others of its role
+	Why      Why          `json:"why,omitempty"`
 }
 
 // MarshalJSON implements json.Marshaler: a gap has fewer fields.

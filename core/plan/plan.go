@@ -21,6 +21,10 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	for _, id := range f.Left {
 		f.names.left[id] = true
 	}
+	f.personal = map[int]bool{}
+	for _, p := range now.Partitions() {
+		f.personal[p.Number] = personal(&p, f)
+	}
 	var gone []layout.Span
 	lost := StillFree(now, f.Gone)
 	for i, s := range steps {
@@ -274,6 +278,12 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 	return append(out, *obstacle(BackupMissing, text+" Make a backup, or waive it with a reason.", p.Number).clear("back-up", "waiver"))
 }
 
+// personal tells whether what a partition holds may be somebody's: as it is now, or as it was when the plan
+// began. A plan that says otherwise of it on the way changes nothing about that.
+func personal(p *layout.Span, f Facts) bool {
+	return p.Volume != nil && (p.Personal || p.Role == layout.Data || p.Role == layout.OtherSystem) || f.personal[p.Number]
+}
+
 // needsLead tells that a release or waiver is for the lead alone: the release of
 // what a PC starts from, and a waiver over personal files.
 func needsLead(p *layout.Span, s Step, f Facts) *Obstacle {
@@ -284,7 +294,7 @@ func needsLead(p *layout.Span, s Step, f Facts) *Obstacle {
 	switch {
 	case released && (p.Role == layout.EFI || p.Active):
 		return obstacle(LeadMissing, fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title()), p.Number).clear("lead")
-	case waived && p.Volume != nil && (p.Role == layout.Data || p.Role == layout.OtherSystem):
+	case waived && personal(p, f):
 		return obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title()), p.Number).clear("lead")
 	}
 	return nil

@@ -119,11 +119,14 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		if p.Protected && strings.TrimSpace(c.Step.Release) == "" {
 			c.Missing = append(c.Missing, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
 		}
+		guarded := slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM, layout.Swap}, q.Role)
 		if o := needsLead(p, c.Step, f); o != nil {
 			c.Missing = append(c.Missing, *o)
+		} else if changed && guarded && personal(p, f) && !f.Lead && c.Step.Lead == "" {
+			c.Missing = append(c.Missing, *obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may have the table call it something else.", p.Title()), p.Number).clear("lead"))
 		}
 		a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
-		q.Protected = slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, q.Role) || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
+		q.Protected = guarded && q.Role != layout.Swap || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
 		parts := l.Partitions()
 		parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
 		c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)

@@ -13,7 +13,7 @@ func TestRetag(t *testing.T) {
 	l, b := reception(), bakery()
 	yes, no := true, false
 	active := with(b, 1, func(s *layout.Span) { s.Active = true })
-	here := Facts{StartsHere: true}
+	here, lead := Facts{StartsHere: true}, Facts{StartsHere: true, Lead: true}
 	for _, c := range []struct {
 		name string
 		l    *layout.Layout
@@ -24,7 +24,8 @@ func TestRetag(t *testing.T) {
 	}{
 		{"a recovery partition, to data", l, here, Step{Partition: "4", Type: "basic"}, "release-missing", func(p *layout.Span) bool { return p.Role == layout.Data && !p.Protected }},
 		{"with its release", l, here, Step{Partition: "4", Type: "basic", Release: "r"}, "", nil},
-		{"a data volume, to recovery", l, here, Step{Partition: "5", Type: "recovery", Attributes: "0x8000000000000001", Name: "Rescue"}, "", func(p *layout.Span) bool {
+		{"a data volume, to recovery, by a technician", l, here, Step{Partition: "5", Type: "recovery"}, "lead-missing", nil},
+		{"a data volume, to recovery", l, lead, Step{Partition: "5", Type: "recovery", Attributes: "0x8000000000000001", Name: "Rescue"}, "", func(p *layout.Span) bool {
 			return p.Role == layout.Recovery && p.Protected && p.Attributes == "0x8000000000000001" && p.Name == "Rescue" && p.Volume != nil
 		}},
 		{"an id of its own", l, here, Step{Partition: "5", Type: "5A1C77E0-0000-4000-8000-000000000001"}, "", func(p *layout.Span) bool { return p.TypeID == "5a1c77e0-0000-4000-8000-000000000001" }},
@@ -37,7 +38,7 @@ func TestRetag(t *testing.T) {
 		{"active on a GPT", l, here, Step{Partition: "5", Active: &yes}, "bad-amount", nil},
 		{"the same", with(l, 5, func(s *layout.Span) { s.Name = "Data" }), here, Step{Partition: "5", Name: "Data"}, "nothing-to-do", nil},
 		{"held", with(l, 5, func(s *layout.Span) { s.Held = "a program" }), here, Step{Partition: "5", Name: "Data"}, "held", nil},
-		{"hidden on an MBR", b, here, Step{Partition: "5", Type: "27"}, "", func(p *layout.Span) bool { return p.Role == layout.Recovery }},
+		{"hidden on an MBR", b, lead, Step{Partition: "5", Type: "27"}, "", func(p *layout.Span) bool { return p.Role == layout.Recovery }},
 		{"a name on an MBR", b, here, Step{Partition: "5", Name: "Data"}, "bad-amount", nil},
 		{"no type of an MBR", b, here, Step{Partition: "5", Type: "reserved"}, "bad-amount", nil},
 		{"the container", b, here, Step{Partition: "2", Type: "07"}, "has-volumes", nil},
@@ -66,5 +67,32 @@ func TestRetag(t *testing.T) {
 		if s.Do = Retag; s.valid() == nil {
 			t.Errorf("%+v is taken", s)
 		}
+	}
+}
+
+// TestNoWayRoundTheLead has a technician call a data volume something else, and waive its backup: what it may
+// hold stays somebody's.
+func TestNoWayRoundTheLead(t *testing.T) {
+	l := reception()
+	waive := Step{Do: Delete, Partition: "5", Release: "r", Waiver: "w"}
+	asked := func(l *layout.Layout, steps ...Step) string {
+		var all []string
+		for _, c := range Lay(l, Facts{}, steps) {
+			all = append(all, codes(c.Missing))
+		}
+		return strings.Join(all, "; ")
+	}
+	for _, typ := range []string{"recovery", "oem", "efi", "reserved", "swap"} {
+		if got := asked(l, Step{Do: Retag, Partition: "5", Type: typ, Release: "r"}, waive); got != "lead-missing; lead-missing" {
+			t.Errorf("called %s: %s", typ, got)
+		}
+	}
+	// As the drive is read afterwards, with contents that are not what its type says.
+	odd := with(l, 5, func(s *layout.Span) { s.Role, s.Protected, s.Personal = layout.Recovery, true, true })
+	if got := asked(odd, waive); got != "lead-missing" {
+		t.Errorf("files in something called recovery: %s", got)
+	}
+	if got := asked(l, Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}); got != "" {
+		t.Errorf("a recovery partition that is one: %s", got)
 	}
 }

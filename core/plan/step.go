@@ -420,11 +420,12 @@ type Facts struct {
 	// Rate is what the drive was measured to write in a second, 0 for not yet.
 	Rate disk.Bytes
 	// kept are the volumes whose files the plan itself copies out and brings back.
-	kept    map[int]bool
-	entries entries // what is wrong with those of the table, as it is at the step at hand
-	names   *names
-	NewIDs  []string // unique ids for the steps that need one
-	NewID   string   // the one of the step at hand
+	kept     map[int]bool
+	entries  entries      // what is wrong with those of the table, as it is at the step at hand
+	personal map[int]bool // what may have been somebody's when the plan began
+	names    *names
+	NewIDs   []string // unique ids for the steps that need one
+	NewID    string   // the one of the step at hand
 }
 
 // Mended is a drive whose table has been mended, and why the table must not be

@@ -116,7 +116,7 @@ func TestBackUpEntersTheTrail(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if m.Verified == nil || m.From.Fingerprint == "" || m.From.Serial != "TLX5-220-7F3K" || m.Who != "Ines Marsh" {
+		if m.Verified == nil || m.From.Fingerprint == "" || m.From.Serial != "TLX5-220-7F3K" || m.Who != "Odile Farrow" {
 			t.Errorf("manifest: %+v", m)
 		}
 	}

@@ -554,8 +554,8 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 		for _, x := range []trail.Entry{
 			{Act: trail.Act(plan.DropStartEntry), Reason: left, Text: rec.Span.Title() + " left the PC's start order"},
-			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
-			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
+			{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Text: "Protection of " + rec.Span.Title() + " released"},
+			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Lead: c.Step.Lead, Text: rec.Span.Title() + " goes without a backup"},
 		} {
 			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" {
 				if err := p.enter(o, x); err != nil {
@@ -573,8 +573,8 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 				return err
 			}
 			for _, x := range []trail.Entry{
-				{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
-				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
+				{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Text: "Protection of " + rec.Span.Title() + " released"},
+				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Lead: c.Step.Lead, Text: rec.Span.Title() + " goes without a backup"},
 				{Act: trail.ActDelete, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Text: "Delete " + rec.Span.Title() + ": the drive is cleared", Reason: c.Step.Release},
 			} {
 				skip := x.Act == trail.ActRelease && !q.Protected || x.Act == trail.ActWaiver && (q.Volume == nil || rec.Backup != "" || rec.Coverage != "")
@@ -593,7 +593,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			return err
 		}
 		if c.Step.Release != "" {
-			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}); err != nil {
+			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}); err != nil {
 				return err
 			}
 		}
@@ -603,7 +603,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 	case plan.Retag:
 		if e.Reason = c.Step.Release; e.Reason != "" {
-			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}); err != nil {
+			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Lead: c.Step.Lead, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}); err != nil {
 				return err
 			}
 		}

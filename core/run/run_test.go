@@ -124,7 +124,7 @@ func (s *shop) options(dev disk.Device) Options {
 	s.seed++
 	sh, _ := shelf.Open(filepath.Join(s.dir, "shelf"))
 	return Options{
-		Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"}, Who: "Ines Marsh", Serial: "7f3k",
+		Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"}, Who: "Odile Farrow", Lead: true, Serial: "7f3k",
 		PC:   &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
 		Plan: &plan.Plan{Version: 1, Steps: s.steps}, Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
 		Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}, TrailRef: filepath.Join(s.dir, "trail.jsonl"),

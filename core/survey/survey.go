@@ -239,6 +239,7 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	default:
 		p.Protected = e.Attributes&(table.AttrRequired|table.AttrReadOnly) != 0
 	}
+	p.Personal = s.personal(p)
 	if facts != nil {
 		for id, letter := range facts.Letters {
 			if strings.EqualFold(id, p.UniqueID) {
@@ -261,6 +262,29 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 			p.Volume.RestorePoints = p.Volume.RestorePoints || has(facts.RestorePoints)
 		}
 	}
+}
+
+// personal tells whether what a partition holds may be somebody's. What it holds says more than its type:
+// files in something called recovery that is none are files of a person.
+func (s *Survey) personal(p *layout.Span) bool {
+	v := s.Volumes[p.Number]
+	switch {
+	case p.Volume == nil || p.Volume.Kind == volume.Unknown:
+		return false
+	case p.Role == layout.Recovery:
+		return v == nil || !holdsRecovery(v) && holdsFiles(v)
+	case p.Role == layout.EFI:
+		return v == nil || !has(v, "EFI") && holdsFiles(v)
+	case p.Role == layout.Swap:
+		return p.Volume.Kind != volume.Swap
+	}
+	return p.Role == layout.Data || p.Role == layout.OtherSystem || p.Role == layout.StartSystem || p.Role == layout.Reserved
+}
+
+// holdsFiles tells whether there is anything in a volume, as far as its root folder can be read.
+func holdsFiles(v volume.Volume) bool {
+	list, _, err := v.List("", "", 1)
+	return err != nil || len(list) > 0
 }
 
 // folders that only a system has at its root.

@@ -85,6 +85,7 @@ type Entry struct {
 	Drive      Drive     `json:"drive"`
 	Text       string    `json:"text"`
 	Reason     string    `json:"reason,omitempty"`
+	Lead       string    `json:"lead,omitempty"` // who answered for it, where the lead had to
 	Partition  int       `json:"partition,omitempty"`
 	Run        string    `json:"run,omitempty"`
 	Record     string    `json:"record,omitempty"`
