@@ -608,15 +608,15 @@ func (s *Server) insides(d *drive) map[int]plan.InsideFacts {
 	return out
 }
 
-// elsewhere are the largest gaps of the drives in the other bays.
-func (s *Server) elsewhere(bay string) []plan.Elsewhere {
+// elsewhere are the largest gaps of the other drives of a job: another customer's are nobody's business.
+func (s *Server) elsewhere(job, bay string) []plan.Elsewhere {
 	bays, err := s.store.Bays()
 	if err != nil {
 		return nil
 	}
 	var out []plan.Elsewhere
 	for _, b := range bays {
-		if b.Image == nil || b.Letter == bay {
+		if b.Image == nil || b.Letter == bay || b.Job == nil || *b.Job != job {
 			continue
 		}
 		if e, ok := s.largestGap(b.Letter, filepath.Join(s.folder("drives"), filepath.Base(*b.Image))); ok {

@@ -97,7 +97,7 @@ func (s *Server) work(st *jobState) error {
 			}
 		}
 	}
-	st.Facts.Elsewhere = s.elsewhere(d.Bay)
+	st.Facts.Elsewhere = s.elsewhere(st.Job.Number, d.Bay)
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}

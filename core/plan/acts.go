@@ -351,7 +351,7 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	}
 	for _, e := range f.Elsewhere {
 		if e.Room >= disk.GiB {
-			return obstacle(OtherDrive, fmt.Sprintf("This drive has no gap. Bay %s has %s, but two drives cannot be merged. Move files there, or copy this drive to a larger one.", e.Bay, e.Room), p.Number).clear("copy-out", "move-files")
+			return obstacle(OtherDrive, fmt.Sprintf("This drive has no gap. Bay %s has %s, but two drives cannot be merged. Back files up, and restore them into a volume there.", e.Bay, e.Room), p.Number).clear("copy-out", "move-files")
 		}
 	}
 	if len(names) > 0 {
@@ -511,7 +511,7 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	case len(near) > 0:
 		a.Note = "Its files would come to lie in a folder of " + strings.Join(near, " or ") + "."
 	case len(f.Elsewhere) > 0:
-		a.Obstacle = obstacle(OtherDrive, fmt.Sprintf("No other volume of this drive can take it, and two drives cannot be merged. Copy its files to bay %s.", f.Elsewhere[0].Bay), p.Number).clear("copy-out")
+		a.Obstacle = obstacle(OtherDrive, fmt.Sprintf("No other volume of this drive can take it, and two drives cannot be merged. Back its files up, and restore them into a volume of the drive in bay %s.", f.Elsewhere[0].Bay), p.Number).clear("copy-out")
 	default:
 		a.Obstacle = obstacle(NoNeighbour, "No other volume of this drive can take its files.", p.Number)
 	}
