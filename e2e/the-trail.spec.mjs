@@ -115,7 +115,7 @@ test("a job is handed over", async ({ page }) => {
   await page.goto(job);
   await page.locator(".stages").getByRole("link", { name: "Hand over" }).click();
   await expect(page.getByRole("heading", { name: "Saltmarsh Surveyors, field notebook" })).toBeVisible();
-  await expect(page.locator("tbody tr", { hasText: "P: Plots" })).toContainText("new, or brought back");
+  await expect(page.locator("tbody tr", { hasText: "P: Plots" })).toContainText("brought back");
   await expect(page.getByText(/Plots does not come back whole: .*6 files have wrong contents then/)).toBeVisible();
   await sound(page);
   await picture(page, "report");

@@ -158,7 +158,7 @@ func (p *page) drive(d *Drive) {
 		for _, c := range d.Checks {
 			colour, word := jade, "sound"
 			if !c.Sound {
-				colour, word = amber, "to be looked at"
+				colour, word = amber, map[bool]string{true: "to be done", false: "to be looked at"}[c.ToDo]
 			}
 			p.text(ink, 10)
 			p.Write(line, c.Title+": ")

@@ -79,5 +79,6 @@ type Backup struct {
 type Check struct {
 	Title string
 	Sound bool
+	ToDo  bool // nothing is wrong, and something is still to be done
 	Text  string
 }

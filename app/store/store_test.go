@@ -317,7 +317,7 @@ func TestTampering(t *testing.T) {
 		{"a time altered", exec("UPDATE trail_entries SET time = '2020-01-01' WHERE seq = 4"), "Entry 4: the column time", "Entry 4: the column time"},
 		{"a line altered", exec("UPDATE trail_entries SET line = REPLACE(line, 'entry 3', 'entry X') WHERE seq = 4"), "Entry 4: its contents do not fit its hash", "Entry 4: its contents"},
 		{"a row removed", exec("DELETE FROM trail_entries WHERE seq = 4"), "Entry 4: it has number 5", "Entry 4: it has number 5"},
-		{"a row added", exec("INSERT INTO trail_entries SELECT 11, 'e-x', time, who, act, job, disk, record, hash, line FROM trail_entries WHERE seq = 10"), "Entry 11: it has number 10", "Entry 11: it has number 10"},
+		{"a row added", exec("INSERT INTO trail_entries (seq, id, time, who, act, job, disk, record, hash, line) SELECT 11, 'e-x', time, who, act, job, disk, record, hash, line FROM trail_entries WHERE seq = 10"), "Entry 11: it has number 10", "Entry 11: it has number 10"},
 		{"two rows changed about", exec("UPDATE trail_entries SET seq = 99 WHERE seq = 4", "UPDATE trail_entries SET seq = 4 WHERE seq = 5", "UPDATE trail_entries SET seq = 5 WHERE seq = 99"), "Entry 4: it has number 5", "Entry 4: it has number 5"},
 		{"a row sealed anew", func(db *sql.DB) {
 			n := 0

@@ -188,6 +188,23 @@ type Filter struct {
 	From, To                          time.Time // the first moment, and the first one after
 	Before                            int64     // only entries with smaller numbers
 	Limit                             int
+	// Drive asks for the history of one drive, whatever its table was called at the time; it is
+	// known by its serial number, or by its table's id where it has none. Not with Text or Limit.
+	Drive *trail.Drive
+}
+
+// of narrows a query to a drive. One of which nothing is known has no history.
+func of(q *gorm.DB, d *trail.Drive) *gorm.DB {
+	byID := d.DiskID != ""
+	switch {
+	case d.Serial != "" && byID:
+		return q.Where("serial = ? OR (serial IS NULL OR serial = '') AND disk = ?", d.Serial, d.DiskID)
+	case d.Serial != "":
+		return q.Where("serial = ?", d.Serial)
+	case byID:
+		return q.Where("disk = ?", d.DiskID)
+	}
+	return q.Where("1 = 0")
 }
 
 // Entries returns entries, the newest first. Text is looked for in what entries say, letters
@@ -218,6 +235,9 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 		}
 		if f.Before > 0 {
 			q = q.Where("seq < ?", f.Before)
+		}
+		if f.Drive != nil {
+			q = of(q, f.Drive)
 		}
 	}
 	if f.Limit > 0 {

@@ -69,7 +69,7 @@ func (s *Server) confirmPage(c *gin.Context) {
 		}
 	}
 	if v.Meta != nil && v.Report != nil && v.Report.Ended == run.EndDone {
-		entries, err := s.store.Entries(store.Filter{Disk: st.Drive.sv.Layout.DiskID})
+		entries, err := s.store.Entries(history(st.Drive))
 		if err != nil {
 			s.fail(c, err)
 			return

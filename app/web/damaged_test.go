@@ -57,3 +57,38 @@ func TestDamagedBack(t *testing.T) {
 		t.Fatalf("%+v, %v", entries, err)
 	}
 }
+
+// TestHistoryIsTheDrives clears a drive of a job: its page still tells what was done on it, and a drive without
+// a table and without a serial number tells nobody's history.
+func TestHistoryIsTheDrives(t *testing.T) {
+	s := open(t)
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	entries := func(job, bay string) int {
+		t.Helper()
+		st, err := s.state(job, bay)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer st.Drive.close()
+		return st.Entries
+	}
+	before := entries("J-1042", "A")
+	_, d, err := s.job("J-1042", "", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.im.Zero(0, 34*512); err == nil {
+		err = d.im.Zero(d.im.Size()-33*512, 33*512)
+	}
+	d.close()
+	if err != nil || before == 0 {
+		t.Fatal(before, err)
+	}
+	if now := entries("J-1042", "A"); now != before {
+		t.Errorf("%d entries with its table, %d without", before, now)
+	}
+	s.post(t, "/dock/blank", "bay", "I", "model", "Quayline 64", "serial", "BLANK-0001", "size", "64 MiB", "job", "J-1047")
+	if n := entries("J-1047", "I"); n != 1 {
+		t.Errorf("a blank drive has %d entries; that it was attached is one", n)
+	}
+}

@@ -150,6 +150,12 @@ func (s *Server) settledDrive(d *drive) error {
 }
 
 // driveName names a drive in the trail.
+// history is that of a drive.
+func history(d *drive) store.Filter {
+	name := driveName(d)
+	return store.Filter{Drive: &name}
+}
+
 func driveName(d *drive) trail.Drive {
 	return trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
 }
@@ -265,8 +271,8 @@ func follow(l, before *layout.Layout) *layout.Layout {
 
 // past builds the columns before now from the runs in the trail, the latest few; good is
 // the mark that the latest of them ended with, nil for none.
-func (s *Server) past(diskID string, most int) (cols []mapColumn, piles []pile, good *trail.Entry, err error) {
-	entries, err := s.store.Entries(store.Filter{Disk: diskID})
+func (s *Server) past(d *drive, most int) (cols []mapColumn, piles []pile, good *trail.Entry, err error) {
+	entries, err := s.store.Entries(history(d))
 	if err != nil {
 		return nil, nil, nil, err
 	}

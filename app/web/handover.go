@@ -70,7 +70,9 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	defer st.Drive.close()
 	l := st.Drive.sv.Layout
 	d := &report.Drive{Title: st.Drive.Identity.Model, Serial: st.Drive.Identity.Serial, Size: l.Size, Before: l, After: l}
-	entries, err := s.store.Entries(store.Filter{Disk: l.DiskID, Job: number})
+	of := history(st.Drive)
+	of.Job = number
+	entries, err := s.store.Entries(of)
 	if err != nil {
 		return nil, err
 	}
@@ -80,6 +82,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		undone[e.Run] = undone[e.Run] || e.Act == trail.ActUndone
 	}
 	first, notes, gone := true, map[string][]string{}, map[string]*trail.Record{}
+	h, deleted := happened{back: map[string]bool{}}, map[string]map[int]bool{}
 	for _, e := range entries {
 		if undone[e.Run] && e.Run != "" {
 			continue
@@ -87,6 +90,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		switch e.Act {
 		case trail.ActBringBack:
 			back[e.Record] = e.Record != ""
+			if e.After != nil {
+				if q, there := e.After.Find(e.Partition); there {
+					h.back[place(q)] = true
+				}
+			}
 			notes[e.Run] = append(notes[e.Run], e.Text)
 		case trail.ActDone:
 			x := report.Run{When: e.Time, Who: e.Who, Proof: e.Text, Notes: notes[e.Run]}
@@ -98,9 +106,16 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 				if first && m.Before != nil {
 					d.Before, first = m.Before, false
 				}
+				if m.Before != nil && m.After != nil {
+					h.runs = append(h.runs, ranOnce{m.Before, m.After, deleted[e.Run]})
+				}
 			}
 			d.Runs = append(d.Runs, x)
 		case trail.ActDelete:
+			if deleted[e.Run] == nil {
+				deleted[e.Run] = map[int]bool{}
+			}
+			deleted[e.Run][e.Partition] = true
 			rec, _, err := s.records.Load(e.Record)
 			if err != nil {
 				continue
@@ -119,7 +134,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		}
 	}
 	if !first {
-		d.Changes = sinceThen(d.Before, l)
+		d.Changes = h.sinceThen(d.Before, l)
 	}
 	backups, err := s.shelf().List()
 	if err != nil {
@@ -146,7 +161,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	}
 	if st.Facts.PC != nil && st.Facts.StartsHere {
 		for _, x := range plan.StartChecks(d.Before, l, st.Facts, st.Facts.PC) {
-			d.Checks = append(d.Checks, report.Check{Title: "Start of the PC: " + x.What, Sound: x.Standing != plan.Wrong, Text: x.Text})
+			d.Checks = append(d.Checks, report.Check{Title: "Start of the PC: " + x.What, Sound: x.Standing == plan.Sound || x.Standing == plan.Mends, ToDo: x.Standing == plan.Must, Text: x.Text})
 		}
 	}
 	return d, nil
@@ -187,27 +202,67 @@ func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.
 	return strings.Join(out, " ")
 }
 
-// sinceThen is what became of each partition from one state of a drive to another.
-func sinceThen(before, now *layout.Layout) []report.Change {
-	var out []report.Change
-	same := func(l *layout.Layout, p layout.Span) *layout.Span {
-		for _, q := range l.Partitions() {
-			if q.UniqueID != "" && strings.EqualFold(q.UniqueID, p.UniqueID) || q.Volume != nil && p.Volume != nil && p.Volume.Serial != "" && q.Volume.Kind == p.Volume.Kind && q.Volume.Serial == p.Volume.Serial {
-				return &q
-			}
+// happened is what the runs of a job did to a drive, one after the other.
+type happened struct {
+	runs []ranOnce
+	back map[string]bool // places, of partitions that were brought back
+}
+
+// ranOnce is one run: the drive before and after, and the numbers of partitions that it deleted.
+type ranOnce struct {
+	before, after *layout.Layout
+	gone          map[int]bool
+}
+
+// place is what a partition is known by in one state of a drive.
+func place(p *layout.Span) string { return fmt.Sprint(strings.ToLower(p.UniqueID), " ", p.Start) }
+
+func find(l *layout.Layout, key string) *layout.Span {
+	for _, q := range l.Partitions() {
+		if place(&q) == key {
+			return &q
 		}
-		return nil
 	}
+	return nil
+}
+
+// follow tells what a partition has become: run by run, in which it keeps its number; nil where it went.
+func (h *happened) follow(p *layout.Span) *layout.Span {
+	for _, r := range h.runs {
+		at := find(r.before, place(p))
+		if at == nil {
+			continue
+		}
+		next, there := r.after.Find(at.Number)
+		if r.gone[at.Number] || !there {
+			return nil
+		}
+		p = next
+	}
+	return p
+}
+
+// sinceThen is what became of each partition from one state of a drive to another.
+func (h *happened) sinceThen(before, now *layout.Layout) []report.Change {
+	var out []report.Change
+	known := map[string]bool{}
 	for _, p := range before.Partitions() {
 		x := report.Change{Title: p.Title(), Before: p.Bytes, What: []string{"it is not on the drive any more"}}
-		if q := same(now, p); q != nil {
+		q := h.follow(&p)
+		if q != nil {
+			q = find(now, place(q))
+		} else { // it went, and may be back with the id that it had
+			q = find(now, place(&p))
+		}
+		if q != nil {
+			known[place(q)] = true
 			x.After, x.What = q.Bytes, changes(&p, q, now.Sector)
 		}
 		out = append(out, x)
 	}
 	for _, q := range now.Partitions() {
-		if same(before, q) == nil {
-			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{"new, or brought back"}})
+		if !known[place(&q)] {
+			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{map[bool]string{true: "brought back", false: "new"}[h.back[place(&q)]]}})
 		}
 	}
 	return out

@@ -101,7 +101,7 @@ func (s *Server) work(st *jobState) error {
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}
-	entries, err := s.store.Entries(store.Filter{Disk: d.sv.Layout.DiskID})
+	entries, err := s.store.Entries(history(d))
 	if err != nil {
 		return err
 	}
@@ -534,7 +534,7 @@ func kindName(k string) string {
 
 func (s *Server) mapOf(st *jobState) (mapData, error) {
 	l := st.Drive.sv.Layout
-	cols, piles, good, err := s.past(l.DiskID, 4)
+	cols, piles, good, err := s.past(st.Drive, 4)
 	if err != nil {
 		return mapData{}, err
 	}

@@ -71,7 +71,7 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 	}
 	v.Genuine = trail.RecordHash(list, id) == hash
 	if v.Entry != nil {
-		runs, err := s.store.Entries(store.Filter{Act: string(trail.ActUndone), Disk: rec.Drive.DiskID})
+		runs, err := s.store.Entries(store.Filter{Act: string(trail.ActUndone), Drive: &rec.Drive})
 		if err != nil {
 			return nil, err
 		}

@@ -75,7 +75,7 @@ func (s *Server) seenOn(d *drive) ([]disk.Bytes, error) {
 
 // hints are the places that the trail tells of.
 func (s *Server) hints(d *drive) ([]seek.Hint, error) {
-	of, err := s.records.Of(d.sv.Layout.DiskID)
+	of, err := s.records.Of(driveName(d))
 	return run.Hints(of), err
 }
 

@@ -91,7 +91,7 @@ func allLost(ctx context.Context, o *run.Options, im *disk.Image) ([]plan.Step, 
 	if err != nil {
 		return nil, err
 	}
-	s, err := searched(ctx, im, sv, o.Records, true, func([]seek.Find) bool { return false })
+	s, err := searched(ctx, im, sv, o.Records, o.Identity.Serial, true, func([]seek.Find) bool { return false })
 	if err != nil {
 		return nil, err
 	}

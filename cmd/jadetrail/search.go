@@ -38,7 +38,11 @@ func searchCmd() *cobra.Command {
 			if err := p.fill(args[0]); err != nil {
 				return err
 			}
-			s, err := searched(cmd.Context(), im, sv, p.records(), until == "whole", func([]seek.Find) bool { return false })
+			id, err := survey.ReadIdentity(args[0])
+			if err != nil {
+				return errUse{err}
+			}
+			s, err := searched(cmd.Context(), im, sv, p.records(), id.Serial, until == "whole", func([]seek.Find) bool { return false })
 			if err != nil {
 				return err
 			}
@@ -62,8 +66,8 @@ func (p *places) records() trail.Records {
 
 // searched searches a drive where partitions are likeliest, and then, if that is asked for and
 // enough says no, through all of it.
-func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records trail.Records, whole bool, enough func([]seek.Find) bool) (*seek.Search, error) {
-	of, err := records.Of(sv.Layout.DiskID)
+func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records trail.Records, serial string, whole bool, enough func([]seek.Find) bool) (*seek.Search, error) {
+	of, err := records.Of(trail.Drive{DiskID: sv.Layout.DiskID, Serial: serial})
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +127,7 @@ func findAt(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA,
 			return f.Start != start || told >= 0 && f.At != told || f.Ghost && !(ghosts && f.Inferred)
 		})
 	}
-	s, err := searched(ctx, im, sv, o.Records, true, func(finds []seek.Find) bool { return len(at(finds, false)) > 0 })
+	s, err := searched(ctx, im, sv, o.Records, o.Identity.Serial, true, func(finds []seek.Find) bool { return len(at(finds, false)) > 0 })
 	if err != nil {
 		return step, err
 	}

@@ -170,7 +170,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 		if m != nil {
 			r.Backup = m.ID
 		}
-		if rec.Drive.DiskID == l.DiskID && !rec.Erased {
+		if rec.Drive.Same(drive(o, l)) && !rec.Erased {
 			if compared != nil && m != nil {
 				if err := at.compare(o, rec, m, compared); err != nil {
 					return f, err
@@ -182,7 +182,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 		}
 		f.Records[s.Record] = r
 	}
-	of, err := recs.Of(l.DiskID)
+	of, err := recs.Of(drive(o, l))
 	if err != nil {
 		return f, err
 	}

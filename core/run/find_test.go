@@ -161,7 +161,7 @@ func TestCopyIsNoGhost(t *testing.T) {
 	if sv, err = survey.Read(im, nil); err != nil {
 		t.Fatal(err)
 	}
-	of, err := o.Records.Of(sv.Layout.DiskID)
+	of, err := o.Records.Of(drive(o, sv.Layout))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,7 @@ var ErrNoFind = errors.New("there is no such find")
 // lies where partitions are likeliest, and what an earlier search has seen. dev is the drive, or
 // a copy of it on paper.
 func Find(o Options, dev disk.Device, sv *survey.Survey, start disk.LBA, told disk.Bytes) (*seek.Find, error) {
-	of, err := o.Records.Of(sv.Layout.DiskID)
+	of, err := o.Records.Of(drive(o, sv.Layout))
 	if err != nil {
 		return nil, err
 	}

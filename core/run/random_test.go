@@ -539,7 +539,7 @@ func TestRandomPlans(t *testing.T) {
 					}
 				}
 			}
-			known, _ := o.Records.Of(before.disk)
+			known, _ := o.Records.Of(trail.Drive{DiskID: before.disk, Serial: o.Identity.Serial})
 			res, err := CarryOut(ctx, o)
 			stop()
 			var blocked *Blocked
@@ -709,7 +709,7 @@ func (p *player) healTable(t *testing.T, im *disk.Image, was []byte) {
 // newRecord is the record that was not known before.
 func newRecord(t *testing.T, of trail.Records, drive string, known []*trail.Record) string {
 	t.Helper()
-	all, err := of.Of(drive)
+	all, err := of.Of(trail.Drive{DiskID: drive})
 	if err != nil {
 		t.Fatal(err)
 	}

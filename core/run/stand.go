@@ -171,7 +171,7 @@ func since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 // deletedLater are the places that partitions had which were deleted after a record's, and what they had
 // in use. Of the record's own, where it came back meanwhile, nobody knows what its PC wrote.
 func deletedLater(o Options, rec *trail.Record) (covers []seek.Cover, err error) {
-	all, err := o.Records.Of(rec.Drive.DiskID)
+	all, err := o.Records.Of(rec.Drive)
 	if err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ var looked = []string{"the records of deletions", "the folders of runs", "the co
 // it, and what Besides adds. own is a run that is left out, because it needs it still.
 func Holdings(o Options, diskID string, span layout.Span, own string) ([]Holding, error) {
 	drive := trail.Drive{DiskID: diskID, Serial: o.Identity.Serial}
-	out, err := heldByRecords(o, diskID, span)
+	out, err := heldByRecords(o, drive, span)
 	if err != nil {
 		return nil, err
 	}
@@ -79,8 +79,8 @@ func SamePartition(a, b layout.Span) bool {
 	return a.Volume != nil && b.Volume != nil && a.Volume.Serial != "" && a.Volume.Kind == b.Volume.Kind && a.Volume.Serial == b.Volume.Serial
 }
 
-func heldByRecords(o Options, diskID string, span layout.Span) ([]Holding, error) {
-	all, err := o.Records.Of(diskID)
+func heldByRecords(o Options, drive trail.Drive, span layout.Span) ([]Holding, error) {
+	all, err := o.Records.Of(drive)
 	if err != nil {
 		return nil, err
 	}
@@ -262,7 +262,7 @@ func heldAtFirst(dir string, x Erased, held []Holding) (string, error) {
 // blanked are the entries that say of records that what they kept was taken away, with what they are
 // like from now on.
 func blanked(o Options, m *Meta, x Erased) ([]trail.Entry, error) {
-	all, err := o.Records.Of(m.DiskID)
+	all, err := o.Records.Of(m.drive())
 	if err != nil {
 		return nil, err
 	}

@@ -135,7 +135,7 @@ func TestNothingLeft(t *testing.T) {
 		t.Errorf("the trail: %+v, %v", r, err)
 	}
 	recs := s.options(im).Records
-	all, err := recs.Of(sv.Layout.DiskID)
+	all, err := recs.Of(trail.Drive{DiskID: sv.Layout.DiskID})
 	if err != nil || len(all) != 2 {
 		t.Fatal(all, err)
 	}

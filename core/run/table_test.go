@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"maps"
+	"strings"
 	"testing"
 
 	"jadetrail/core/disk"
@@ -126,5 +127,38 @@ func (s *shop) allBack(t *testing.T, im *disk.Image) {
 	o.Plan = &plan.Plan{Version: 1, Steps: back.Steps}
 	if _, err := CarryOut(context.Background(), o); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestHistoryOutlivesTheTable deletes a partition, clears the drive and gives it another table: its record is
+// still one of the drive, and the partition comes back from it.
+func TestHistoryOutlivesTheTable(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	was := contents(t, im)
+	id := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "6", Release: "r", Waiver: "w"}).Records[0]
+	pc := plan.Step{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}
+	s.hours++
+	o := s.atHour(s.options(im))
+	o.PC, o.Plan = nil, &plan.Plan{Version: 1, Steps: []plan.Step{pc}}
+	if _, err := CarryOut(context.Background(), o); err != nil {
+		t.Fatal(err)
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	of, err := o.Records.Of(drive(o, sv.Layout))
+	if err != nil || len(of) != 6 {
+		t.Fatalf("%d records, %v", len(of), err)
+	}
+	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: id})
+	if back.Columns[0].Place != plan.InPlace {
+		t.Errorf("%+v", back.Columns[0])
+	}
+	for path, want := range contents(t, im) {
+		if _, name, _ := strings.Cut(path, "/"); was["6/"+name] != want {
+			t.Errorf("%s is not as it was", path)
+		}
 	}
 }

@@ -12,7 +12,7 @@ import (
 // WalkBack works out the plan that leads a drive back to an earlier state, from the records of
 // its deletions, their backups, and what a search has found.
 func WalkBack(o Options, sv *survey.Survey, then *layout.Layout, finds []seek.Find) (*plan.Walk, error) {
-	records, err := o.Records.Of(sv.Layout.DiskID)
+	records, err := o.Records.Of(drive(o, sv.Layout))
 	if err != nil {
 		return nil, err
 	}

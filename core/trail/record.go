@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -172,9 +171,9 @@ func (r Records) Relying(backup string) ([]*Record, error) {
 	return r.those(func(rec *Record) bool { return rec.Backup == backup })
 }
 
-// Of are the records of deletions from a drive.
-func (r Records) Of(diskID string) ([]*Record, error) {
-	return r.those(func(rec *Record) bool { return strings.EqualFold(rec.Drive.DiskID, diskID) })
+// Of are the records of deletions from a drive, whatever its table was called at the time.
+func (r Records) Of(d Drive) ([]*Record, error) {
+	return r.those(func(rec *Record) bool { return rec.Drive.Same(d) })
 }
 
 func (r Records) those(wanted func(*Record) bool) ([]*Record, error) {
