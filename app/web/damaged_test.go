@@ -37,6 +37,7 @@ func TestDamagedBack(t *testing.T) {
 			}
 		}
 	}
+	says("/trail", "Odile Farrow answered for it")
 	says("/records/"+id, "does not come back whole", `name="damaged"`, "taken by something else")
 	s.post(t, "/records/"+id+"/bring-back")
 	says("/jobs/J-1042/safeguard", "What comes back damaged", "A reason why it comes back all the same", "something else is still asked for")

@@ -192,13 +192,14 @@ type trailRow struct {
 	Stamp, When, Who, Act, Did string
 	After                      *layout.Layout
 	Text, Reason, Record, Job  string
+	Lead                       string // who answered for it
 	Serial, Hash, Short        string
 }
 
 func rowOf(e trail.Entry) trailRow {
 	return trailRow{
 		Seq: e.Seq, Stamp: stamp(e.Time), When: when(e.Time), Who: e.Who, Act: string(e.Act), Did: actWords[e.Act], After: e.After,
-		Text: e.Text, Reason: e.Reason, Record: e.Record, Job: e.Job, Serial: lastFour(e.Drive.Serial), Hash: e.Hash, Short: e.Hash[:min(len(e.Hash), 8)],
+		Text: e.Text, Reason: e.Reason, Lead: e.Lead, Record: e.Record, Job: e.Job, Serial: lastFour(e.Drive.Serial), Hash: e.Hash, Short: e.Hash[:min(len(e.Hash), 8)],
 	}
 }
 
