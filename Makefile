@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check features-check workday kill-check build setup-demo setup-test
+.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check features-check wiped-check workday kill-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -59,6 +59,10 @@ kernel-check: build
 # Files with everything that NTFS knows, through every way; drivers that are not ours judge.
 features-check: build
 	scripts/features-check.sh
+
+# Drives whose tables are wiped come back, a kernel judging.
+wiped-check: build
+	scripts/wiped-check.sh
 
 # Six people at once, and the server, the database or the room taken from under them.
 workday:
