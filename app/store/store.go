@@ -69,6 +69,7 @@ type Bay struct {
 	Image  *string
 	Shelf  bool
 	Job    *string
+	Since  *time.Time // when its drive came, nil for from the beginning
 }
 
 func open(dsn string) (*gorm.DB, error) {
@@ -269,7 +270,7 @@ func (s *Store) Act(e trail.Entry, b *BayChange) error {
 			return err
 		}
 		if b != nil {
-			if err := b.do(tx); err != nil {
+			if err := b.do(tx, e.Time); err != nil {
 				return err
 			}
 		}
@@ -280,7 +281,7 @@ func (s *Store) Act(e trail.Entry, b *BayChange) error {
 	})
 }
 
-func (b *BayChange) do(tx *gorm.DB) error {
+func (b *BayChange) do(tx *gorm.DB, when time.Time) error {
 	var now Bay
 	if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).First(&now, "letter = ?", b.Letter).Error; err != nil {
 		return found(err, "bay %s", b.Letter)
@@ -288,7 +289,14 @@ func (b *BayChange) do(tx *gorm.DB) error {
 	if b.Image != nil && now.Image != nil && *now.Image != *b.Image {
 		return fmt.Errorf("%w: bay %s", ErrBayTaken, b.Letter)
 	}
-	return tx.Model(&Bay{}).Where("letter = ?", b.Letter).Updates(map[string]any{"image": b.Image, "job": b.Job, "shelf": b.Shelf}).Error
+	to := map[string]any{"image": b.Image, "job": b.Job, "shelf": b.Shelf}
+	if b.Image == nil || now.Image == nil {
+		to["since"] = nil
+	}
+	if b.Image != nil && now.Image == nil {
+		to["since"] = when.UTC()
+	}
+	return tx.Model(&Bay{}).Where("letter = ?", b.Letter).Updates(to).Error
 }
 
 // SetShelf makes the drive in a bay a shelf, or no shelf any more.

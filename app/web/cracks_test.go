@@ -491,6 +491,45 @@ func TestShelfStays(t *testing.T) {
 	}
 }
 
+// TestShelfWasAway takes a shelf out of its bay and puts it back: nobody knows what was done to its backups
+// meanwhile, and nothing is deleted in their name until they are read again.
+func TestShelfWasAway(t *testing.T) {
+	s := open(t)
+	deeds["backup"].do(t, s)
+	gate := func() string {
+		t.Helper()
+		return s.get(t, "/jobs/J-1042/safeguard")
+	}
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	if page := gate(); !strings.Contains(page, "All is settled") {
+		t.Fatalf("with a backup that was just verified: %.3000s", page)
+	}
+	s.post(t, "/dock/detach", "bay", "B")
+	drives, err := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	if err != nil || len(drives) != 1 {
+		t.Fatalf("in the dock: %v, %v", drives, err)
+	}
+	s.post(t, "/dock/attach", "file", filepath.Base(drives[0]), "bay", "B", "model", "Quayline 64", "serial", "SHELF-1")
+	s.wait(t, "dock")
+	s.post(t, "/dock/shelf", "bay", "B")
+	all := s.backups(t)
+	if len(all) != 1 || all[0].Verified != nil || !all[0].Away {
+		t.Fatalf("%+v", all)
+	}
+	if page := gate(); !strings.Contains(page, "has left its bay since it was verified") || strings.Contains(page, "All is settled") {
+		t.Errorf("the gate says %.3000s", page)
+	}
+	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
+	if out := s.settle(t); !strings.Contains(out, "has left its bay") {
+		t.Errorf("it was carried out: %s", out)
+	}
+	s.post(t, "/shelf/verify", "backup", all[0].ID)
+	s.wait(t, "shelf")
+	if page := gate(); !strings.Contains(page, "All is settled") {
+		t.Errorf("once it was read again: %.3000s", page)
+	}
+}
+
 // planned gives J-1042 a plan.
 func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	t.Helper()

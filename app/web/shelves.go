@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -62,6 +63,11 @@ func (s *Server) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 	s.shelves.mu.Lock()
 	defer s.shelves.mu.Unlock()
 	key := b.Letter + " " + *b.Image
+	var since time.Time
+	if b.Since != nil {
+		since = *b.Since
+		key += " " + since.String()
+	}
 	if v, ok := s.shelves.known[key]; ok {
 		return v, nil
 	}
@@ -77,7 +83,7 @@ func (s *Server) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 			if slices.ContainsFunc(out, func(v *shelf.OnVolume) bool { return v.Title == title }) {
 				title += fmt.Sprintf(", partition %d", p.Number)
 			}
-			out = append(out, &shelf.OnVolume{Title: title, Image: d.path, Partition: p.UniqueID, Now: s.now})
+			out = append(out, &shelf.OnVolume{Title: title, Image: d.path, Partition: p.UniqueID, Since: since, Now: s.now})
 		}
 	}
 	if s.shelves.known == nil {

@@ -270,6 +270,8 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 	}
 	text := fmt.Sprintf("%s has contents and no backup.", p.Title())
 	switch {
+	case ok && b.Away:
+		return append(out, *obstacle(BackupMissing, fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified. Verify it again, make another, or waive it with a reason.", p.Title()), p.Number).clear("verify-backup", "back-up", "waiver"))
 	case ok && !b.Verified:
 		text = fmt.Sprintf("The backup of %s has not been verified.", p.Title())
 	case ok:

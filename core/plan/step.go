@@ -345,6 +345,7 @@ type Backup struct {
 	ID       string
 	Verified bool
 	Same     bool // made from the state in which the partition is now
+	Away     bool // its shelf has left its bay since it was verified
 	// Coverage tells that it is no backup: all its contents were proven to be on
 	// another volume too.
 	Coverage bool

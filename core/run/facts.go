@@ -461,7 +461,7 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 				return nil, err
 			}
 		}
-		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Kind: string(m.Kind), Made: m.Made}
+		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Away: m.Away, Kind: string(m.Kind), Made: m.Made}
 		if m.Verified != nil {
 			b.Checked = *m.Verified
 		}

@@ -37,6 +37,8 @@ type OnVolume struct {
 	Title     string `json:"title"`     // tells it from all others
 	Image     string `json:"image"`     // of the drive
 	Partition string `json:"partition"` // its unique id
+	// Since is since when the drive has been in its bay, without a break; zero for always.
+	Since time.Time `json:"since,omitzero"`
 	// Now gives the time for what is listed.
 	Now func() time.Time `json:"-"`
 

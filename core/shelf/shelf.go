@@ -224,6 +224,9 @@ type Manifest struct {
 	Hash       string     `json:"blake3"`           // of the whole raw image, or tar
 	SHA256     string     `json:"sha256,omitempty"` // of the whole raw image, once it was exported
 	Verified   *time.Time `json:"verified"`
+	// Away tells that its shelf has left its bay since it was verified: nobody knows what was
+	// done to it, until it is read again.
+	Away bool `json:"-"`
 	// Damage is what the last verification found, nil for a sound backup.
 	Damage *Damage `json:"damage,omitempty"`
 	// KeepUntil is the day until which the backup is meant to be kept.
@@ -311,6 +314,9 @@ func parse(id string, b []byte, at place) (*Manifest, error) {
 		return nil, fmt.Errorf("%w: %s: its pieces are %d bytes of %d", ErrDamaged, id, next, m.Bytes)
 	}
 	m.at = at
+	if on, ok := at.(*OnVolume); ok && m.Verified != nil && m.Verified.Before(on.Since) {
+		m.Away, m.Verified = true, nil
+	}
 	return &m, nil
 }
 
