@@ -130,7 +130,9 @@ func printLayout(l *layout.Layout, id survey.Identity) {
 		}
 		kind, free := "none", ""
 		if v := s.Volume; v != nil {
-			kind = string(v.Kind)
+			if kind = string(v.Kind); v.Detail != "" {
+				kind += ", " + v.Detail
+			}
 			if v.Label != "" {
 				kind += " " + v.Label
 			}

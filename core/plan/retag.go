@@ -96,7 +96,7 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(obstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number))
 	case p.Held != "":
 		block(heldOpen(p))
-	case sealedWhole(p) != nil && p.Member:
+	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
 		block(sealedWhole(p))
 	case l.Scheme == "mbr" && (c.Step.Name != "" || c.Step.Attributes != ""):
 		block(obstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))

@@ -342,6 +342,9 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	case (kind == volume.NTFS || fat) && (p.TypeID == table.TypeLinux || p.TypeID == "83"):
 		say(finding.Note, "type-and-contents", "has a type for Linux, but holds a %s volume.", kind)
 	}
+	if p.Volume != nil && p.Volume.Hibernated {
+		say(finding.Warning, "hibernated", "holds a system that was put to sleep and will go on writing from what it remembers: nothing on this PC's drives is changed before it was started and shut down fully.")
+	}
 	if p.Hidden && p.Role == layout.Data {
 		say(finding.Note, "hidden", "is hidden from its PC by the table.")
 	}

@@ -30,6 +30,12 @@ type Found struct {
 // Open looks at the device. Only a failing device is an error.
 func Open(dev disk.Device) (Found, error) {
 	var f Found
+	// The mark of a set's older member lies at its end, behind a file system that can be read and
+	// must not be taken for one that lies there alone.
+	if info := memberAtEnd(dev); info != nil {
+		f.Info = info
+		return f, nil
+	}
 	v, err := openers(dev)
 	switch {
 	case err == nil:
@@ -104,6 +110,7 @@ var marks = []mark{
 	{32769, "CD001", volume.ISO, iso},
 	{4096, "\xfc\x4e\x2b\xa9", volume.Member, member(4096)},
 	{0, "\xfc\x4e\x2b\xa9", volume.Member, member(0)},
+	{4096 + 24, "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81", volume.Member, detail("part of a bcache set")},
 	{0, "SPACEDB ", volume.Member, detail("part of a storage pool")},
 	{0, "XFSB", volume.Unknown, detail("XFS")},
 	{65600, "_BHRfS_M", volume.Unknown, detail("Btrfs")},
@@ -125,14 +132,41 @@ func signature(dev disk.Device) *volume.Info {
 		}
 		return info
 	}
-	// Older members of sets have their mark near the end.
-	for _, at := range []disk.Bytes{dev.Size().Down(64*disk.KiB) - 64*disk.KiB, (dev.Size() - 8*disk.KiB).Down(4 * disk.KiB)} {
-		if b, err := disk.ReadFull(dev, at, 4); err == nil && string(b) == "\xfc\x4e\x2b\xa9" {
-			info := &volume.Info{Kind: volume.Member, TotalBytes: dev.Size(), Clean: true, Detail: "part of a RAID"}
-			return info
+	if zfs(dev) {
+		return &volume.Info{Kind: volume.Member, TotalBytes: dev.Size(), Clean: true, Detail: "part of a ZFS pool"}
+	}
+	return nil
+}
+
+// memberAtEnd recognises members of sets by the mark near their end (Linux md, superblocks 0.90 in the last
+// whole 64 KiB but one, and 1.0 at least 8 KiB before the end): the magic number and then the major version.
+func memberAtEnd(dev disk.Device) *volume.Info {
+	for _, x := range []struct {
+		at    disk.Bytes
+		major byte
+	}{{dev.Size().Down(64*disk.KiB) - 64*disk.KiB, 0}, {(dev.Size() - 8*disk.KiB).Down(4 * disk.KiB), 1}} {
+		b, err := disk.ReadFull(dev, x.at, 8)
+		if err == nil && string(b) == "\xfc\x4e\x2b\xa9"+string([]byte{x.major, 0, 0, 0}) {
+			return &volume.Info{Kind: volume.Member, TotalBytes: dev.Size(), Clean: true, Detail: "part of a RAID"}
 		}
 	}
 	return nil
+}
+
+// zfs finds a member of a ZFS pool by one of the 128 uberblocks in its first label, each with the magic
+// number 00bab10ch in either order of bytes (ZFS On-Disk Specification, 1.3).
+func zfs(dev disk.Device) bool {
+	const label, slot = 128 * disk.KiB, disk.KiB
+	b, err := disk.ReadFull(dev, label, 128*slot)
+	if err != nil {
+		return false
+	}
+	for at := disk.Bytes(0); at < disk.Bytes(len(b)); at += slot {
+		if x := string(b[at : at+8]); x == "\x0c\xb1\xba\x00\x00\x00\x00\x00" || x == "\x00\x00\x00\x00\x00\xba\xb1\x0c" {
+			return true
+		}
+	}
+	return false
 }
 
 func detail(text string) func(disk.Device, *volume.Info) {

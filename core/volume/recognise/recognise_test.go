@@ -7,6 +7,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/volume"
+	"jadetrail/core/volume/ntfs"
 )
 
 func device(t testing.TB, at map[int64]string) *disk.Image {
@@ -33,7 +34,11 @@ func TestSignatures(t *testing.T) {
 		"ReFS":             {map[int64]string{3: "ReFS"}, volume.ReFS},
 		"ISO":              {map[int64]string{32769: "CD001"}, volume.ISO},
 		"RAID":             {map[int64]string{4096: "\xfc\x4e\x2b\xa9"}, volume.Member},
-		"older RAID":       {map[int64]string{2<<20 - 65536: "\xfc\x4e\x2b\xa9"}, volume.Member},
+		"older RAID":       {map[int64]string{2<<20 - 65536: "\xfc\x4e\x2b\xa9\x00\x00\x00\x00"}, volume.Member},
+		"RAID 1.0":         {map[int64]string{2<<20 - 8192: "\xfc\x4e\x2b\xa9\x01\x00\x00\x00"}, volume.Member},
+		"neither":          {map[int64]string{2<<20 - 8192: "\xfc\x4e\x2b\xa9\x07\x00\x00\x00"}, volume.Unknown},
+		"bcache":           {map[int64]string{4096 + 24: "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81"}, volume.Member},
+		"ZFS":              {map[int64]string{128<<10 + 5<<10: "\x0c\xb1\xba\x00\x00\x00\x00\x00"}, volume.Member},
 		"XFS":              {map[int64]string{0: "XFSB"}, volume.Unknown},
 		"half an exFAT":    {map[int64]string{3: "EXFAT   ", 510: "\x55\xaa"}, volume.Unknown},
 		"swap":             {map[int64]string{4086: "SWAPSPACE2"}, volume.Swap},
@@ -58,6 +63,25 @@ func TestSignatures(t *testing.T) {
 		}
 		if got != c.want || f.Volume != nil {
 			t.Errorf("%s is %q, want %q", name, got, c.want)
+		}
+	}
+}
+
+// TestMemberBehindAVolume has the mark of a set behind a whole file system: it is one of a set all the same.
+func TestMemberBehindAVolume(t *testing.T) {
+	for at, major := range map[disk.Bytes]byte{32*disk.MiB - 8*disk.KiB: 1, 32*disk.MiB - 64*disk.KiB: 0} {
+		p := disk.NewPaper(32*disk.MiB, 512)
+		if err := ntfs.Make(p, ntfs.Options{Label: "Set", Serial: 7}); err != nil {
+			t.Fatal(err)
+		}
+		if f, err := Open(p); err != nil || f.Volume == nil {
+			t.Fatal(f, err)
+		}
+		if _, err := p.WriteAt([]byte{0xfc, 0x4e, 0x2b, 0xa9, major, 0, 0, 0}, int64(at)); err != nil {
+			t.Fatal(err)
+		}
+		if f, err := Open(p); err != nil || f.Volume != nil || f.Info.Kind != volume.Member {
+			t.Errorf("a mark at %s: %+v, %v", at, f.Info, err)
 		}
 	}
 }
