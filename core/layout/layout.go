@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -107,6 +108,8 @@ func (s Span) Title() string {
 	t := names[s.Role]
 	if s.Volume != nil && s.Volume.Label != "" && s.Role != EFI && s.Role != Recovery && s.Role != OEM {
 		t = s.Volume.Label
+	} else if (s.Role == Unknown || s.Role == Data) && s.Name != "" && !strings.EqualFold(s.Name, "Basic data partition") { // which says nothing
+		t = s.Name
 	}
 	if s.Letter != "" {
 		return s.Letter + ": " + t
