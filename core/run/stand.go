@@ -91,7 +91,69 @@ type stage struct {
 	sv  *survey.Survey
 	own []seek.Cover // what the run at hand has written, and which partitions it had, so far
 
-	now []seek.Cover // what lies there, once that was read
+	now  []seek.Cover // what lies there, once that was read
+	past *past        // what is known of the runs and deletions there, once that was read
+}
+
+// past is what the runs and records of an installation tell of where was written.
+type past struct {
+	runs    []ranThere
+	records []*trail.Record
+	used    map[string][][2]disk.Bytes // what records' partitions had in use, by their ids
+	// unknown is how many runs there are of which nothing can be read: they may have written
+	// anywhere.
+	unknown int
+}
+
+// ranThere is one run, with where it wrote.
+type ranThere struct {
+	meta  *Meta
+	ended *Report // nil of one that is open
+	wrote runPlaces
+	known bool // that was kept
+}
+
+// before reads what is known of runs and deletions; of files that are no runs nothing is said.
+func (at *stage) before(o Options) (*past, error) {
+	if at.past != nil {
+		return at.past, nil
+	}
+	dirs, err := os.ReadDir(o.Runs)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	p := &past{used: map[string][][2]disk.Bytes{}}
+	for _, d := range dirs {
+		if !d.IsDir() {
+			continue
+		}
+		m, r, err := Ran(o.Runs, d.Name())
+		if errors.Is(err, ErrNothing) {
+			continue
+		}
+		x := ranThere{meta: m, ended: r}
+		if err == nil {
+			x.wrote, x.known, err = wrote(filepath.Join(o.Runs, m.ID))
+		}
+		if err != nil {
+			p.unknown++
+			continue
+		}
+		p.runs = append(p.runs, x)
+	}
+	if p.records, err = o.Records.All(); err != nil {
+		return nil, err
+	}
+	at.past = p
+	return p, nil
+}
+
+// anywhere is what a run can have done of which nothing is known.
+func (p *past) anywhere(size disk.Bytes) []seek.Cover {
+	if p.unknown == 0 {
+		return nil
+	}
+	return []seek.Cover{{From: 0, To: size, State: seek.Unsure, By: "a run whose folder cannot be read", Why: seek.Wrote}}
 }
 
 // asItIs is the drive itself.
@@ -115,32 +177,19 @@ type Today struct {
 
 // since lists what has come to lie over a drive's places since a deletion: what partitions there were
 // meanwhile, what was in use in those that are gone again, and what runs wrote.
-func since(o Options, rec *trail.Record) ([]seek.Cover, error) {
-	var covers []seek.Cover
-	dirs, err := os.ReadDir(o.Runs)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	later, err := deletedLater(o, rec)
+func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
+	p, err := at.before(o)
 	if err != nil {
 		return nil, err
 	}
-	for _, d := range dirs {
-		m, r, err := Ran(o.Runs, d.Name())
-		if errors.Is(err, ErrNothing) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
+	covers := p.anywhere(o.Dev.Size())
+	for _, x := range p.runs {
+		m, r := x.meta, x.ended
 		own := rec.Run == m.ID
 		if !own && (m.Begun.Before(rec.Time) || rec.Run == "" && m.Begun.Equal(rec.Time)) || !(&runFolder{meta: m}).isOn(o, rec.Drive) || r != nil && r.Ended == EndVoid {
 			continue
 		}
-		all, known, err := wrote(filepath.Join(o.Runs, m.ID))
-		if err != nil {
-			return nil, err
-		}
+		all := &x.wrote
 		state, written := seek.Taken, all.from(0)
 		layouts := []*layout.Layout{m.Before, m.After}
 		switch {
@@ -158,25 +207,22 @@ func since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		for _, w := range written {
 			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: state, By: by, Why: seek.Wrote})
 		}
-		if !known { // of a run by an earlier version of this program
+		if !x.known { // of a run by an earlier version of this program
 			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: by, Why: seek.Wrote})
 		}
 		for _, l := range layouts {
 			covers = append(covers, had(l)...)
 		}
 	}
-	return append(covers, later...), nil
+	later, err := p.deletedAfter(o, rec)
+	return append(covers, later...), err
 }
 
-// deletedLater are the places that partitions had which were deleted after a record's, and what they had
+// deletedAfter are the places that partitions had which were deleted after a record's, and what they had
 // in use. Of the record's own, where it came back meanwhile, nobody knows what its PC wrote.
-func deletedLater(o Options, rec *trail.Record) (covers []seek.Cover, err error) {
-	all, err := o.Records.Of(rec.Drive)
-	if err != nil {
-		return nil, err
-	}
-	for _, x := range all {
-		if x.ID == rec.ID || x.Time.Before(rec.Time) || x.Run == rec.Run && x.Step <= rec.Step {
+func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, err error) {
+	for _, x := range p.records {
+		if x.ID == rec.ID || !x.Drive.Same(rec.Drive) || x.Time.Before(rec.Time) || x.Run == rec.Run && x.Step <= rec.Step {
 			continue
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
@@ -184,9 +230,13 @@ func deletedLater(o Options, rec *trail.Record) (covers []seek.Cover, err error)
 		if x.Span.Start == rec.Span.Start && x.Span.UniqueID == rec.Span.UniqueID {
 			continue
 		}
-		used, err := inUse(o, x)
-		if err != nil && !errors.Is(err, trail.ErrNoRecord) { // else it cannot be told any more
-			return nil, err
+		used, read := p.used[x.ID]
+		if !read {
+			used, err = inUse(o, x)
+			if err != nil && !errors.Is(err, trail.ErrNoRecord) { // else it cannot be told any more
+				return nil, err
+			}
+			p.used[x.ID] = used
 		}
 		for _, r := range used {
 			covers = append(covers, seek.Cover{From: start + r[0], To: start + r[1], State: seek.Taken, By: x.Span.Title() + ", deleted since", Why: seek.Wrote})
@@ -266,7 +316,7 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 			covers = append(covers, seek.Cover{From: start + r.Start, To: start + r.End, State: seek.Taken, By: "something that its backup has not", Why: seek.Compared})
 		}
 	}
-	past, err := since(o, rec)
+	past, err := at.since(o, rec)
 	if err != nil {
 		return nil, err
 	}
@@ -369,9 +419,9 @@ func (at *stage) find(o Options, x *seek.Find) (*seek.Stand, error) {
 	var past []seek.Cover
 	if rec != nil {
 		rest = seek.Untouched
-		past, err = since(o, rec)
+		past, err = at.since(o, rec)
 	} else {
-		past, err = afterLoss(o, x)
+		past, err = at.afterLoss(o, x)
 	}
 	if err != nil {
 		return nil, err
@@ -402,31 +452,21 @@ func recordOf(o Options, x *seek.Find) (*trail.Record, error) {
 
 // afterLoss is what runs wrote that neither found nor left a partition where the find begins: it was
 // lost by then.
-func afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
-	dirs, err := os.ReadDir(o.Runs)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
+	p, err := at.before(o)
+	if err != nil {
 		return nil, err
 	}
 	begins := func(l *layout.Layout) bool {
 		return l == nil || slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Start == x.Start })
 	}
-	var covers []seek.Cover
-	for _, d := range dirs {
-		m, r, err := Ran(o.Runs, d.Name())
-		if errors.Is(err, ErrNothing) {
+	var covers []seek.Cover // the rest is not known anyway
+	for _, ran := range p.runs {
+		m, r := ran.meta, ran.ended
+		if begins(m.Before) || begins(m.After) || r == nil || r.Ended == EndVoid || r.Ended == EndUndone || !(&runFolder{meta: m}).isOn(o, drive(o, at.sv.Layout)) {
 			continue
 		}
-		if err != nil {
-			return nil, err
-		}
-		if begins(m.Before) || begins(m.After) || r == nil || r.Ended == EndVoid || r.Ended == EndUndone || !(&runFolder{meta: m}).isOn(o, trail.Drive{DiskID: m.DiskID, Serial: o.Identity.Serial}) {
-			continue
-		}
-		all, _, err := wrote(filepath.Join(o.Runs, m.ID))
-		if err != nil {
-			return nil, err
-		}
-		for _, w := range all.from(0) {
+		for _, w := range ran.wrote.from(0) {
 			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote})
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -291,5 +293,46 @@ func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, b
 		return err
 	}); err != nil && !errors.Is(err, ErrNothing) {
 		t.Fatal(err)
+	}
+}
+
+// TestStandWithStrays has files in the folder of runs that are none, or cannot be read: they stop nothing, and
+// of one that may have been a run nobody knows where it wrote.
+func TestStandWithStrays(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
+	stand := func() *Today {
+		t.Helper()
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := StandOf(s.options(im), sv, rec, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got
+	}
+	runs := s.options(im).Runs
+	for name, text := range map[string]string{"notes.txt": "a note", "empty/none": ""} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(runs, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(runs, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := stand(); got.Untouched != got.Used {
+		t.Errorf("beside a note: %+v", got.Stand)
+	}
+	if err := os.MkdirAll(filepath.Join(runs, "r-20261121-120000-abcdef"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(runs, "r-20261121-120000-abcdef", "run.json"), []byte("{"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if got := stand(); got.Unknown == 0 || got.Taken > 0 {
+		t.Errorf("beside a run that cannot be read: %+v", got.Stand)
 	}
 }

@@ -176,6 +176,11 @@ func (r Records) Of(d Drive) ([]*Record, error) {
 	return r.those(func(rec *Record) bool { return rec.Drive.Same(d) })
 }
 
+// All are the records of all drives.
+func (r Records) All() ([]*Record, error) {
+	return r.those(func(*Record) bool { return true })
+}
+
 func (r Records) those(wanted func(*Record) bool) ([]*Record, error) {
 	dirs, err := os.ReadDir(r.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
