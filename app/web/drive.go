@@ -54,7 +54,7 @@ func (d *drive) state() string {
 }
 
 // errNoDrive tells that a job's drive is in no bay.
-var errNoDrive = fmt.Errorf("%w: no drive of this job is in that bay, or in any", store.ErrNotFound)
+var errNoDrive = fmt.Errorf("%w: no drive of this job is in a bay, or none in that one", store.ErrNotFound)
 
 // open reads the drive in a bay.
 func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
