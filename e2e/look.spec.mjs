@@ -202,7 +202,7 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await page.getByRole("link", { name: /Saltmarsh/ }).click();
   await expect(page.getByText("its partition is missing from this drive")).toBeVisible();
   await page.goto("/jobs/J-1046");
-  await expect(page.getByText("The serial check asks for 6 characters.")).toBeVisible();
+  await expect(page.getByText("The serial check asks for 5 characters.")).toBeVisible();
   await expect(page.getByText("Container (370.0 GiB) lies before the 411.5 GiB gap.")).toBeVisible();
   await block(page, "E: Recipes").click();
   await expect(page.locator(".part:not([hidden]) .why").first()).toContainText("F: Old backup (160 GiB) follows it");
