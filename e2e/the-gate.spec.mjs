@@ -156,6 +156,7 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "step 1 makes" }).innerText() });
   await page.getByRole("button", { name: "Plan it" }).click();
   await expect(step(page, "Put files into Recordings")).toBeVisible();
+  await page.getByLabel(/Serial check/).fill("0-4D7C"); // another drive looks like this one
   await page.getByRole("button", { name: "Carry out" }).click();
   await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
   await expect(block(page, "Recordings")).toBeVisible();
@@ -171,6 +172,7 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await sound(page);
   await page.getByRole("button", { name: "Plan it" }).last().click();
   await expect(step(page, "Restore Recordings")).toBeVisible();
+  await page.getByLabel(/Serial check/).fill("0-4D7C"); // another drive looks like this one
   await page.getByRole("button", { name: "Carry out" }).click();
   await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
 
