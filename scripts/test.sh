@@ -16,7 +16,7 @@ if [ "$what" != e2e ]; then
   scripts/with-db.sh "$work/go" bash -c '
     export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN
     unset JADETRAIL_DSN JADETRAIL_OWNER_DSN
-    go test "$@"' tests "${tests[@]}"
+    go test -timeout 30m "$@"' tests "${tests[@]}"
 fi
 if [ "$what" != go ]; then
   export JADETRAIL_DATA=$work/e2e JADETRAIL_ADDR=127.0.0.1:0

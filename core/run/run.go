@@ -313,7 +313,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if less.forever >= 0 {
 		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", less.forever+1, noRoomToKeep)
 	}
-	if less.gone {
+	if less.gone || p.promised.weakens {
 		p.meta.Entries[0].Text += ". What was gone before and lies in places that it writes over is not kept to be taken back: that would be too much for the bench"
 	}
 	// 4. What the run is, and the records of what it deletes, become durable.

@@ -28,7 +28,10 @@ type promised struct {
 	// asked is where what was gone before the run lies, as far as it could still be brought
 	// back: it is kept too, where there is room.
 	asked disk.Set
-	over  bool // the run has come to where it cannot be taken back
+	gone  disk.Bytes // how much of that is kept
+	// weakens tells that some of it is not, because that would be too much.
+	weakens bool
+	over    bool // the run has come to where it cannot be taken back
 }
 
 func newPromised(dev disk.Device, before *survey.Survey) *promised {
@@ -89,6 +92,7 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 			gone = append(gone, k.live.Outside(r)...)
 		}
 		k.asked = k.asked.Cut(to)
+		gone = k.within(gone)
 		switch {
 		case op.Kind == script.Move: // but for what the move itself takes along
 			for _, kept := range []struct {
@@ -121,6 +125,24 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 		}
 	}
 	return out, nil
+}
+
+// mostGone is how much a run keeps at most of what was gone before it: a journal is held in memory while it
+// is written.
+const mostGone = 256 * disk.MiB
+
+// within lets go of ranges of what was gone before where they would be too much to keep.
+func (k *promised) within(gone []disk.Range) []disk.Range {
+	n := disk.Set(gone).Bytes()
+	if n == 0 {
+		return nil
+	}
+	if k.gone+n > mostGone {
+		k.weakens = true
+		return nil
+	}
+	k.gone += n
+	return gone
 }
 
 // split makes of a hole the parts that are kept, for what must come back or for what is gone, and those
