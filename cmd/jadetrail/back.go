@@ -17,9 +17,9 @@ import (
 func bringBackCmd() *cobra.Command {
 	var p places
 	var asJSON, all bool
-	var record, pcPath, damaged string
+	var record, pcPath, damaged, serial string
 	var find, told int64
-	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA [--told BYTE] | --all) [--damaged REASON] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
+	c := &cobra.Command{Use: "bring-back (--record ID | --find START_LBA [--told BYTE] | --all) [--damaged REASON] [--serial LAST4] [--runs DIR] [--shelf DIR] [--trail FILE] IMAGE", Short: "Bring a deleted or lost partition back: from its record, or as a search finds it", Args: oneArg("image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			named := 0
 			for _, is := range []bool{record != "", find != 0, all} {
@@ -53,7 +53,7 @@ func bringBackCmd() *cobra.Command {
 					steps[i].Damaged = damaged
 				}
 			}
-			o.Plan = &plan.Plan{Version: 1, Steps: steps}
+			o.Plan, o.Serial = &plan.Plan{Version: 1, Steps: steps}, serial
 			return carryOut(cmd.Context(), o, asJSON)
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
@@ -61,6 +61,7 @@ func bringBackCmd() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "all that a search finds, sure or likely; a table is made where there is none")
 	c.Flags().Int64Var(&told, "told", -1, "byte of the drive at which that lies which tells of the find, where several begin at one sector")
 	c.Flags().StringVar(&damaged, "damaged", "", "why it comes back although something else lies in place of some of it")
+	c.Flags().StringVar(&serial, "serial", "", "the last four characters of the drive's serial number, where a table is made")
 	c.Flags().StringVar(&record, "record", "", "record of the deletion")
 	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")

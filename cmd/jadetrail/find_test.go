@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -67,4 +68,26 @@ func TestBringBackOneOfTwo(t *testing.T) {
 	if out := ends(t, 0, "bring-back", "--find", start, "--told", fmt.Sprint(int64(told[50*disk.MiB])), image); !strings.Contains(out, "Bring back Volume 1") || !strings.Contains(out, "nobody knows whether they are as they were") {
 		t.Errorf("says %s", out)
 	}
+}
+
+// TestAllBackWithASerial brings everything back to a drive without a table that has a serial number: a table
+// is made, so it is asked for.
+func TestAllBackWithASerial(t *testing.T) {
+	image := filepath.Join(t.TempDir(), "d.img")
+	im, err := disk.CreateImage(image, 100*disk.MiB, 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := ntfs.Make(disk.NewWindow(im, disk.MiB, 40*disk.MiB), ntfs.Options{Label: "Plots", Serial: 0x7f3b0000, Hidden: 2048, Time: time.Unix(1780000000, 0)}); err != nil {
+		t.Fatal(err)
+	}
+	im.Close()
+	if err := os.WriteFile(image+".drive.json", []byte(`{"model": "Quayline 64", "serial": "QL-77-4D7C"}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	ends(t, 1, "bring-back", "--all", image)
+	if out := ends(t, 0, "bring-back", "--all", "--serial", "4d7c", image); !strings.Contains(out, "Bring back Plots") {
+		t.Errorf("says %s", out)
+	}
+	ends(t, 0, "check", image)
 }

@@ -37,7 +37,7 @@ func (s *Stand) Words() string {
 	case s.Used == 0:
 		text = "nothing of it was in use"
 	case s.Taken == 0 && s.Unknown == 0:
-		text = fmt.Sprintf("all of the %s %s untouched", s.Used, of)
+		text = fmt.Sprintf("all of the %s %s untouched, as far as is known here", s.Used, of)
 	default:
 		if s.Whole {
 			of = "of its place, of which nobody knows what was in use"

@@ -236,12 +236,9 @@ func gone(f *plan.Facts, o Options, at *stage, of []*trail.Record, backups []*sh
 			continue
 		}
 		g := plan.Gone{Record: rec.ID, Span: rec.Span, Backup: forRecord(rec, backups) != nil}
-		today, err := at.of(o, rec, nil)
-		if err != nil && !errors.Is(err, trail.ErrNoRecord) { // of one that was altered nothing is known
+		var err error
+		if g.Needs, err = at.needs(o, rec); err != nil && !errors.Is(err, trail.ErrNoRecord) { // of one that was altered nothing is known
 			return err
-		}
-		if err == nil {
-			g.Needs = Needs(today.Stand)
 		}
 		f.Gone = append(f.Gone, g)
 	}

@@ -113,6 +113,23 @@ type ranThere struct {
 	known bool // that was kept
 }
 
+// cameAfter tells that a run came after a record's deletion, or was the run of that.
+func (r *ranThere) cameAfter(rec *trail.Record) bool {
+	switch {
+	case rec.Run == r.meta.ID:
+		return true
+	case rec.Run == "" && r.meta.Begun.Equal(rec.Time):
+		return false
+	}
+	return !r.meta.Begun.Before(rec.Time)
+}
+
+// wroteOn tells that a run may have written to a drive.
+func (r *ranThere) wroteOn(o Options, d trail.Drive) bool {
+	void := r.ended != nil && r.ended.Ended == EndVoid
+	return !void && (&runFolder{meta: r.meta}).isOn(o, d)
+}
+
 // before reads what is known of runs and deletions; of files that are no runs nothing is said.
 func (at *stage) before(o Options) (*past, error) {
 	if at.past != nil {
@@ -186,7 +203,7 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 	for _, x := range p.runs {
 		m, r := x.meta, x.ended
 		own := rec.Run == m.ID
-		if !own && (m.Begun.Before(rec.Time) || rec.Run == "" && m.Begun.Equal(rec.Time)) || !(&runFolder{meta: m}).isOn(o, rec.Drive) || r != nil && r.Ended == EndVoid {
+		if !x.cameAfter(rec) || !x.wroteOn(o, rec.Drive) {
 			continue
 		}
 		all := &x.wrote
@@ -211,7 +228,7 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: by, Why: seek.Wrote})
 		}
 		for _, l := range layouts {
-			covers = append(covers, had(l)...)
+			covers = append(covers, tenants(l)...)
 		}
 	}
 	later, err := p.deletedAfter(o, rec)
@@ -245,8 +262,8 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 	return covers, nil
 }
 
-// had are the places that partitions had: their volumes could write there.
-func had(l *layout.Layout) []seek.Cover {
+// tenants are the places that partitions had: their volumes could write there.
+func tenants(l *layout.Layout) []seek.Cover {
 	var out []seek.Cover
 	if l == nil {
 		return nil
@@ -287,12 +304,9 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 	if rec.Erased || start < 0 || start+rec.Span.Bytes > at.dev.Size() {
 		return &Today{Stand: &seek.Stand{}}, nil
 	}
-	used, err := inUse(o, rec)
+	used, err := at.had(o, rec)
 	if err != nil {
 		return nil, err
-	}
-	for i := range used {
-		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
 	}
 	covers := at.lies()
 	var lies []disk.Range
@@ -322,6 +336,30 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 	}
 	out.Stand = seek.Stands(used, append(covers, past...), seek.Untouched)
 	return out, nil
+}
+
+// had are the ranges of the drive that a record's partition had in use.
+func (at *stage) had(o Options, rec *trail.Record) ([][2]disk.Bytes, error) {
+	used, err := inUse(o, rec)
+	start := rec.Span.Start.Offset(at.dev.SectorBytes())
+	for i := range used {
+		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
+	}
+	return used, err
+}
+
+// needs is what of a deleted partition may still be as it was, without reading what its record kept: every
+// page asks for it, of every record.
+func (at *stage) needs(o Options, rec *trail.Record) (disk.Set, error) {
+	used, err := at.had(o, rec)
+	if err != nil {
+		return nil, err
+	}
+	past, err := at.since(o, rec)
+	if err != nil {
+		return nil, err
+	}
+	return Needs(seek.Stands(used, append(at.lies(), past...), seek.Untouched)), nil
 }
 
 // kept compares what a record kept of its partition's start and end with what is there now, sector by
@@ -463,7 +501,8 @@ func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 	var covers []seek.Cover // the rest is not known anyway
 	for _, ran := range p.runs {
 		m, r := ran.meta, ran.ended
-		if begins(m.Before) || begins(m.After) || r == nil || r.Ended == EndVoid || r.Ended == EndUndone || !(&runFolder{meta: m}).isOn(o, drive(o, at.sv.Layout)) {
+		ended := r != nil && r.Ended != EndUndone
+		if !ended || begins(m.Before) || begins(m.After) || !ran.wroteOn(o, drive(o, at.sv.Layout)) {
 			continue
 		}
 		for _, w := range ran.wrote.from(0) {
