@@ -29,14 +29,17 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await expect(row(page, "Recovery")).toContainText("deleted and erased in step 3");
   await expect(row(page, "Recovery")).toContainText("the run cannot be taken back");
   await sound(page);
-  await picture(page, "safeguard");
 
-  // A technician cannot waive the backup of what may hold personal files.
+  // Of what may hold personal files the backup is waived by the lead alone: a technician's reason asks for it.
   await row(page, "G: Catalogue").getByText("Waiver", { exact: true }).click();
-  await expect(row(page, "G: Catalogue").getByLabel(/Waiver/)).toBeDisabled();
+  await expect(row(page, "G: Catalogue")).toContainText("with this reason the lead is asked");
+  await row(page, "G: Catalogue").getByLabel(/Waiver/).fill("I think so");
+  await row(page, "G: Catalogue").getByRole("button", { name: "Ask the lead" }).click();
   await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
-  const forced = await page.request.post("/jobs/J-1044/steps?bay=E", { form: { do: "delete", partition: "4", waiver: "I think so" } });
-  expect(await forced.text()).toContain("only the lead may waive its backup; no step was added");
+  await expect(row(page, "G: Catalogue")).toContainText(/Ines Marsh asks the lead.*I think so/);
+  await sound(page);
+  await expect(page.getByLabel("Your reason")).toHaveCount(0); // that is for the lead
+  await picture(page, "safeguard");
   // The recovery partition's backup a technician may waive.
   await page.goto("/jobs/J-1044/safeguard?bay=E");
   await row(page, "Recovery").getByText("Waiver and release").click();
@@ -55,6 +58,66 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await expect(row(page, "G: Catalogue")).toContainText(/Backup, files.*verified just now.*The partition is as it was then/s);
   await page.goto("/jobs/J-1044?bay=E");
   await expect(page.getByRole("button", { name: "Carry out" })).toBeVisible();
+});
+
+test("what the lead approves of is void when it changes", async ({ browser, page }) => {
+  const as = async (login) => {
+    const p = await (await browser.newContext({ baseURL: process.env.JADETRAIL_URL })).newPage();
+    await signIn(p, login);
+    return p;
+  };
+  await signIn(page, "tobias");
+  await page.goto("/jobs/J-1043?p=3");
+  await page.getByRole("button", { name: "Add step: delete" }).click();
+  const gate = "/jobs/J-1043/safeguard";
+  const ask = async (why) => {
+    await page.goto(gate);
+    const old = page.locator(".gate tbody tr").first();
+    await old.getByText("Waiver", { exact: true }).click();
+    await old.getByLabel(/Waiver/).fill(why);
+    await old.getByRole("button", { name: "Ask the lead" }).last().click();
+    await expect(old).toContainText(`Tobias Wren asks the lead`);
+    return old;
+  };
+  let old = await ask("The recipes were printed");
+  await expect(page.getByText("All is settled.")).toHaveCount(0);
+
+  // The lead sees it on the bench, says no first, then yes.
+  const lead = await as("odile");
+  await lead.goto("/");
+  await expect(lead.getByRole("heading", { name: "You are asked" })).toBeVisible();
+  await sound(lead);
+  const row = lead.locator(".gate tbody tr").first();
+  await lead.locator("section.notice").getByRole("link", { name: "J-1043" }).click();
+  await row.getByLabel("Your reason").fill("Ask the bakery first");
+  await sound(lead);
+  await row.getByRole("button", { name: "Do not approve" }).click();
+  await expect(row).toContainText("Odile Farrow does not approve: “Ask the bakery first”".replace(/[“”]/g, ""));
+  await page.goto(gate);
+  await expect(old).toContainText("does not approve");
+
+  old = await ask("The bakery says yes");
+  await lead.goto(gate);
+  await row.getByLabel("Your reason").fill("I have it in writing");
+  await row.getByRole("button", { name: "Approve", exact: true }).click();
+  await expect(row).toContainText("Odile Farrow approved of it");
+  await page.goto(gate);
+  await expect(page.getByText("All is settled.")).toBeVisible();
+
+  // Another reason, the step taken out and done again: it is void, and the lead is asked anew.
+  await page.goto("/jobs/J-1043");
+  await page.getByRole("button", { name: /Take out step 1/ }).click();
+  await page.getByRole("button", { name: /^Undo/ }).click();
+  await page.goto(gate);
+  await expect(page.getByText("All is settled.")).toHaveCount(0);
+  await expect(old).toContainText(/What Odile Farrow said .* is void/);
+  await expect(old).toContainText("Tobias Wren asks the lead");
+  await page.goto("/jobs/J-1043");
+  await expect(page.getByRole("button", { name: "Carry out" })).toHaveCount(0);
+  await page.getByRole("button", { name: /Take out step 1/ }).click();
+  await lead.goto("/trail?job=J-1043&act=answer");
+  await expect(lead.locator("tbody")).toContainText(/Approved, as Tobias Wren asked: Delete .*goes without a backup/);
+  await expect(lead.locator("tbody")).toContainText("Ask the bakery first");
 });
 
 test("the lead waives over personal files", async ({ page }) => {
@@ -119,8 +182,16 @@ test("one file is restored from the browser, the plan carried out, its place era
   await sound(page);
 });
 
-test("a backup that a record relies on is deleted only with a reason", async ({ page }) => {
-  await signIn(page, "ines");
+test("the last backup that a record relies on is deleted by the lead, with a reason", async ({ browser, page }) => {
+  const ines = await (await browser.newContext({ baseURL: process.env.JADETRAIL_URL })).newPage();
+  await signIn(ines, "ines");
+  await ines.goto("/shelf?job=J-1044");
+  await ines.getByRole("link", { name: "OEM" }).click();
+  await ines.getByText("Delete this backup").click();
+  await ines.getByLabel("Reason").fill("The maker's area is on its site");
+  await ines.getByRole("button", { name: "Delete the backup" }).click();
+  await expect(ines.locator(".flash")).toContainText(/only the lead may do that.*Nothing was deleted/i);
+  await signIn(page, "odile");
   await page.goto("/shelf?job=J-1044");
   await page.getByRole("link", { name: "OEM" }).click();
   await expect(page.getByText("A record relies on it")).toBeVisible();

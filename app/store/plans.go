@@ -99,6 +99,9 @@ func (s *Store) SavePlan(number string, c Change) error {
 		if err := tx.Create(&state).Error; err != nil {
 			return err
 		}
+		if err := voidOthers(tx, number, c.Steps, "the plan was changed: "+c.What, c.When); err != nil {
+			return err
+		}
 		return put(tx, number, &state)
 	})
 }
@@ -110,7 +113,7 @@ func put(tx *gorm.DB, number string, st *PlanState) error {
 
 // endPlan leaves a job without a plan and without anything to take back: it was carried out.
 // That happens with the entry of the trail that ends the run.
-func endPlan(tx *gorm.DB, number string) error {
+func endPlan(tx *gorm.DB, number string, when time.Time) error {
 	if _, err := latest(tx, number); err != nil {
 		return err
 	}
@@ -119,6 +122,9 @@ func endPlan(tx *gorm.DB, number string) error {
 		return err
 	}
 	if err := tx.Model(&Job{}).Where("number = ?", number).Update("plan_ended", last).Error; err != nil {
+		return err
+	}
+	if err := voidOthers(tx, number, nil, "it was carried out", when); err != nil {
 		return err
 	}
 	return put(tx, number, &PlanState{})
@@ -146,7 +152,7 @@ func next(tx *gorm.DB, j *Job) (to PlanState, err error) {
 
 // Undo takes the latest change of a plan back, or with again does the one that was taken
 // back last once more. It returns what was changed.
-func (s *Store) Undo(number string, from *uint64, again bool) (what string, err error) {
+func (s *Store) Undo(number string, from *uint64, again bool, when time.Time) (what string, err error) {
 	return what, s.db.Transaction(func(tx *gorm.DB) error {
 		j, err := latest(tx, number)
 		if err == nil {
@@ -161,7 +167,7 @@ func (s *Store) Undo(number string, from *uint64, again bool) (what string, err 
 				return ErrNoState
 			}
 			what = to.What
-			return put(tx, number, &to)
+			return restore(tx, number, &to, "the plan was changed: "+what, when)
 		}
 		if err := tx.First(&now, j.PlanState).Error; err != nil {
 			return ErrNoState
@@ -171,8 +177,23 @@ func (s *Store) Undo(number string, from *uint64, again bool) (what string, err 
 				return err
 			}
 		}
-		return put(tx, number, &to)
+		return restore(tx, number, &to, "taken back: "+what, when)
 	})
+}
+
+// restore makes a former state the job's plan again. What the lead approved of for another is void, and
+// stays so when that comes back.
+func restore(tx *gorm.DB, number string, st *PlanState, why string, when time.Time) error {
+	var steps []plan.Step
+	if st.Steps != nil {
+		if err := json.Unmarshal([]byte(*st.Steps), &steps); err != nil {
+			return err
+		}
+	}
+	if err := voidOthers(tx, number, steps, why, when); err != nil {
+		return err
+	}
+	return put(tx, number, st)
 }
 
 // Around tells what taking the plan's latest change back would take back, and what doing the

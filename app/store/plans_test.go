@@ -62,7 +62,7 @@ func TestPlanStates(t *testing.T) {
 	must(save(nil, "second", "1", "2"))
 	seen := now().PlanState
 	want(`12 undo "second" redo ""`)
-	if _, err := s.Undo("J-1042", nil, false); err != nil {
+	if _, err := s.Undo("J-1042", nil, false, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	want(`1 undo "first" redo "second"`)
@@ -71,31 +71,31 @@ func TestPlanStates(t *testing.T) {
 	if err := save(&seen, "third", "9"); !errors.As(err, &m) || !strings.Contains(err.Error(), "Ines Marsh has changed this plan meanwhile (first)") {
 		t.Errorf("%v", err)
 	}
-	if _, err := s.Undo("J-1042", &seen, false); !errors.As(err, &m) {
+	if _, err := s.Undo("J-1042", &seen, false, time.Now()); !errors.As(err, &m) {
 		t.Errorf("%v", err)
 	}
-	_, err := s.Undo("J-1042", nil, false)
+	_, err := s.Undo("J-1042", nil, false, time.Now())
 	must(err)
 	want(` undo "" redo "first"`)
-	if _, err := s.Undo("J-1042", nil, false); !errors.Is(err, ErrNoState) {
+	if _, err := s.Undo("J-1042", nil, false, time.Now()); !errors.Is(err, ErrNoState) {
 		t.Errorf("%v", err)
 	}
 	for range 2 {
-		_, err := s.Undo("J-1042", nil, true)
+		_, err := s.Undo("J-1042", nil, true, time.Now())
 		must(err)
 	}
 	want(`12 undo "second" redo ""`)
 	// A change after an undo is what is done again from then on.
-	_, err = s.Undo("J-1042", nil, false)
+	_, err = s.Undo("J-1042", nil, false, time.Now())
 	must(err)
 	must(save(nil, "another way", "1", "7"))
-	_, err = s.Undo("J-1042", nil, false)
+	_, err = s.Undo("J-1042", nil, false, time.Now())
 	must(err)
 	want(`1 undo "first" redo "another way"`)
 	// What was carried out is neither taken back nor done again.
 	must(s.Append(trail.Entry{ID: trail.EndID("r-1", "done"), Time: time.Now(), Act: trail.ActDone, Run: "r-1", Job: "J-1042"}))
 	want(` undo "" redo ""`)
-	if _, err := s.Undo("J-1042", nil, true); !errors.Is(err, ErrNoState) {
+	if _, err := s.Undo("J-1042", nil, true, time.Now()); !errors.Is(err, ErrNoState) {
 		t.Errorf("%v", err)
 	}
 	must(save(nil, strings.Repeat("long ", 100), "3"))

@@ -194,7 +194,7 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 	for table, rights := range map[string]string{
 		"technicians": "SELECT, INSERT, UPDATE", "jobs": "SELECT, INSERT, UPDATE", "bays": "SELECT, INSERT, UPDATE",
 		"sessions": "SELECT, INSERT, UPDATE, DELETE", "trail_entries": "SELECT, INSERT",
-		"plan_states": "SELECT, INSERT, UPDATE", "kept_plans": "SELECT, INSERT, DELETE", "drive_rates": "SELECT, INSERT, UPDATE", "open_runs": "SELECT, INSERT, UPDATE", "goose_db_version": "SELECT",
+		"plan_states": "SELECT, INSERT, UPDATE", "kept_plans": "SELECT, INSERT, DELETE", "drive_rates": "SELECT, INSERT, UPDATE", "open_runs": "SELECT, INSERT, UPDATE", "asks": "SELECT, INSERT, UPDATE", "goose_db_version": "SELECT",
 	} {
 		// Names cannot be parameters of GRANT; the account's is checked.
 		if !accountForm.MatchString(appUser) {

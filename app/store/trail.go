@@ -118,7 +118,7 @@ func follow(tx *gorm.DB, e trail.Entry) error {
 			return err
 		}
 		if e.Act == trail.ActDone && e.Job != "" {
-			if err := endPlan(tx, e.Job); !errors.Is(err, ErrNotFound) { // of a job that is not known here, nothing is to be ended
+			if err := endPlan(tx, e.Job, e.Time); !errors.Is(err, ErrNotFound) { // of a job that is not known here, nothing is to be ended
 				return err
 			}
 		}

@@ -95,9 +95,6 @@ func (s *Server) addStep(c *gin.Context) {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
-	if m := me(c); m.Lead {
-		step.Lead = m.Name
-	}
 	if err := s.stage(c, st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
@@ -156,12 +153,12 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 	}
 	cols := plan.Lay(st.Drive.sv.Layout, facts, steps)
 	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
-		if len(cols[at].Obstacles) > 0 || o.Code == plan.LeadMissing {
+		if len(cols[at].Obstacles) > 0 {
 			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
 		}
 	}
 	s.desk.Forget(st.Drive.path)
-	return s.savePlan(c, st, steps, st.expect(), cols[at].Title)
+	return s.savePlanWith(c, st, steps, st.expect(), cols[at].Title, at)
 }
 
 // seenPlan is the state of the plan that a page showed whose act this is, nil where it does not
@@ -178,8 +175,20 @@ func seenPlan(c *gin.Context) *uint64 {
 // plan is under way or open, for another drive of the job, and where somebody else has changed the
 // plan meanwhile.
 func (s *Server) savePlan(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string) error {
+	return s.savePlanWith(c, st, steps, expect, what, -1)
+}
+
+// savePlanWith is savePlan for a plan of which somebody has given the step own, from 0, just now. What its
+// steps need the lead for is asked with it.
+func (s *Server) savePlanWith(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string, own int) error {
 	return s.changing(st, func() error {
-		return s.store.SavePlan(st.Job.Number, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()})
+		if err := s.store.SavePlan(st.Job.Number, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()}); err != nil {
+			return err
+		}
+		if err := s.askLead(c, st, steps, own); err != nil {
+			return fmt.Errorf("the plan was changed, but the lead could not be asked for what it needs: %w", err)
+		}
+		return nil
 	})
 }
 

@@ -48,6 +48,7 @@ type benchView struct {
 	Head string
 	Jobs []benchJob
 	Bays []benchBay
+	Asks []store.Ask // that the lead has not answered
 	// Stray lies among the runs and is none that can be read; Settled is what became of acts that
 	// had been cut short.
 	Stray   []string
@@ -122,6 +123,10 @@ func (s *Server) benchPage(c *gin.Context) {
 		}
 	}
 	if v.Stray, err = run.Stray(s.folder("runs")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if v.Asks, err = s.store.Waiting(); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -530,7 +530,7 @@ func TestShelfWasAway(t *testing.T) {
 	}
 }
 
-// planned gives J-1042 a plan.
+// planned gives J-1042 a plan, and has the lead approve of all that it needs.
 func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	t.Helper()
 	_, d, err := s.job("J-1042", "", false)
@@ -540,6 +540,24 @@ func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	defer d.close()
 	if err := s.store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.sv.Layout, Who: "Ines Marsh", When: time.Now()}); err != nil {
 		t.Fatal(err)
+	}
+	st, err := s.state("J-1042", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Drive.close()
+	lead, err := s.store.Lead("odile")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, ask := range openAsks(st.Columns) {
+		id, err := s.keepAsk(st, ask, "Ines Marsh")
+		if err == nil {
+			err = s.store.Answer(id, lead.ID, true, "as it was asked", time.Now())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 

@@ -286,6 +286,9 @@ func (s *Server) attach(c *gin.Context) {
 	if err == nil && id.Serial == "" {
 		id, err = identityOf(c)
 	} else if err == nil { // the image carries its own; the form only says how it is attached
+		if id.ReadOnly && c.PostForm("read_only") == "" && !me(c).Lead {
+			err = errEvidence
+		}
 		id.ReadOnly, id.Removable = c.PostForm("read_only") != "", id.Removable || c.PostForm("removable") != ""
 	}
 	bay, job, e := s.bayFor(c)
@@ -506,6 +509,9 @@ func (s *Server) inBay(letter string) (*store.Bay, *drive, error) {
 	return b, d, err
 }
 
+// errEvidence tells that a drive that was attached for evidence stays so.
+var errEvidence = fmt.Errorf("%w: the drive is attached read-only, for evidence, and stays so. Ask the lead to attach it for writing", run.ErrLead)
+
 // howAttached changes whether a drive is attached for evidence.
 func (s *Server) howAttached(c *gin.Context) {
 	b, d, err := s.inBay(c.PostForm("bay"))
@@ -516,6 +522,10 @@ func (s *Server) howAttached(c *gin.Context) {
 	defer d.close()
 	id := d.Identity
 	id.ReadOnly = c.PostForm("read_only") != ""
+	if d.Identity.ReadOnly && !id.ReadOnly && !me(c).Lead {
+		s.refuse(c, errEvidence, "/dock")
+		return
+	}
 	how := map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]
 	text, err := json.MarshalIndent(id, "", "  ")
 	tail, e := s.tail()

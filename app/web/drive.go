@@ -131,7 +131,8 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
-		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
+		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
+		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
 		Lost: func() ([]plan.Gone, error) {
 			found, err := s.foundOn(context.Background(), d)
 			return found.gone, err
@@ -149,13 +150,13 @@ func (s *Server) settledDrive(d *drive) error {
 	return run.Closed(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
 }
 
-// driveName names a drive in the trail.
 // history is that of a drive.
 func history(d *drive) store.Filter {
 	name := driveName(d)
 	return store.Filter{Drive: &name}
 }
 
+// driveName names a drive in the trail.
 func driveName(d *drive) trail.Drive {
 	return trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
 }

@@ -186,8 +186,12 @@ func (st *jobState) stages() []stage {
 		if len(backups) > 0 {
 			wants = append(wants, plural(len(backups), "backup", "backups"))
 		}
-		if len(releases) > 0 {
-			wants = append(wants, plural(len(releases), "release", "releases"))
+		asks := len(openAsks(st.Columns))
+		if n := len(releases) - asks; n > 0 {
+			wants = append(wants, plural(n, "release", "releases"))
+		}
+		if asks > 0 {
+			wants = append(wants, "the lead's answer")
 		}
 		switch {
 		case len(obstacles) > 0:
@@ -230,6 +234,8 @@ func (st *jobState) headline() (line string, care bool) {
 		return obstacles[0].Text, true
 	case len(backups) > 0:
 		return plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
+	case len(openAsks(st.Columns)) > 0:
+		return "the lead has to approve of it before it can be carried out", true
 	case len(releases) > 0:
 		return plural(len(releases), "release", "releases") + " missing before it can be carried out", true
 	case len(st.Steps) > 0:

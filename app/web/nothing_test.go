@@ -218,11 +218,11 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	if n := s.onDrive(t, bay, packed); n < 10 {
 		t.Fatalf("on the shelf's drive are only %d pieces of its backups", n)
 	}
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
 	if page := s.get(t, "/jobs/J-1042/safeguard"); !strings.Contains(page, "This bench also holds of it") || !strings.Contains(page, "1 restored folder") {
 		t.Error("what is held is not named beforehand")
 	}
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
 	for _, f := range s.found(t, needles) {
 		t.Errorf("it is still in %s", f)
 	}

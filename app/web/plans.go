@@ -187,8 +187,18 @@ func (s *Server) undoPlan(c *gin.Context) {
 	defer st.Drive.close()
 	what := ""
 	err = s.changing(st, func() (err error) {
-		what, err = s.store.Undo(st.Job.Number, seenPlan(c), again)
-		return err
+		if what, err = s.store.Undo(st.Job.Number, seenPlan(c), again, s.now()); err != nil {
+			return err
+		}
+		j, _, err := s.store.Job(st.Job.Number, st.Drive.Bay)
+		if err != nil {
+			return err
+		}
+		steps, _, err := j.Steps()
+		if err != nil {
+			return err
+		}
+		return s.askLead(c, st, steps, -1)
 	})
 	switch {
 	case errors.Is(err, store.ErrNoState):
@@ -275,7 +285,7 @@ func (s *Server) usePlan(c *gin.Context) {
 		}
 		// Reasons and who answers for them are given anew, on this drive.
 		for i := range steps {
-			steps[i].Release, steps[i].Waiver, steps[i].Lead = "", "", ""
+			steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
 		}
 		if expect != nil {
 			if d := layout.Differ(expect, st.Drive.sv.Layout); len(d) > 0 {

@@ -27,7 +27,10 @@ type touched struct {
 	Settled  bool
 	Personal bool // only the lead may waive
 	LeadOnly bool // only the lead may release
+	Guarded  bool // it goes only when it is released
 	Asks     []plan.Obstacle
+	Lead     []askView
+	NotAsked bool   // the lead is needed and not asked
 	Forever  string // what the plan does to it that cannot be taken back
 	Also     int    // backups of it that an erasing takes away
 	Looks    bool   // its files can be read
@@ -112,6 +115,14 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	}
 	v.Places = placeRows(sh, list)
 	v.Rows, v.PC, v.Back = st.touched(list), st.pcGate(), st.damaged()
+	asks, err := s.store.Asks(st.Job.Number)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for i := range v.Rows {
+		v.Rows[i].answers(st.asked(asks, v.Rows[i].Number))
+	}
 	erasing, err := s.erasing(st)
 	if err != nil {
 		s.fail(c, err)
@@ -137,6 +148,16 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	s.render(c, 200, "safeguard", page{Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v, Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}}})
 }
 
+// answers adds what the lead was asked and said.
+func (t *touched) answers(asks []askView) {
+	t.Lead = asks
+	t.NotAsked = slices.ContainsFunc(t.Asks, func(o plan.Obstacle) bool {
+		return o.Ask != nil && !slices.ContainsFunc(asks, func(a askView) bool {
+			return a.Purpose == o.Ask.Purpose && a.Lifts == o.Ask.Lifts && a.VoidAt == nil && !a.Other
+		})
+	})
+}
+
 // does words what a step does with a partition that stays.
 var does = map[plan.Do]string{
 	plan.Grow:           "grown in step %d; its files stay where they are",
@@ -159,7 +180,7 @@ var does = map[plan.Do]string{
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.sv.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, LeadOnly: p.Role == layout.EFI || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, LeadOnly: p.Role == layout.EFI || p.Active, Guarded: p.Protected || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
 		for i, c := range st.Columns {
 			n := i + 1
 			if c.Step.Do == plan.Clear {

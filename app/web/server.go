@@ -254,7 +254,7 @@ func lastFour(s string) string { return s[max(len(s)-4, 0):] }
 var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
 
 var actWords = map[trail.Act]string{
-	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived",
+	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived", trail.ActAnswer: "lead answered",
 	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActLeft: "left as it is", trail.ActVoid: "not begun", trail.ActKey: "new key", trail.ActBlank: "record emptied", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
 	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
 	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActTakeIn: "taken in", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
@@ -353,6 +353,8 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/plan/:what", s.planAct)
 	in.GET("/jobs/:job/plan.json", s.planJSON)
 	in.POST("/jobs/:job/anew", s.layAnew)
+	in.POST("/jobs/:job/ask", s.askAgain)
+	in.POST("/asks/:ask", s.answer)
 	in.POST("/jobs/:job/route", s.takeRoute)
 	in.POST("/jobs/:job/back-up", s.backUp)
 	in.GET("/jobs/:job/safeguard", s.safeguardPage)

@@ -219,7 +219,7 @@ func (s *Server) deleteBackup(c *gin.Context) {
 		s.refuse(c, errors.New("that reason is too long; nothing was deleted"), whereFrom(c))
 		return
 	}
-	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: me(c).Name, Now: s.now}
+	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: me(c).Name, Lead: me(c).Lead, Now: s.now}
 	e, err := run.Gone(o, id, reason)
 	if err == nil {
 		err = s.books.Do(shop.Act{ID: e.ID, Backup: id, Entry: e})

@@ -53,9 +53,10 @@ func TestKeptIsTold(t *testing.T) {
 			t.Errorf("of the contents it says otherwise than: %q", want)
 		}
 	}
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "keep", Lead: "Odile Farrow"}, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted"})
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "keep"}, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted"})
 	all := s.backups(t)
 	told("written over and read back. Its backup "+all[1].ID+" is kept.", "as far as nothing was written over it. Its backup "+all[0].ID+" is kept.")
+	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
 	for _, m := range all {
 		s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
 	}

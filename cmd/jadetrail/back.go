@@ -110,7 +110,6 @@ func allLost(ctx context.Context, o *run.Options, im *disk.Image) ([]plan.Step, 
 	if err != nil {
 		return nil, err
 	}
-	f.Lead = o.Lead
 	back, no := plan.AllBack(sv.Layout, f, steps)
 	if len(no) > 0 {
 		return nil, &run.Blocked{Obstacles: no}

@@ -53,7 +53,7 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 	}
 	del := Act{Do: Delete}
 	if del.Obstacle = mayDelete(l, p, f); del.Obstacle == nil {
-		del.Missing = missing(p, Step{}, f)
+		del.Missing = missing(&Column{}, p, f)
 	}
 	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
 }

@@ -142,6 +142,9 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 	case from.Number == p.Number:
 		c.Obstacles = append(c.Obstacles, *obstacle(NoNeighbour, "The files wait in this volume itself.", p.Number))
 		return
+	case len(c.Step.Only) > 0:
+		c.Obstacles = append(c.Obstacles, *obstacle(BadAmount, "Files that an earlier step copied out come back all together.", p.Number))
+		return
 	}
 	if o := mayTake(p, h.Bytes); o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
@@ -209,9 +212,10 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(obstacle(Full, fmt.Sprintf("The files of %s take %s, and %s would have room for %s.", p.Title(), need, to.Title(), grown), p.Number, to.Number).clear("shrink", "move-files"))
 		return
 	}
-	if p.Protected && strings.TrimSpace(c.Step.Release) == "" {
-		c.Missing = append(c.Missing, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
+	if o := notReleased(p, c.Step, f); o != nil {
+		c.Missing = append(c.Missing, *o)
 	}
+	c.Missing = append(c.Missing, needsLead(c, p, f)...)
 	if c.Step.Folder == "" {
 		c.Step.Folder = "From " + strings.TrimPrefix(holdFolder(p), "Kept from ")
 	}
@@ -270,7 +274,7 @@ func clearAll(c *Column, l *layout.Layout, f Facts) {
 			c.Obstacles = append(c.Obstacles, *o)
 			continue
 		}
-		c.Missing = append(c.Missing, missing(p, c.Step, f)...)
+		c.Missing = append(c.Missing, missing(c, p, f)...)
 		leaves(c, p, f)
 		f.PC = c.PC
 	}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,9 +22,10 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 	for _, id := range f.Left {
 		f.names.left[id] = true
 	}
-	f.personal = map[int]bool{}
+	f.Backups = maps.Clone(f.Backups)
+	f.personal, f.starting = map[int]bool{}, map[int]bool{}
 	for _, p := range now.Partitions() {
-		f.personal[p.Number] = personal(&p, f)
+		f.personal[p.Number], f.starting[p.Number] = personal(&p, f), starts(&p, f)
 	}
 	var gone []layout.Span
 	lost := StillFree(now, f.Gone)
@@ -32,12 +34,12 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			f.NewID = f.NewIDs[i]
 		}
 		s = f.names.resolve(s)
-		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC}
+		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC, Standing: maps.Clone(f.Backups)}
 		if l == nil {
 			c.Title = string(s.Do)
 			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
-			f.entries = brokenEntries(l)
+			f.entries, f.asking = brokenEntries(l), askingFor(now, steps, i)
 			apply(&c, l, f)
 			if f.PC = c.PC; s.Do == Clear && c.Layout != nil {
 				f.TableTrouble, f.NoTable = "", s.Scheme == "none"
@@ -60,10 +62,8 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			}
 			gone = append(gone, c.Cleared...)
 			f.names.note(s, &c)
-			if s.Do == Create && c.Layout != nil {
-				f.kept[c.Number] = true // nobody's files but what the plan puts there
-			}
-			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As }) {
+			f.filled(&c)
+			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As && len(x.Only) == 0 }) {
 				f.kept[n] = true
 			}
 		}
@@ -73,6 +73,29 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		out = append(out, c)
 	}
 	return out
+}
+
+// filled notes what a step has put into a partition: no backup from before stands for that, nor the plan
+// itself, and it may be somebody's. An empty volume that the plan makes holds nobody's files.
+func (f *Facts) filled(c *Column) {
+	s, number := c.Step, 0
+	switch s.Do {
+	case Absorb, CopyBack, BringBack, Rebuild, Create:
+		number = c.Number
+	case CopyOut:
+		if c.From != 0 {
+			number = c.Number
+		}
+	}
+	if number == 0 || c.Layout == nil {
+		return
+	}
+	empty := s.Do == Create && s.Backup == ""
+	f.kept[number] = empty
+	delete(f.Backups, number)
+	if !empty {
+		f.personal[number] = true
+	}
 }
 
 // MostKept is the most that a run keeps beside the drive of what its plan takes away and a later
@@ -185,7 +208,7 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 			block(o)
 			return
 		}
-		c.Missing = missing(p, c.Step, f)
+		c.Missing = missing(c, p, f)
 		leaves(c, p, f)
 		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == n }))
 	case CopyBack:
@@ -250,14 +273,12 @@ func filling(v volume.Info, part, sector disk.Bytes) volume.Info {
 }
 
 // missing is what the gate asks for before p is deleted.
-func missing(p *layout.Span, s Step, f Facts) []Obstacle {
-	out := []Obstacle{}
-	if p.Protected && strings.TrimSpace(s.Release) == "" {
-		out = append(out, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
-	}
-	if o := needsLead(p, s, f); o != nil {
+func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
+	s, out := c.Step, []Obstacle{}
+	if o := notReleased(p, s, f); o != nil {
 		out = append(out, *o)
 	}
+	out = append(out, needsLead(c, p, f)...)
 	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" || f.kept[p.Number] && !s.Erase {
 		return out
 	}
@@ -284,22 +305,6 @@ func missing(p *layout.Span, s Step, f Facts) []Obstacle {
 // began. A plan that says otherwise of it on the way changes nothing about that.
 func personal(p *layout.Span, f Facts) bool {
 	return p.Volume != nil && (p.Personal || p.Role == layout.Data || p.Role == layout.OtherSystem) || f.personal[p.Number]
-}
-
-// needsLead tells that a release or waiver is for the lead alone: the release of
-// what a PC starts from, and a waiver over personal files.
-func needsLead(p *layout.Span, s Step, f Facts) *Obstacle {
-	if f.Lead || s.Lead != "" {
-		return nil
-	}
-	released, waived := strings.TrimSpace(s.Release) != "", strings.TrimSpace(s.Waiver) != ""
-	switch {
-	case released && (p.Role == layout.EFI || p.Active):
-		return obstacle(LeadMissing, fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title()), p.Number).clear("lead")
-	case waived && personal(p, f):
-		return obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title()), p.Number).clear("lead")
-	}
-	return nil
 }
 
 func join(names []string) string {

@@ -68,7 +68,6 @@ func TestObstacles(t *testing.T) {
 		{"waived", []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}}, "", ""},
 		{"nothing in it, release only", []Step{{Do: Delete, Partition: "2"}}, "", "release-missing"},
 		{"a waiver over personal files", []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", "lead-missing"},
-		{"waived by the lead", []Step{{Do: Delete, Partition: "5", Waiver: "w", Lead: "Odile Farrow"}}, "", ""},
 		{"no backup at all", []Step{{Do: Delete, Partition: "5"}}, "", "backup-missing"},
 		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
 		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},

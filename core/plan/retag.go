@@ -116,14 +116,15 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	case q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active:
 		block(obstacle(NothingToDo, "The table says so already.", p.Number))
 	default:
-		if p.Protected && strings.TrimSpace(c.Step.Release) == "" {
-			c.Missing = append(c.Missing, *obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release"))
+		if o := notReleased(p, c.Step, f); o != nil {
+			c.Missing = append(c.Missing, *o)
 		}
 		guarded := slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM, layout.Swap}, q.Role)
-		if o := needsLead(p, c.Step, f); o != nil {
-			c.Missing = append(c.Missing, *o)
-		} else if changed && guarded && personal(p, f) && !f.Lead && c.Step.Lead == "" {
-			c.Missing = append(c.Missing, *obstacle(LeadMissing, fmt.Sprintf("%s may hold personal files: only the lead may have the table call it something else.", p.Title()), p.Number).clear("lead"))
+		c.Missing = append(c.Missing, needsLead(c, p, f)...)
+		if changed && guarded && personal(p, f) {
+			if o := c.asks(p, LiftType, f); o != nil {
+				c.Missing = append(c.Missing, *o)
+			}
 		}
 		a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
 		q.Protected = guarded && q.Role != layout.Swap || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0

@@ -17,7 +17,7 @@ func TestStartChecks(t *testing.T) {
 	old = with(old, 1, func(s *layout.Span) { s.UniqueID, s.Active = layout.PlaceID("b", disk.MiB), true })
 	old.DiskID = "b"
 	bakes := &pc.Facts{Version: 1, Start: layout.PlaceID("b", disk.MiB), StartDrive: "b", Order: []pc.StartEntry{{Partition: layout.PlaceID("b", disk.MiB), Title: "System"}}}
-	gone := func(n string) Step { return Step{Do: Delete, Partition: n, Release: "r", Waiver: "w", Lead: "o"} }
+	gone := func(n string) Step { return Step{Do: Delete, Partition: n, Release: "r", Waiver: "w"} }
 	for _, c := range []struct {
 		name  string
 		l     *layout.Layout

@@ -104,8 +104,6 @@ type Step struct {
 	// Wait is for how many seconds the PC asks which system to start, nil for as long as
 	// before.
 	Wait *int `json:"wait_seconds,omitempty"`
-	// Lead is the name of the lead who answers for the step, where it needs one.
-	Lead string `json:"lead,omitempty"`
 }
 
 // Deletes tells whether a partition, or more than one, is gone after the step.
@@ -324,6 +322,8 @@ type Obstacle struct {
 	Partitions []int    `json:"partitions"`
 	Text       string   `json:"text"`
 	Clears     []string `json:"clears,omitempty"`
+	// Ask is what the lead is to be asked, nil where nothing is for the lead alone.
+	Ask *Ask `json:"-"`
 }
 
 func (o Obstacle) Error() string { return o.Text }
@@ -374,8 +374,10 @@ type Facts struct {
 	// read. NoStartCode tells that the first sector of a drive with an MBR holds no code.
 	Loaders     map[string][]string
 	NoStartCode bool
-	// Lead tells that whoever carries the plan out answers for the lead.
-	Lead bool
+	// Lead tells that whoever carries the plan out answers for the lead; Approvals are what the
+	// lead has approved of, where it is still as it was then.
+	Lead      bool
+	Approvals []Approval
 	// TableTrouble is why the table must not be changed, empty when it can be.
 	TableTrouble string
 	// NoTable tells that the drive has no table at all.
@@ -423,7 +425,9 @@ type Facts struct {
 	// kept are the volumes whose files the plan itself copies out and brings back.
 	kept     map[int]bool
 	entries  entries      // what is wrong with those of the table, as it is at the step at hand
-	personal map[int]bool // what may have been somebody's when the plan began
+	personal map[int]bool // what may have been somebody's when the plan began, or came to hold something that may
+	starting map[int]bool // what a PC may have started from when the plan began
+	asking   asking       // of the step at hand
 	names    *names
 	NewIDs   []string // unique ids for the steps that need one
 	NewID    string   // the one of the step at hand
@@ -472,6 +476,10 @@ type Column struct {
 	Place Place      `json:"place,omitempty"`
 	// PC is what is known of the PC after the step, nil for nothing.
 	PC *pc.Facts `json:"-"`
+	// Standing are the backups that stand for the partitions as the step finds them.
+	Standing map[int]Backup `json:"-"`
+	// Approved is what the lead has approved of that the step needs.
+	Approved []Approval `json:"-"`
 	// From is the partition, and below which folder, that a step takes files from; 0
 	// for none.
 	From int    `json:"-"`

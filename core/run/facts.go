@@ -56,8 +56,12 @@ func altered(o Options, rec *trail.Record, hash string) (bool, error) {
 // is kept there.
 func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering, compared map[string]*shelf.Compared) (plan.Facts, error) {
 	dev, facts, sh, recs := o.Dev, o.PC, o.Shelf, o.Records
-	f := plan.Facts{Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
+	f := plan.Facts{Lead: o.Lead, Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
 	l := sv.Layout
+	var err error
+	if f.Approvals, err = approvals(o, sv); err != nil {
+		return f, err
+	}
 	if f.NoTable = l.Scheme == "none"; !f.NoTable {
 		f.TableTrouble = tableTrouble(sv)
 	}

@@ -182,7 +182,7 @@ func TestEverySector(t *testing.T) {
 
 // TestErasedButForBadPlaces erases a partition with a bad sector: the proof says what is left.
 func TestErasedButForBadPlaces(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Waiver: "the owner wants it gone", Lead: "Odile Farrow"})
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Waiver: "the owner wants it gone"})
 	im := s.open(t)
 	sv, err := survey.Read(im, nil)
 	if err != nil {

@@ -70,7 +70,7 @@ func TestMBR(t *testing.T) {
 		dev := s.open(t)
 		before, _ := disk.ReadFull(dev, 0, dev.Size())
 		for _, n := range []string{"1", "5", "6", "7"} {
-			res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: n, Waiver: "w", Lead: "Odile Farrow"})
+			res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: n, Waiver: "w"})
 			sv, _ := survey.Read(dev, nil)
 			if len(sv.Layout.Partitions()) != 4 || sv.Check().FirstError() != nil {
 				t.Errorf("after deleting %s: %+v", n, sv.Check())
@@ -81,8 +81,8 @@ func TestMBR(t *testing.T) {
 			}
 		}
 		// Numbers are those of the plan's beginning, also behind a deleted one.
-		res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w", Lead: "Odile Farrow"}, plan.Step{Do: plan.Grow, Partition: "6", By: "all"},
-			plan.Step{Do: plan.Delete, Partition: "7", Waiver: "w", Lead: "Odile Farrow"})
+		res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, plan.Step{Do: plan.Grow, Partition: "6", By: "all"},
+			plan.Step{Do: plan.Delete, Partition: "7", Waiver: "w"})
 		sv, _ := survey.Read(dev, nil)
 		p, ok := sv.Layout.Find(5)
 		if !ok || p.Bytes != 36*disk.MiB || p.Volume.TotalBytes < 35*disk.MiB || len(sv.Layout.Partitions()) != 3 || sv.Check().FirstError() != nil {
@@ -128,7 +128,7 @@ func TestLogicalMade(t *testing.T) {
 		before := contents(t, im)
 		made := plan.Step{Do: plan.Create, In: "container", Size: "10 MiB", Type: "basic", Format: "ntfs", Label: "New"}
 		s.run(t, im, made)
-		s.run(t, im, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w", Lead: "o"}, made)
+		s.run(t, im, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, made)
 		sv, err := survey.Read(im, nil)
 		if err != nil || sv.Check().FirstError() != nil {
 			t.Fatal(err, sv.Check())
@@ -184,7 +184,7 @@ func TestContainer(t *testing.T) {
 			t.Errorf("%s has changed", path)
 		}
 	}
-	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Waiver: "w", Lead: "o"} }
+	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Waiver: "w"} }
 	s.run(t, im, gone("5"), gone("6"), gone("7"), plan.Step{Do: plan.Container, Act: "dissolve", Partition: "2"})
 	s.run(t, im, plan.Step{Do: plan.Container, Act: "create", Size: "60 MiB", As: "box"}, plan.Step{Do: plan.Create, In: "container", Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "Inside"})
 	sv, err := survey.Read(im, nil)
@@ -215,7 +215,7 @@ func TestCleared(t *testing.T) {
 				t.Fatal(err)
 			}
 			had := len(sv.Layout.Partitions())
-			steps := []plan.Step{{Do: plan.Clear, Scheme: scheme, Release: "it becomes storage", Waiver: "nothing is wanted", Lead: "Odile Farrow"}}
+			steps := []plan.Step{{Do: plan.Clear, Scheme: scheme, Release: "it becomes storage", Waiver: "nothing is wanted"}}
 			if scheme != "none" {
 				steps = append(steps, storage)
 			}
@@ -243,6 +243,6 @@ func TestCleared(t *testing.T) {
 // TestClearedAtEveryCut cuts the power at every write of clearing.
 func TestClearedAtEveryCut(t *testing.T) {
 	s := bakeryShop(t, 512)
-	s.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w", Lead: "o"}}
+	s.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}
 	s.cut(t, 4)
 }

@@ -109,7 +109,7 @@ func TestParkedAtEveryCut(t *testing.T) {
 }
 
 func TestOldSystemLeaves(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "nothing in it", Lead: "Odile Farrow"})
+	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "nothing in it"})
 	im := s.open(t)
 	o := s.options(im)
 	kept := s.withPC(&o)

@@ -519,6 +519,21 @@ func takeOff(o Options, id, reason string, away func(id string) error) error {
 	return away(id)
 }
 
+// lastFor is the first of the records that rely on a backup and on no other, nil for none.
+func (o Options) lastFor(needed []*trail.Record, id string) (*trail.Record, error) {
+	all, err := o.Shelf.List()
+	if err != nil {
+		return nil, err
+	}
+	others := slices.DeleteFunc(slices.Clone(all), func(m *shelf.Manifest) bool { return m.ID == id || !m.Whole() })
+	for _, rec := range needed {
+		if forRecord(rec, others) == nil {
+			return rec, nil
+		}
+	}
+	return nil, nil
+}
+
 // Gone is the entry that a backup was deleted, or why it must not be.
 func Gone(o Options, id, reason string) (trail.Entry, error) {
 	e := trail.Entry{ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Reason: strings.TrimSpace(reason)}
@@ -540,6 +555,16 @@ func Gone(o Options, id, reason string) (trail.Entry, error) {
 	}
 	if len(needed) > 0 && e.Reason == "" {
 		return e, fmt.Errorf("%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same", ErrNeeded, needed[0].Span.Title())
+	}
+	last, err := o.lastFor(needed, id)
+	if err != nil {
+		return e, err
+	}
+	if last != nil && !o.Lead {
+		return e, fmt.Errorf("%w: it is the last backup from which the record of %s can be brought back. Nothing was deleted. Ask the lead to delete it", ErrLead, last.Span.Title())
+	}
+	if last != nil {
+		e.Lead = o.Who
 	}
 	if len(needed) > 0 {
 		e.Text += fmt.Sprintf("; the record of %s can no longer be brought back from it", needed[0].Span.Title())

@@ -146,7 +146,7 @@ func TestErased(t *testing.T) {
 		id := s.backUp(t, 5)
 		s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: backups}}
 		if backups == "delete" {
-			s.steps[0].Waiver, s.steps[0].Lead = "the owner wants it gone", "Odile"
+			s.steps[0].Waiver = "the owner wants it gone"
 		}
 		im := s.open(t)
 		sv, _ := survey.Read(im, nil)
@@ -197,7 +197,7 @@ func bringBackRecord(s *shop, im *disk.Image, id string) (*Result, error) {
 func TestSettledBeforeClosed(t *testing.T) {
 	s := newShop(t)
 	id := s.backUp(t, 5)
-	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile"}}
+	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}}
 	im := s.open(t)
 	busy, err := os.Open(filepath.Join(s.dir, "shelf", id))
 	if err != nil {

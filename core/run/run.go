@@ -40,6 +40,8 @@ var (
 	ErrChanged = errors.New("the drive has changed since the plan was made")
 	ErrRoom    = errors.New("there is not enough room to work")
 	ErrTrail   = errors.New("the trail does not verify")
+	// ErrLead tells that only the lead may do it.
+	ErrLead = errors.New("only the lead may do that")
 	// ErrNotBegun tells that a run was stopped on request before its first write.
 	ErrNotBegun = errors.New("stopped before the run was begun; nothing was written")
 )
@@ -104,11 +106,13 @@ type Options struct {
 	Before func([]plan.Column)
 	// Lost finds what a search has found on the drive, surely or likely, of which no record tells;
 	// nil for no search.
-	Lost   func() ([]plan.Gone, error)
-	Books  Books // nil where acts are not written down before
-	Now    func() time.Time
-	Random io.Reader
-	Report func(carry.Progress)
+	Lost func() ([]plan.Gone, error)
+	// Approvals are what the lead has approved of; nil for nothing.
+	Approvals func() ([]Approved, error)
+	Books     Books // nil where acts are not written down before
+	Now       func() time.Time
+	Random    io.Reader
+	Report    func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -396,7 +400,6 @@ func prepare(o Options) (*prepared, error) {
 	if err != nil {
 		return p, err
 	}
-	facts.Lead = o.Lead
 	for _, g := range facts.Gone {
 		for _, r := range g.Needs {
 			p.promised.asked = p.promised.asked.Put(r)
@@ -554,11 +557,11 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		}
 		for _, x := range []trail.Entry{
 			{Act: trail.Act(plan.DropStartEntry), Reason: left, Text: rec.Span.Title() + " left the PC's start order"},
-			{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Text: "Protection of " + rec.Span.Title() + " released"},
-			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Lead: c.Step.Lead, Text: rec.Span.Title() + " goes without a backup"},
+			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
+			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 		} {
 			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" {
-				if err := p.enter(o, x); err != nil {
+				if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
 					return err
 				}
 			}
@@ -573,13 +576,13 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 				return err
 			}
 			for _, x := range []trail.Entry{
-				{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Text: "Protection of " + rec.Span.Title() + " released"},
-				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Lead: c.Step.Lead, Text: rec.Span.Title() + " goes without a backup"},
+				{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
+				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 				{Act: trail.ActDelete, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Text: "Delete " + rec.Span.Title() + ": the drive is cleared", Reason: c.Step.Release},
 			} {
 				skip := x.Act == trail.ActRelease && !q.Protected || x.Act == trail.ActWaiver && (q.Volume == nil || rec.Backup != "" || rec.Coverage != "")
 				if x.Partition = q.Number; !skip {
-					if err := p.enter(o, x); err != nil {
+					if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
 						return err
 					}
 				}
@@ -593,7 +596,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			return err
 		}
 		if c.Step.Release != "" {
-			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Lead: c.Step.Lead, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}); err != nil {
+			if err := p.lifted(o, c, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}, plan.LiftProtection); err != nil {
 				return err
 			}
 		}
@@ -602,8 +605,11 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			return err
 		}
 	case plan.Retag:
+		if a := c.ApprovedFor(c.Number, plan.LiftType); a != nil {
+			e.Lead, e.Approval = a.Lead, a.ID
+		}
 		if e.Reason = c.Step.Release; e.Reason != "" {
-			if err := p.enter(o, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Lead: c.Step.Lead, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}); err != nil {
+			if err := p.lifted(o, c, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}, plan.LiftProtection); err != nil {
 				return err
 			}
 		}
@@ -835,7 +841,7 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 	rec := &trail.Record{
 		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
 	}
-	if b, ok := facts.Backups[c.Number]; ok && b.Verified && b.Same {
+	if b, ok := c.Standing[c.Number]; ok && b.Verified && b.Same {
 		if rec.Backup = b.ID; b.Coverage {
 			rec.Backup, rec.Coverage = "", b.ID
 		}

@@ -160,7 +160,7 @@ func TestLeftBehind(t *testing.T) {
 	head := plan.Step{Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}
 	for name, c := range map[string]struct{ before, steps []plan.Step }{
 		"a container's former start": {[]plan.Step{{Do: plan.Slide, Partition: "6", By: "10 MiB"}, {Do: plan.Slide, Partition: "5", By: "10 MiB"}}, []plan.Step{head, {Do: plan.Slide, Partition: "1", By: "all"}}},
-		"an empty container": {[]plan.Step{{Do: plan.Delete, Partition: "7", Waiver: "w", Lead: "o"}, {Do: plan.Delete, Partition: "6", Waiver: "w", Lead: "o"}, {Do: plan.Delete, Partition: "5", Waiver: "w", Lead: "o"}},
+		"an empty container": {[]plan.Step{{Do: plan.Delete, Partition: "7", Waiver: "w"}, {Do: plan.Delete, Partition: "6", Waiver: "w"}, {Do: plan.Delete, Partition: "5", Waiver: "w"}},
 			[]plan.Step{{Do: plan.Container, Partition: "2", Act: "dissolve"}, {Do: plan.Slide, Partition: "1", By: "20 MiB"}}},
 		"a volume's former end": {nil, []plan.Step{{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-5 MiB"}}},
 	} {

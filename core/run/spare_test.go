@@ -45,7 +45,7 @@ func promisedBytes(t *testing.T, dev, now disk.Device) map[int][]byte {
 // one, clusters that files have left.
 func TestUndoGivesAllBack(t *testing.T) {
 	gone := func(n string) plan.Step {
-		return plan.Step{Do: plan.Delete, Partition: n, Release: "not wanted", Waiver: "none needed", Lead: "Odile Farrow"}
+		return plan.Step{Do: plan.Delete, Partition: n, Release: "not wanted", Waiver: "none needed"}
 	}
 	for name, steps := range map[string][]plan.Step{
 		"over the end of a smaller one":    {{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-8 MiB"}},

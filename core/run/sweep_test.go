@@ -60,7 +60,7 @@ func TestNothingLeft(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	res := do(plan.Step{Do: plan.Delete, Partition: "5", Waiver: "for now", Lead: "Odile"})
+	res := do(plan.Step{Do: plan.Delete, Partition: "5", Waiver: "for now"})
 	do(plan.Step{Do: plan.BringBack, Record: res.Records[0]})
 	do(plan.Step{Do: plan.Shrink, Partition: "5", By: "10 MiB"})
 	do(plan.Step{Do: plan.Slide, Partition: "5", By: "6 MiB"}, plan.Step{Do: plan.Grow, Partition: "5", By: "2 MiB", Edge: "head"})
@@ -96,7 +96,7 @@ func TestNothingLeft(t *testing.T) {
 	if text := HeldText(held); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
 		t.Errorf("holds %s, %v", text, err)
 	}
-	res = do(plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone", Lead: "Odile"})
+	res = do(plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
 	if !strings.Contains(res.Columns[0].Detail, "1 comparison, 1 record") {
 		t.Errorf("it was not told before: %s", res.Columns[0].Detail)
 	}

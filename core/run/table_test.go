@@ -119,7 +119,6 @@ func (s *shop) allBack(t *testing.T, im *disk.Image) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f.Lead = true
 	back, no := plan.AllBack(sv.Layout, f, steps)
 	if len(no) > 0 {
 		t.Fatal(no)

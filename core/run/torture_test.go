@@ -61,7 +61,7 @@ func tortured(t *testing.T) map[string]*shop {
 	logical := bakeryShop(t, 512)
 	logical.steps, logical.fills, logical.pc = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}, {Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}}, true, true
 	clearing := bakeryShop(t, 512)
-	clearing.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w", Lead: "o"}}
+	clearing.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}
 	small := newShop(t, plan.Step{Do: plan.Delete, Partition: "2", Release: "not wanted"}, plan.Step{Do: plan.Grow, Partition: "1", By: "all"},
 		plan.Step{Do: plan.Shrink, Partition: "1", By: "1 MiB"}, plan.Step{Do: plan.Label, Partition: "3", Label: "Reception"}, plan.Step{Do: plan.Retag, Partition: "5", Name: "pictures"})
 	small.fills = true

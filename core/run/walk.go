@@ -41,6 +41,5 @@ func WalkBack(o Options, sv *survey.Survey, then *layout.Layout, finds []seek.Fi
 	if err != nil {
 		return nil, err
 	}
-	facts.Lead = o.Lead
 	return plan.WalkBack(sv.Layout, then, facts, known), nil
 }

@@ -54,7 +54,7 @@ func TestWalkBack(t *testing.T) {
 	}
 	for i := range w.Steps {
 		if w.Steps[i].Deletes() {
-			w.Steps[i].Waiver, w.Steps[i].Lead = "it was made for the test", "Odile Farrow"
+			w.Steps[i].Waiver = "it was made for the test"
 		}
 	}
 	s.steps = w.Steps

@@ -59,6 +59,7 @@ const (
 	// ActVoid ends a run of which nothing was written to the drive.
 	ActVoid   Act = "not-begun"
 	ActAttach Act = "attach"
+	ActAnswer Act = "answer"
 	ActMark   Act = "mark"
 	ActShelf  Act = "shelf"
 	ActSearch Act = "search"
@@ -72,25 +73,42 @@ type Drive struct {
 	Serial string `json:"serial,omitempty"`
 }
 
+// Answer is the lead's yes or no to what somebody asked for: one step of a plan, one partition, and its
+// contents as they were.
+type Answer struct {
+	Yes      bool   `json:"yes"`
+	Lifts    string `json:"lifts"` // a protection, the need of a backup, or what the table calls it
+	Purpose  string `json:"purpose"`
+	UniqueID string `json:"unique_id"`
+	State    string `json:"state"`
+	Touched  []int  `json:"touched"`
+	AskedBy  string `json:"asked_by"`
+	AskedFor string `json:"asked_for"` // the reason that was given with it
+}
+
 // Entry is one act. Seq, Previous, Hash and Signature are given by the trail it
 // is added to; ID keeps it from being added twice.
 type Entry struct {
-	Seq        int64     `json:"seq"`
-	Version    int       `json:"version"`
-	ID         string    `json:"id"`
-	Time       time.Time `json:"time"`
-	Who        string    `json:"who"`
-	Act        Act       `json:"act"`
-	Job        string    `json:"job,omitempty"`
-	Drive      Drive     `json:"drive"`
-	Text       string    `json:"text"`
-	Reason     string    `json:"reason,omitempty"`
-	Lead       string    `json:"lead,omitempty"` // who answered for it, where the lead had to
-	Partition  int       `json:"partition,omitempty"`
-	Run        string    `json:"run,omitempty"`
-	Record     string    `json:"record,omitempty"`
-	RecordHash string    `json:"record_hash,omitempty"`
-	Backup     string    `json:"backup,omitempty"`
+	Seq     int64     `json:"seq"`
+	Version int       `json:"version"`
+	ID      string    `json:"id"`
+	Time    time.Time `json:"time"`
+	Who     string    `json:"who"`
+	Act     Act       `json:"act"`
+	Job     string    `json:"job,omitempty"`
+	Drive   Drive     `json:"drive"`
+	Text    string    `json:"text"`
+	Reason  string    `json:"reason,omitempty"`
+	Lead    string    `json:"lead,omitempty"` // who answered for it, where the lead had to
+	// Approval is the entry by which the lead approved of it.
+	Approval string `json:"approval,omitempty"`
+	// Answer is what the lead said to an ask.
+	Answer     *Answer `json:"answer,omitempty"`
+	Partition  int     `json:"partition,omitempty"`
+	Run        string  `json:"run,omitempty"`
+	Record     string  `json:"record,omitempty"`
+	RecordHash string  `json:"record_hash,omitempty"`
+	Backup     string  `json:"backup,omitempty"`
 	// Key is a change of the key that signs the trail.
 	Key *KeyChange `json:"key,omitempty"`
 	// Prints are the fingerprints of the volumes in a state that is marked as good.
