@@ -52,4 +52,8 @@ test("a drive whose table is gone gets it back, with what was in it", async ({ p
   await page.getByRole("button", { name: "Carry out" }).click();
   await expect(page.locator("#work")).toContainText("the drive is as planned", { timeout: 60_000 });
   await expect(block(page, "Card, 199 MiB")).toBeVisible();
+  // The bay is left as other tests expect it.
+  await page.goto("/dock");
+  await page.locator("tbody tr", { hasText: "Quayline 64" }).getByRole("button", { name: "Detach" }).click();
+  await expect(page.getByText("Bay I is empty.")).toBeVisible();
 });

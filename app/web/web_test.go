@@ -33,7 +33,10 @@ type front struct {
 func open(t *testing.T) *front { return openBy(t, nil) }
 
 // openBy is open with the database at another address.
-func openBy(t *testing.T, by func(dsn string) string) *front {
+func openBy(t *testing.T, by func(dsn string) string) *front { return openWith(t, by, nil) }
+
+// openWith is openBy with other drives: those that drives makes in the folder are not made for the demo.
+func openWith(t *testing.T, by func(dsn string) string, drives func(dir string)) *front {
 	t.Helper()
 	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
 	if ownerDSN == "" {
@@ -64,6 +67,12 @@ func openBy(t *testing.T, by func(dsn string) string) *front {
 		t.Fatal(err)
 	}
 	data := t.TempDir()
+	if drives != nil {
+		if err := os.MkdirAll(filepath.Join(data, "drives"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		drives(filepath.Join(data, "drives"))
+	}
 	if _, err := bench.Make(filepath.Join(data, "drives")); err != nil {
 		t.Fatal(err)
 	}
