@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"jadetrail/app/store"
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -131,6 +132,7 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
+		Elsewhere: s.printOf,
 		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
 		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
 		Lost: func() ([]plan.Gone, error) {
@@ -138,6 +140,34 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 			return found.gone, err
 		},
 	}
+}
+
+// printOf is the fingerprint that a volume in one of the bays has now, "" where it is in none.
+func (s *Server) printOf(p compare.Place) (string, error) {
+	bays, err := s.store.Bays()
+	if err != nil {
+		return "", err
+	}
+	for _, b := range bays {
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue // what cannot be read is not there
+		}
+		print, there := "", false
+		if l := d.sv.Layout; strings.EqualFold(l.DiskID, p.DiskID) && strings.EqualFold(d.Identity.Serial, p.Serial) {
+			for _, q := range l.Partitions() {
+				if v := d.sv.Volumes[q.Number]; v != nil && q.UniqueID == p.Span.UniqueID {
+					there = true
+					print, err = v.Fingerprint()
+				}
+			}
+		}
+		d.close()
+		if there {
+			return print, err
+		}
+	}
+	return "", nil
 }
 
 // unfinished is the run that is open on a drive, nil for none.

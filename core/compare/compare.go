@@ -340,13 +340,19 @@ func (s Store) List() ([]*Result, error) {
 	return out, nil
 }
 
-// Stands tells whether a result proves that a volume's contents as they are now are on
-// another volume too. going are the unique ids of partitions that are to be deleted.
+// Elsewhere tells that the other side lies on another drive. A copy of a whole drive has the same ids;
+// the serial number tells it apart.
+func (r *Result) Elsewhere() bool {
+	here, there := r.Here.Place, r.There.Place
+	return there.Serial != here.Serial || !strings.EqualFold(there.DiskID, here.DiskID)
+}
+
+// Stands tells whether a result proved that a volume's contents as they are now were on another volume
+// too. Whether they still are is for the caller to tell. going are the unique ids of partitions that are to
+// be deleted.
 func (r *Result) Stands(diskID string, p layout.Span, fingerprint string, going []string) bool {
 	here, there := r.Here.Place, r.There.Place
-	// A copy of a whole drive has the same ids; the serial number tells it apart.
-	elsewhere := there.Serial != here.Serial
-	if !elsewhere && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
+	if !r.Elsewhere() && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
 		return false
 	}
 	return r.Covered && r.Here.Dir == "" && here.DiskID == diskID && here.Span.UniqueID == p.UniqueID && here.Fingerprint == fingerprint && fingerprint != ""

@@ -136,7 +136,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 			return f, err
 		}
 		if b == nil || !b.Same || !b.Verified {
-			c, err := covering(sv, p, proofs, steps)
+			c, err := covering(o, sv, p, proofs, steps)
 			if err != nil {
 				return f, err
 			}
@@ -473,9 +473,9 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 	return best, nil
 }
 
-// covering returns a comparison that proves that a volume's contents as they are now
-// are on another volume too, nil for none.
-func covering(sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps []plan.Step) (*plan.Backup, error) {
+// covering returns a comparison that proves that a volume's contents as they are now are on another volume
+// too, which is still there and as it was then, nil for none.
+func covering(o Options, sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps []plan.Step) (*plan.Backup, error) {
 	v := sv.Volumes[p.Number]
 	if v == nil || !slices.ContainsFunc(proofs, func(r *compare.Result) bool { return r.Here.Place.Span.UniqueID == p.UniqueID }) {
 		return nil, nil
@@ -486,16 +486,48 @@ func covering(sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps 
 	}
 	var going []string
 	for _, s := range steps {
-		if q, ok := sv.Layout.Find(number(s.Partition)); ok && s.Do == plan.Delete {
-			going = append(going, q.UniqueID)
+		for _, q := range sv.Layout.Partitions() {
+			if s.Do == plan.Clear || (s.Do == plan.Delete || s.Do == plan.Absorb) && number(s.Partition) == q.Number {
+				going = append(going, q.UniqueID)
+			}
 		}
 	}
 	for _, r := range proofs {
-		if r.Stands(sv.Layout.DiskID, p, print, going) {
+		if !r.Stands(sv.Layout.DiskID, p, print, going) {
+			continue
+		}
+		still, err := stillThere(o, sv, r)
+		if err != nil {
+			return nil, err
+		}
+		if still {
 			return &plan.Backup{ID: r.ID, Verified: true, Same: true, Coverage: true, Made: r.Time, Checked: r.Time}, nil
 		}
 	}
 	return nil, nil
+}
+
+// stillThere tells that the other side of a comparison is there, and as it was when it was compared. Of a
+// drive that cannot be looked at now that is not known.
+func stillThere(o Options, sv *survey.Survey, r *compare.Result) (bool, error) {
+	there := r.There.Place
+	if there.Fingerprint == "" {
+		return false, nil
+	}
+	if r.Elsewhere() {
+		if o.Elsewhere == nil {
+			return false, nil
+		}
+		print, err := o.Elsewhere(there)
+		return print == there.Fingerprint, err
+	}
+	for _, p := range sv.Layout.Partitions() {
+		if v := sv.Volumes[p.Number]; v != nil && p.UniqueID == there.Span.UniqueID {
+			print, err := v.Fingerprint()
+			return print == there.Fingerprint, err
+		}
+	}
+	return false, nil
 }
 
 func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -180,7 +182,11 @@ func TestCoverageStandsForABackup(t *testing.T) {
 	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5"})
 	im := s.open(t)
 	o := s.options(im)
-	o.Coverage = compare.Store{Dir: t.TempDir()}
+	c := compare.Store{Dir: t.TempDir()}
+	o.Coverage = c
+	said := func(print string) func(compare.Place) (string, error) {
+		return func(compare.Place) (string, error) { return print, nil }
+	}
 	if _, err := CarryOut(context.Background(), o); err == nil {
 		t.Fatal("deleted without a backup")
 	}
@@ -200,8 +206,9 @@ func TestCoverageStandsForABackup(t *testing.T) {
 	sv, _ := survey.Read(im, nil)
 	p, _ := sv.Layout.Find(5)
 	print, _ := sv.Volumes[5].Fingerprint()
+	now, _ := there.Fingerprint()
 	r, err := compare.Run(context.Background(), compare.Side{Volume: sv.Volumes[5], Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p, Fingerprint: print}},
-		compare.Side{Volume: there, Place: compare.Place{DiskID: "another"}}, nil)
+		compare.Side{Volume: there, Place: compare.Place{DiskID: "another", Fingerprint: now}}, nil)
 	if err != nil || !r.Covered {
 		t.Fatalf("%+v, %v", r, err)
 	}
@@ -209,14 +216,81 @@ func TestCoverageStandsForABackup(t *testing.T) {
 	if err := o.Coverage.Save(r); err != nil {
 		t.Fatal(err)
 	}
-	c := o.Coverage
+	// Its drive is away, or not as it was: that it was there once stands for nothing.
+	for name, elsewhere := range map[string]func(compare.Place) (string, error){"not to be looked at": nil, "gone": said(""), "changed": said("another")} {
+		o = s.options(im)
+		o.Coverage, o.Elsewhere = c, elsewhere
+		var blocked *Blocked
+		if _, err := CarryOut(context.Background(), o); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.BackupMissing {
+			t.Errorf("the copy is %s: %v", name, err)
+		}
+	}
 	o = s.options(im)
-	o.Coverage = c
+	o.Coverage, o.Elsewhere = c, said(now)
 	res, err := CarryOut(context.Background(), o)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if rec, _, err := o.Records.Load(res.Records[0]); err != nil || rec.Coverage != "c-copy" || rec.Backup != "" {
 		t.Errorf("%+v, %v", rec, err)
+	}
+}
+
+// TestCopiesOfEachOther has two volumes that are copies of each other: one of them may go without a backup,
+// and never both, in one plan or in two.
+func TestCopiesOfEachOther(t *testing.T) {
+	for name, plans := range map[string][][]plan.Step{
+		"one after the other": {{{Do: plan.Delete, Partition: "4", Release: "r"}}, {{Do: plan.Delete, Partition: "5"}}},
+		"both":                {{{Do: plan.Delete, Partition: "4", Release: "r"}, {Do: plan.Delete, Partition: "5"}}},
+		"cleared":             {{{Do: plan.Clear, Scheme: "gpt", Release: "r"}}},
+		"one absorbed":        {{{Do: plan.Absorb, Partition: "4", Into: "3", Release: "r"}, {Do: plan.Delete, Partition: "5"}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t)
+			im := s.open(t)
+			sv, err := survey.Read(im, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, _ := sv.Layout.Find(5)
+			w := survey.Window(im, *p)
+			if err := ntfs.Make(w, ntfs.Options{Label: "Copy", Time: day, Files: files("Recovery", 12)}); err != nil {
+				t.Fatal(err)
+			}
+			if sv, err = survey.Read(im, nil); err != nil {
+				t.Fatal(err)
+			}
+			side := func(n int) compare.Side {
+				p, _ := sv.Layout.Find(n)
+				print, err := sv.Volumes[n].Fingerprint()
+				if err != nil {
+					t.Fatal(err)
+				}
+				return compare.Side{Volume: sv.Volumes[n], Place: compare.Place{DiskID: sv.Layout.DiskID, Serial: "TLX5-220-7F3K", Span: *p, Fingerprint: print}}
+			}
+			c := compare.Store{Dir: t.TempDir()}
+			for i, pair := range [][2]int{{4, 5}, {5, 4}} {
+				r, err := compare.Run(context.Background(), side(pair[0]), side(pair[1]), nil)
+				if err != nil || !r.Covered {
+					t.Fatalf("%+v, %v", r, err)
+				}
+				if r.ID = fmt.Sprintf("c-copy-%d", i); c.Save(r) != nil {
+					t.Fatal("not kept")
+				}
+			}
+			var last error
+			for i, steps := range plans {
+				s.steps = steps
+				o := s.options(im)
+				o.Coverage, o.PC = c, nil
+				if _, last = CarryOut(context.Background(), o); last != nil && i < len(plans)-1 {
+					t.Fatal(last)
+				}
+			}
+			var blocked *Blocked
+			if !errors.As(last, &blocked) || !slices.ContainsFunc(blocked.Obstacles, func(o plan.Obstacle) bool { return o.Code == plan.BackupMissing }) {
+				t.Errorf("%v", last)
+			}
+		})
 	}
 }

@@ -88,7 +88,10 @@ type Options struct {
 	Runs     string
 	Shelf    *shelf.Shelf
 	Coverage compare.Store // comparisons that may stand for backups
-	Records  trail.Records
+	// Elsewhere is the fingerprint that a volume on another drive has now, "" where it is not there;
+	// nil where no other drive can be looked at.
+	Elsewhere func(p compare.Place) (string, error)
+	Records   trail.Records
 	// Seen tells where an earlier search of the drive saw structures; nil for no search.
 	Seen     func() ([]disk.Bytes, error)
 	Trail    trail.Sink
