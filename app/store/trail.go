@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/ed25519"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -345,6 +346,28 @@ func (t *Trail) Head() (seq int64, hash string, err error) {
 // NewestSigned is the newest entry that is signed, nil for none.
 func (t *Trail) NewestSigned() (*trail.Entry, error) {
 	return t.newest(t.db.Where(`line LIKE '%"signature":"_%'`))
+}
+
+// Keys are the public keys that have signed for the shop: the one that does now, and those before it. None
+// where nothing is signed.
+func (t *Trail) Keys() ([]ed25519.PublicKey, error) {
+	if t.Key == nil {
+		return nil, nil
+	}
+	now, _ := t.Key.Public().(ed25519.PublicKey)
+	out := []ed25519.PublicKey{now}
+	changes, err := t.Entries(Filter{Act: string(trail.ActKey)})
+	for _, e := range changes {
+		if e.Key == nil {
+			continue
+		}
+		for _, text := range []string{e.Key.Old, e.Key.New} {
+			if k, err := base64.StdEncoding.DecodeString(text); err == nil && len(k) == ed25519.PublicKeySize {
+				out = append(out, k)
+			}
+		}
+	}
+	return out, err
 }
 
 // NewestKey is the newest entry that changed the key that signs, nil for none.

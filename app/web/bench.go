@@ -49,6 +49,7 @@ type benchView struct {
 	Jobs []benchJob
 	Bays []benchBay
 	Asks []store.Ask // that the lead has not answered
+	Lost []string    // backups that are not as they were verified, and why
 	// Stray lies among the runs and is none that can be read; Settled is what became of acts that
 	// had been cut short.
 	Stray   []string
@@ -127,6 +128,10 @@ func (s *Server) benchPage(c *gin.Context) {
 		return
 	}
 	if v.Asks, err = s.store.Waiting(); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if v.Lost, err = s.lostBackups(); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -5,6 +5,7 @@ package web
 import (
 	"bytes"
 	"cmp"
+	"crypto/ed25519"
 	"crypto/rand"
 	"embed"
 	"encoding/hex"
@@ -64,8 +65,9 @@ type Server struct {
 	pages    map[string]*template.Template
 	demo     bool
 	books    *shop.Books
-	planning sync.Mutex    // held while a plan is changed, and while a run of one is begun
-	ending   chan struct{} // closed when the server is
+	keys     []ed25519.PublicKey // that have signed for the shop
+	planning sync.Mutex          // held while a plan is changed, and while a run of one is begun
+	ending   chan struct{}       // closed when the server is
 	told     atomic.Pointer[shop.Settled]
 	now      func() time.Time
 	random   io.Reader
@@ -98,6 +100,9 @@ func New(o Options) (*Server, error) {
 		store: o.Store, data: data, shop: cmp.Or(o.Shop, "Lantern Quay Repairs, Port Ellery"), records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
 		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
+	}
+	if s.keys, err = o.Store.Keys(); err != nil {
+		return nil, err
 	}
 	s.books = &shop.Books{Data: data, Store: o.Store, Shelf: s.shelf}
 	s.ending = make(chan struct{})
@@ -370,6 +375,7 @@ func (s *Server) Handler() http.Handler {
 	in.POST("/jobs/:job/stop", s.stopWork)
 	in.GET("/shelf", s.shelfPage)
 	in.POST("/shelf/verify", s.verifyBackup)
+	in.POST("/shelf/own", s.takeInBackup)
 	in.POST("/shelf/export", s.exportBackup)
 	in.POST("/shelf/keep", s.keepBackup)
 	in.POST("/shelf/onto", s.chooseShelf)

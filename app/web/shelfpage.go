@@ -36,6 +36,7 @@ type shelfRow struct {
 	Job     string
 	Relying int // records whose contents it keeps
 	Expired bool
+	Lost    string // why its contents are not what was verified, "" where nothing speaks for that
 }
 
 type shelfView struct {
@@ -71,7 +72,7 @@ func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.now())})
+		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.now()), lost(m)})
 	}
 	return out, nil
 }
@@ -106,6 +107,30 @@ func (s *Server) shelfPage(c *gin.Context) {
 	v.Jobs, v.Drives, v.All = slices.Compact(v.Jobs), slices.Compact(v.Drives), len(all)
 	v.Work, v.Line = s.onDesk("shelf")
 	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
+}
+
+// lostBackups tells of every backup that counts, and whose contents are not as they were verified.
+func (s *Server) lostBackups() ([]string, error) {
+	list, err := s.shelf().List()
+	var out []string
+	for _, m := range list {
+		if why := lost(m); why != "" {
+			out = append(out, fmt.Sprintf("Backup of %s, made %s: %s", m.From.Span.Title(), m.Made.Local().Format("2 Jan 15:04"), why))
+		}
+	}
+	return out, err
+}
+
+// lost is why what lies on the shelf of a backup that was verified is not that any more, "" where nothing
+// speaks for it.
+func lost(m *shelf.Manifest) string {
+	if m.Verified == nil {
+		return ""
+	}
+	if err := m.Lies(); err != nil {
+		return run.Sentence(err)
+	}
+	return ""
 }
 
 // onDesk is a piece of work that belongs to no drive, nil for none.
@@ -161,6 +186,37 @@ func (s *Server) verifyBackup(c *gin.Context) {
 		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
 			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: driveOf(m), Text: text,
 		}))
+	})
+}
+
+// takeInBackup makes a backup that this shop has not signed one of its own.
+func (s *Server) takeInBackup(c *gin.Context) {
+	reason := strings.TrimSpace(c.PostForm("reason"))
+	var err error
+	switch {
+	case !me(c).Lead:
+		err = fmt.Errorf("%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead)
+	case reason == "" || len(reason) > maxReason:
+		err = errors.New("it does not say why the backup can be trusted; nothing was changed")
+	}
+	if err != nil {
+		s.refuse(c, err, whereFrom(c))
+		return
+	}
+	s.onShelf(c, "take-in", "Taking in", whereFrom(c), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+		now := s.now()
+		m, err := s.shelf().TakeIn(ctx, id, who, now, report)
+		if err != nil {
+			return "", err
+		}
+		tail, err := s.tail()
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(trail.Entry{
+			ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Partition: m.From.Span.Number, Drive: driveOf(m), Reason: reason,
+			Text: fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who),
+		})
 	})
 }
 

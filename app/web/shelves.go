@@ -35,7 +35,7 @@ const chosenShelf = "shelf"
 // shelf is all places for backups, as the drives are in their bays now. New backups go to
 // the first of the shelf drives, or where there is none to the bench's own folder.
 func (s *Server) shelf() *shelf.Shelf {
-	sh := &shelf.Shelf{Dir: s.folder("shelf")}
+	sh := &shelf.Shelf{Dir: s.folder("shelf"), Key: s.store.Key, Keys: s.keys}
 	bays, err := s.store.Bays()
 	if err != nil {
 		sh.Unsure = fmt.Errorf("which drives are shelves cannot be told: %w", err)

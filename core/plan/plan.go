@@ -293,6 +293,10 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	switch {
 	case ok && b.Away:
 		return append(out, *obstacle(BackupMissing, fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified. Verify it again, make another, or waive it with a reason.", p.Title()), p.Number).clear("verify-backup", "back-up", "waiver"))
+	case ok && b.Foreign:
+		return append(out, *obstacle(BackupMissing, fmt.Sprintf("The backup of %s is not signed by this shop. Take it in, make another, or waive it with a reason.", p.Title()), p.Number).clear("take-in-backup", "back-up", "waiver"))
+	case ok && b.Lost != "":
+		text = fmt.Sprintf("The backup of %s is not what it was: %s.", p.Title(), strings.TrimSuffix(b.Lost, "."))
 	case ok && !b.Verified:
 		text = fmt.Sprintf("The backup of %s has not been verified.", p.Title())
 	case ok:

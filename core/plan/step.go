@@ -346,6 +346,9 @@ type Backup struct {
 	Verified bool
 	Same     bool // made from the state in which the partition is now
 	Away     bool // its shelf has left its bay since it was verified
+	Foreign  bool // the shop has not signed it
+	// Lost is why its contents are not as they were verified, "" where nothing speaks for that.
+	Lost string
 	// Coverage tells that it is no backup: all its contents were proven to be on
 	// another volume too.
 	Coverage bool

@@ -462,9 +462,12 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 				return nil, err
 			}
 		}
-		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Away: m.Away, Kind: string(m.Kind), Made: m.Made}
+		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Away: m.Away, Foreign: m.Foreign, Kind: string(m.Kind), Made: m.Made}
 		if m.Verified != nil {
 			b.Checked = *m.Verified
+			if err := m.Lies(); err != nil {
+				b.Verified, b.Lost = false, err.Error()
+			}
 		}
 		if best == nil || b.Verified && b.Same && !(best.Verified && best.Same) {
 			best = &b

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
@@ -293,4 +294,76 @@ func TestCopiesOfEachOther(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestProvenAgain deletes a volume in the name of a backup that was verified long ago: it is read again
+// before anything is written, and what is not whole, or not on the shelf as it was, stands for nothing.
+func TestProvenAgain(t *testing.T) {
+	for name, c := range map[string]struct {
+		hours  int
+		change func(path string) error
+		want   string
+	}{
+		"young":                     {2, nil, ""},
+		"old":                       {200, nil, ""},
+		"old and damaged":           {200, scratch, "was read again, and is not whole"},
+		"young, written to":         {2, func(p string) error { return os.Chtimes(p, day, day) }, "written to after they were verified"},
+		"young, its contents gone":  {2, os.Remove, "cannot be opened"},
+		"verified at another place": {2, func(p string) error { return os.Truncate(p, 100) }, "are there, of"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5"})
+			im := s.open(t)
+			m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 5, Kind: shelf.Image}, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if c.change != nil {
+				if err := c.change(filepath.Join(s.dir, "shelf", m.ID, "image.zst")); err != nil {
+					t.Fatal(err)
+				}
+			}
+			before := whole(t, im)
+			o := s.options(im)
+			o.Now = func() time.Time { return day.Add(time.Duration(c.hours) * time.Hour) }
+			_, err = CarryOut(context.Background(), o)
+			if c.want != "" {
+				if err == nil || !strings.Contains(err.Error(), c.want) {
+					t.Errorf("%v", err)
+				}
+				if whole(t, im) != before {
+					t.Error("something was written")
+				}
+				return
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			again, err := o.Shelf.Load(m.ID)
+			if err != nil || again.Verified == nil || again.Verified.Equal(day) == (c.hours > 24) {
+				t.Errorf("verified %v, %v", again.Verified, err)
+			}
+		})
+	}
+}
+
+// scratch changes a byte of a file's contents, and leaves its times as they were.
+func scratch(path string) error {
+	st, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	b := []byte{0}
+	if _, err = f.ReadAt(b, st.Size()/2); err == nil {
+		b[0] ^= 1
+		_, err = f.WriteAt(b, st.Size()/2)
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Chtimes(path, st.ModTime(), st.ModTime())
 }

@@ -112,10 +112,13 @@ type Options struct {
 	Lost func() ([]plan.Gone, error)
 	// Approvals are what the lead has approved of; nil for nothing.
 	Approvals func() ([]Approved, error)
-	Books     Books // nil where acts are not written down before
-	Now       func() time.Time
-	Random    io.Reader
-	Report    func(carry.Progress)
+	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
+	// ProveAfter's.
+	ProveAfter time.Duration
+	Books      Books // nil where acts are not written down before
+	Now        func() time.Time
+	Random     io.Reader
+	Report     func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
 }
@@ -312,6 +315,9 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	}
 	if o.Rehearse {
 		return res, nil
+	}
+	if err := p.proveBackups(ctx, o); err != nil {
+		return nil, err
 	}
 	var less lean
 	if p.script, less, err = roomFor(o.Runs, o.Dev, p.script); err != nil {

@@ -99,7 +99,7 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 	}
 	var b []byte
 	if err == nil {
-		b, err = m.sealed()
+		b, err = s.sealed(m)
 	}
 	if err == nil {
 		err = d.commit(b)
@@ -276,7 +276,11 @@ func write(ctx context.Context, d draft, m *Manifest, src source, report func(Pr
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	return f.finish()
+	if err := f.finish(); err != nil {
+		return err
+	}
+	m.Touched, err = back.touched()
+	return err
 }
 
 // pass sends on a channel unless everything is being given up.

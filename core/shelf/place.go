@@ -123,6 +123,18 @@ func (s *spread) trim(n int64) error {
 
 func (s *spread) sync() error { return s.f.Sync() }
 
+// touched is when a file of the bench was written to last, 0 for one on a drive.
+func (s *spread) touched() (int64, error) {
+	if s.parts != nil {
+		return 0, nil
+	}
+	st, err := s.f.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return st.ModTime().UnixNano(), nil
+}
+
 // Size is the length of the contents.
 func (s *spread) Size() int64 { return s.size }
 

@@ -28,6 +28,9 @@ func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report fun
 	if err != nil {
 		return nil, err
 	}
+	if m.Foreign {
+		return m, ErrForeign
+	}
 	var d *Damage
 	switch err := s.verify(ctx, m, report); {
 	case err == nil, errors.As(err, &d):
@@ -40,6 +43,9 @@ func (s *Shelf) Verify(ctx context.Context, id string, now time.Time, report fun
 		m.Verified = nil
 	} else {
 		m.Verified = &now
+		if m.Touched, err = s.touched(m); err != nil {
+			return m, err
+		}
 	}
 	err = s.save(m)
 	if d != nil {
@@ -143,7 +149,9 @@ func (s *Shelf) Export(ctx context.Context, id string, report func(Progress)) (*
 			report(Progress{"hashing", p.Off + p.Len, m.Bytes})
 		}
 	}
-	m.SHA256 = hex.EncodeToString(h.Sum(nil))
+	if m.SHA256 = hex.EncodeToString(h.Sum(nil)); m.Foreign { // it is only told
+		return m, nil
+	}
 	return m, s.save(m)
 }
 

@@ -9,6 +9,7 @@
 package shelf
 
 import (
+	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -73,6 +74,10 @@ type Shelf struct {
 	To string
 	// Room overrides what the folder's file system says is free.
 	Room func() (disk.Bytes, error)
+	// Key signs the manifests that are written, nil for none. Keys are those that the shop has had: what
+	// none of them has signed is foreign.
+	Key  ed25519.PrivateKey
+	Keys []ed25519.PublicKey
 	// Unsure is why there may be Volumes that are not named here, nil where all are.
 	Unsure error
 
@@ -91,7 +96,7 @@ func Open(dir string) (*Shelf, error) {
 
 // Onto returns the same shelf with new backups going to the place of that title.
 func (s *Shelf) Onto(title string) *Shelf {
-	return &Shelf{Dir: s.Dir, Volumes: s.Volumes, To: title, Room: s.Room, Unsure: s.Unsure}
+	return &Shelf{Dir: s.Dir, Volumes: s.Volumes, To: title, Room: s.Room, Unsure: s.Unsure, Key: s.Key, Keys: s.Keys}
 }
 
 // Missing tells that an error says for certain that there is no such backup.
@@ -232,8 +237,17 @@ type Manifest struct {
 	// KeepUntil is the day until which the backup is meant to be kept.
 	KeepUntil *time.Time `json:"keep_until,omitempty"`
 	Pieces    []Piece    `json:"pieces"`
-	// Sum is the BLAKE3 hash of this manifest with Sum empty.
-	Sum string `json:"manifest_blake3"`
+	// Touched is when the file of the contents was written to last, as it was when they were verified, in
+	// nanoseconds of Unix time by the bench's own file system; 0 where that is not known.
+	Touched int64 `json:"touched_ns,omitempty"`
+	// TakenIn tells that it came from elsewhere.
+	TakenIn *TakenIn `json:"taken_in,omitempty"`
+	// Sum is the BLAKE3 hash of this manifest with Sum and Signature empty; Signature is the shop's
+	// Ed25519 signature (RFC 8032) of it, in base64.
+	Sum       string `json:"manifest_blake3"`
+	Signature string `json:"signature,omitempty"`
+	// Foreign tells that no key of the shop has signed it.
+	Foreign bool `json:"-"`
 
 	at place // where it was found
 }
@@ -260,7 +274,7 @@ func (m *Manifest) Whole() bool {
 
 // sum is the hash that stands in the manifest.
 func (m Manifest) sum() (string, error) {
-	m.Sum = ""
+	m.Sum, m.Signature = "", ""
 	b, err := json.Marshal(m)
 	h := blake3.Sum256(b)
 	return hex.EncodeToString(h[:]), err
@@ -283,7 +297,11 @@ func (s *Shelf) Load(id string) (*Manifest, error) {
 		b, err := p.manifest(id)
 		switch {
 		case err == nil:
-			return parse(id, b, p)
+			m, err := parse(id, b, p)
+			if err != nil {
+				return nil, err
+			}
+			return s.owned(m), nil
 		case !errors.Is(err, fs.ErrNotExist):
 			trouble = err
 		}
@@ -330,7 +348,7 @@ func (s *Shelf) List() ([]*Manifest, error) {
 				return
 			}
 			if m, err := parse(id, b, p); err == nil {
-				out = append(out, m)
+				out = append(out, s.owned(m))
 			}
 		})
 		if err != nil && p.image() == "" {
@@ -450,17 +468,11 @@ func (s *Shelf) file(m *Manifest, name string) (*spread, error) {
 	return m.at.open(m.ID, name)
 }
 
-// sealed is the manifest as it is written, with its sum.
-func (m *Manifest) sealed() ([]byte, error) {
-	var err error
-	if m.Sum, err = m.sum(); err != nil {
-		return nil, err
-	}
-	return json.Marshal(m)
-}
-
 func (s *Shelf) save(m *Manifest) error {
-	b, err := m.sealed()
+	if m.Foreign {
+		return ErrForeign
+	}
+	b, err := s.sealed(m)
 	if err != nil {
 		return err
 	}

@@ -240,7 +240,7 @@ func TestHostileManifest(t *testing.T) {
 		m := *good
 		m.Pieces = append([]Piece(nil), good.Pieces...)
 		change(&m)
-		b, err := m.sealed()
+		b, err := sh.sealed(&m)
 		if err == nil {
 			err = m.at.save(good.ID, b)
 		}
