@@ -308,7 +308,7 @@ func TestProvenAgain(t *testing.T) {
 		"old":                       {200, nil, ""},
 		"old and damaged":           {200, scratch, "was read again, and is not whole"},
 		"young, written to":         {2, func(p string) error { return os.Chtimes(p, day, day) }, "written to after they were verified"},
-		"young, its contents gone":  {2, os.Remove, "cannot be opened"},
+		"young, its contents gone":  {2, os.Remove, "are not on the shelf any more"},
 		"verified at another place": {2, func(p string) error { return os.Truncate(p, 100) }, "are there, of"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"time"
 
@@ -81,7 +82,13 @@ func (m *Manifest) Lies() error {
 		return fmt.Errorf("%w: %s", ErrNoBackup, m.ID)
 	}
 	f, err := m.at.open(m.ID, m.Kind.file())
-	if err != nil {
+	var named *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%w: %s: its contents are not on the shelf any more", ErrDamaged, m.ID)
+	case errors.As(err, &named): // where it lies on the machine says nothing to anybody
+		return fmt.Errorf("%w: %s: its contents cannot be opened: %w", ErrDamaged, m.ID, named.Err)
+	case err != nil:
 		return fmt.Errorf("%w: %s: its contents cannot be opened: %w", ErrDamaged, m.ID, err)
 	}
 	defer f.Close()

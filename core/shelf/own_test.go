@@ -120,7 +120,7 @@ func TestLies(t *testing.T) {
 		want   string
 	}{
 		"as it was":  {func(string) error { return nil }, ""},
-		"gone":       {os.Remove, "cannot be opened"},
+		"gone":       {os.Remove, "are not on the shelf any more"},
 		"cut short":  {func(p string) error { return os.Truncate(p, 4096) }, "are there, of"},
 		"written to": {func(p string) error { return os.Chtimes(p, time.Now(), time.Now().Add(time.Minute)) }, "written to after"},
 	} {

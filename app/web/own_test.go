@@ -1,0 +1,88 @@
+package web
+
+import (
+	"crypto/ed25519"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadetrail/app/store"
+	"jadetrail/core/plan"
+	"jadetrail/core/trail"
+)
+
+// TestForeignBackup has a backup on the shelf that the shop has not signed: nothing goes in its name until
+// the lead takes it in. One whose contents are gone is told of on the bench.
+func TestForeignBackup(t *testing.T) {
+	s, _ := openSmall(t)
+	_, s.store.Key, _ = ed25519.GenerateKey(nil)
+	var err error
+	if s.keys, err = s.store.Keys(); err != nil || len(s.keys) != 1 {
+		t.Fatal(s.keys, err)
+	}
+	s.post(t, "/dock/detach", "bay", "B") // the shelf: the bench's own folder takes its place
+	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
+	s.idle(t)
+	id := s.backups(t)[0].ID
+	gate := func() string {
+		t.Helper()
+		s.planned(t, plan.Step{Do: plan.Delete, Partition: "3"})
+		return s.get(t, "/jobs/J-1042/safeguard")
+	}
+	if page := gate(); !strings.Contains(page, "All is settled") {
+		t.Fatalf("with a backup of the shop: %.3000s", page)
+	}
+	path := filepath.Join(s.data, "shelf", id, "manifest.json")
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var m map[string]any
+	if err := json.Unmarshal(b, &m); err != nil || m["signature"] == nil {
+		t.Fatalf("the manifest is not signed: %v", err)
+	}
+	// The same without its signature.
+	forged := strings.Replace(string(b), m["signature"].(string), "", 1)
+	if err := os.WriteFile(path, []byte(forged), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if page := gate(); !strings.Contains(page, "is not signed by this shop. Take it in") || strings.Contains(page, "All is settled") {
+		t.Errorf("the gate takes it: %.3000s", page)
+	}
+	if page := s.get(t, "/shelf/"+id); !strings.Contains(page, "This shop has not signed it") || !strings.Contains(page, "as it says of itself") {
+		t.Errorf("the backup's page: %.2000s", page)
+	}
+	if page := s.post(t, "/shelf/own", "backup", id, "reason", "I know it"); !strings.Contains(page, "nly the lead may do that") {
+		t.Errorf("taken in by a technician: %.400s", page)
+	}
+	s.post(t, "/shelf/verify", "backup", id)
+	if said := s.wait(t, "shelf"); !strings.Contains(said, "not signed by this shop") {
+		t.Errorf("verified: %s", said)
+	}
+	s.as(t, "odile")
+	s.post(t, "/shelf/own", "backup", id, "reason", "I know it")
+	if said := s.wait(t, "shelf"); !strings.Contains(said, "one of the shop's backups from now on") {
+		t.Errorf("taken in: %s", said)
+	}
+	all, err := s.store.Entries(store.Filter{Act: string(trail.ActTakeIn)})
+	if err != nil || len(all) != 1 || all[0].Who != "Odile Farrow" || all[0].Reason != "I know it" || all[0].Backup != id {
+		t.Errorf("the trail: %+v, %v", all, err)
+	}
+	if page := gate(); !strings.Contains(page, "All is settled") {
+		t.Errorf("taken in, and the gate: %.3000s", page)
+	}
+	if page := s.get(t, "/"); strings.Contains(page, "is not what was verified") {
+		t.Error("the bench tells of a loss that is none")
+	}
+	if err := os.Remove(filepath.Join(s.data, "shelf", id, "image.zst")); err != nil {
+		t.Fatal(err)
+	}
+	if page := s.get(t, "/"); !strings.Contains(page, "is not what was verified") || !strings.Contains(page, "Backup of Pictures") || strings.Contains(page, s.data) {
+		t.Errorf("the bench does not tell of the loss, or by a path: %.2500s", page)
+	}
+	if page := gate(); !strings.Contains(page, "is not what it was") || strings.Contains(page, s.data) {
+		t.Errorf("the gate, of what is gone: %.3000s", page)
+	}
+}
