@@ -12,6 +12,7 @@ import (
 	"jadetrail/core/table"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
 )
 
 // kinds are the names of partition types in plans, with their type on a GPT and on an
@@ -159,8 +160,8 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 	}
 	switch s.Format {
 	case "ntfs":
-		if p.Bytes < 8*disk.MiB {
-			block(obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least 8 MiB; %s were asked for.", p.Bytes)))
+		if p.Bytes < ntfs.Least {
+			block(obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, p.Bytes)))
 			return
 		}
 		v := volume.Info{Kind: volume.NTFS, Label: s.Label, Serial: Serial(f.NewID), ClusterBytes: NewCluster, Clean: true}

@@ -26,6 +26,10 @@ type Options struct {
 // ErrFull is returned when the files do not fit into the volume.
 var ErrFull = errors.New("the volume is too small for its files")
 
+// Least is how large a place must be for an empty volume of Make, in bytes: 8 MiB of clusters, of up to
+// 64 KiB each, and the copy of the boot sector.
+const Least = 8*disk.MiB + 64*disk.KiB
+
 // Make makes a volume that fills dev and puts the files into it. dev must read
 // as zeros.
 func Make(dev disk.Device, opt Options) error {

@@ -83,6 +83,23 @@ func verify(t *testing.T, dev disk.Device, n int) *Volume {
 	return v
 }
 
+func TestLeast(t *testing.T) {
+	for _, sector := range []disk.Bytes{512, 4096} {
+		for _, cluster := range []disk.Bytes{0, 4096, 65536} {
+			for size, fits := range map[disk.Bytes]bool{Least: true, 8 * disk.MiB: false} {
+				im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), size, sector)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := Make(im, Options{Cluster: cluster, Time: day}); (err == nil) != fits {
+					t.Errorf("%s in sectors of %s, clusters of %s: %v", size, sector, cluster, err)
+				}
+				im.Close()
+			}
+		}
+	}
+}
+
 func TestMakeAndGrow(t *testing.T) {
 	for _, c := range []struct {
 		sector, cluster, from, to disk.Bytes

@@ -1,0 +1,148 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+)
+
+// anyGoal is a goal for a drive of some partitions.
+func anyGoal(rng *rand.Rand, numbers []string) *plan.Goal {
+	any := func() string { return numbers[rng.IntN(len(numbers))] }
+	amount := func() string { return fmt.Sprintf("%d MiB", 1+rng.IntN(12)) }
+	g := plan.Goal{Version: 1, NoSecondDrive: rng.IntN(3) == 0}
+	switch rng.IntN(6) {
+	case 0:
+		if g.Receiver, g.Gain = any(), amount(); rng.IntN(2) == 0 {
+			g.MayDelete = []string{any()}
+		}
+	case 1:
+		g.Remove = []string{any()}
+		g.GiveTo = any()
+	case 2:
+		g.Combine = []string{any(), any()}
+		g.KeepPlace = g.Combine[rng.IntN(2)]
+	case 3:
+		g.Split, g.Parts = any(), []string{amount()}
+	case 4:
+		g.Room = amount()
+	default:
+		g.Clear = true
+	}
+	return &g
+}
+
+// TestOfferedCanBeDone rehearses, on random drives, every route that a goal is answered with and every act
+// that is offered: none of them is offered that cannot be carried out. What needs a backup first has it made.
+func TestOfferedCanBeDone(t *testing.T) {
+	seed, wanted := uint64(time.Now().UnixNano()), 40
+	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
+		seed, _ = strconv.ParseUint(s, 10, 64)
+	}
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		wanted = 3000
+	}
+	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
+		wanted, _ = strconv.Atoi(s)
+	}
+	t.Logf("JADETRAIL_SEED=%d", seed)
+	rng := rand.New(rand.NewPCG(seed, 1))
+	drives, goals, routes, acts := 0, 0, 0, 0
+	var wrong []string
+	for routes+acts < wanted {
+		dir := t.TempDir()
+		s := &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(drives)}
+		sector, _ := randomDrive(t, s.image, rng, nil)
+		im, err := disk.OpenImage(s.image, sector, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		drives++
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		options := func() Options {
+			o := s.options(im)
+			o.PC, o.Rehearse = nil, true
+			return o
+		}
+		backed := map[int]bool{}
+		// rehearsed tells why steps that are offered cannot be done.
+		rehearsed := func(what string, steps []plan.Step) {
+			o := options()
+			for _, x := range steps { // a copy on the shelf is made before
+				n, _ := strconv.Atoi(x.Partition)
+				if x.Do != plan.CopyOut || x.Volume != "" || backed[n] {
+					continue
+				}
+				if _, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil); err != nil {
+					wrong = append(wrong, fmt.Sprintf("%s: the backup of %d: %v", what, n, err))
+					return
+				}
+				backed[n] = true
+			}
+			o.Plan = &plan.Plan{Version: 1, Steps: steps}
+			if _, err := CarryOut(context.Background(), o); err != nil {
+				wrong = append(wrong, fmt.Sprintf("drive %d, %s: %+v: %v", drives, what, steps, err))
+			}
+		}
+		f, err := Facts(options(), sv, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var numbers []string
+		for _, p := range sv.Layout.Partitions() {
+			number := strconv.Itoa(p.Number)
+			numbers = append(numbers, number)
+			for _, a := range plan.Acts(sv.Layout, p.Number, f) {
+				if a.Obstacle != nil {
+					continue
+				}
+				x := plan.Step{Do: a.Do, Partition: number, Edge: a.Edge}
+				switch a.Do {
+				case plan.Grow, plan.Shrink:
+					x.By = fmt.Sprintf("%d B", a.Limit)
+				case plan.Slide:
+					x.By = []string{"all", "-all"}[rng.IntN(2)]
+					if cols := plan.Lay(sv.Layout, f, []plan.Step{x}); len(cols[0].Obstacles) > 0 {
+						continue // there is room on the other side
+					}
+				case plan.Delete:
+				case plan.Container:
+					if x.Act = string(a.Act); a.Act != plan.Dissolve {
+						x.By = "all"
+					}
+				default:
+					continue
+				}
+				acts++
+				rehearsed("offered", []plan.Step{x})
+			}
+		}
+		for range 6 {
+			g := anyGoal(rng, numbers)
+			goals++
+			for _, r := range plan.Routes(sv.Layout, f, g).Routes {
+				routes++
+				rehearsed(fmt.Sprintf("goal %+v, route %q", *g, r.Title), r.Plan.Steps)
+			}
+		}
+		im.Close()
+		os.RemoveAll(dir)
+	}
+	t.Logf("%d drives, %d acts offered, %d goals with %d routes: %d cannot be done", drives, acts, goals, routes, len(wrong))
+	for _, w := range wrong[:min(len(wrong), 20)] {
+		t.Error(w)
+	}
+}
