@@ -220,7 +220,9 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 			t.Backup = &b
 		}
 		waived := t.Deleted != nil && strings.TrimSpace(t.Deleted.Waiver) != ""
-		t.Settled = !t.Must || !slices.ContainsFunc(t.Asks, func(o plan.Obstacle) bool { return o.Code == plan.BackupMissing || o.Code == plan.WaiverMissing })
+		t.Settled = !t.Must || !slices.ContainsFunc(t.Asks, func(o plan.Obstacle) bool {
+			return o.Code == plan.BackupMissing || o.Code == plan.WaiverMissing || o.Ask != nil && o.Ask.Lifts == plan.LiftBackup
+		})
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {

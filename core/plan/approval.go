@@ -118,19 +118,24 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	}
 	slices.Sort(ask.Touched)
 	var why string
+	ask.Text = c.Title
+	if !strings.Contains(c.Title, p.Title()) {
+		ask.Text += ", and with it " + p.Title()
+	}
 	switch lifts {
 	case LiftProtection:
 		why = fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title())
-		ask.Text, ask.Reason = fmt.Sprintf("%s: the protection of %s, which the PC may start from, is lifted", c.Title, p.Title()), strings.TrimSpace(s.Release)
+		ask.Text, ask.Reason = ask.Text+"; the PC may start from it", strings.TrimSpace(s.Release)
 	case LiftBackup:
 		why = fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title())
-		ask.Text, ask.Reason = fmt.Sprintf("%s: %s, which may hold personal files, goes without a backup", c.Title, p.Title()), strings.TrimSpace(s.Waiver)
+		ask.Text, ask.Reason = ask.Text+" without a backup", strings.TrimSpace(s.Waiver)
 		if s.Erase && s.Backups == "delete" {
-			ask.Text += ", and its backups are deleted too"
+			ask.Text = c.Title + ", and all its backups"
 		}
+		ask.Text += "; it may hold personal files"
 	case LiftType:
 		why = fmt.Sprintf("%s may hold personal files: only the lead may have the table call it something else.", p.Title())
-		ask.Text = fmt.Sprintf("%s: the table calls %s, which may hold personal files, something else", c.Title, p.Title())
+		ask.Text += "; it may hold personal files"
 	}
 	if i := slices.IndexFunc(f.Approvals, func(a Approval) bool { return a.Of(ask) }); i >= 0 {
 		c.Approved = append(c.Approved, f.Approvals[i])
