@@ -107,7 +107,9 @@ test("what the lead approves of is void when it changes", async ({ browser, page
   // Another reason, the step taken out and done again: it is void, and the lead is asked anew.
   await page.goto("/jobs/J-1043");
   await page.getByRole("button", { name: /Take out step 1/ }).click();
+  await expect(step(page, "Delete D: Old system")).toHaveCount(0);
   await page.getByRole("button", { name: /^Undo/ }).click();
+  await expect(step(page, "Delete D: Old system")).toBeVisible();
   await page.goto(gate);
   await expect(page.getByText("All is settled.")).toHaveCount(0);
   await expect(old).toContainText(/What Odile Farrow said .* is void/);
@@ -115,6 +117,7 @@ test("what the lead approves of is void when it changes", async ({ browser, page
   await page.goto("/jobs/J-1043");
   await expect(page.getByRole("button", { name: "Carry out" })).toHaveCount(0);
   await page.getByRole("button", { name: /Take out step 1/ }).click();
+  await expect(step(page, "Delete D: Old system")).toHaveCount(0);
   await lead.goto("/trail?job=J-1043&act=answer");
   await expect(lead.locator("tbody")).toContainText(/Approved, as Tobias Wren asked: Delete .* without a backup; it may hold personal files/);
   await expect(lead.locator("tbody")).toContainText("Ask the bakery first");

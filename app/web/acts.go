@@ -320,9 +320,11 @@ func (s *Server) backUp(c *gin.Context) {
 			s.fail(c, err)
 			return
 		}
-		backups, _, _ := st.missing()
-		for _, o := range backups {
-			numbers = append(numbers, o.Partitions...)
+		backups, releases, _ := st.missing()
+		for _, o := range append(backups, releases...) {
+			if o.Code == plan.BackupMissing || o.Ask != nil && o.Ask.Lifts == plan.LiftBackup { // with a backup nothing is waived
+				numbers = append(numbers, o.Partitions...)
+			}
 		}
 		st.Drive.close()
 	}

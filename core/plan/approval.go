@@ -146,22 +146,12 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	return o
 }
 
-// needsLead tells what of a release and a waiver is for the lead alone: the release of what a PC starts
-// from, and a waiver over what may be somebody's.
-func needsLead(c *Column, p *layout.Span, f Facts) []Obstacle {
-	var out []Obstacle
-	add := func(lifts Lifts) {
-		if o := c.asks(p, lifts, f); o != nil {
-			out = append(out, *o)
-		}
+// needsLead tells that a release is for the lead alone: of what a PC may start from.
+func needsLead(c *Column, p *layout.Span, f Facts) *Obstacle {
+	if strings.TrimSpace(c.Step.Release) == "" || !starts(p, f) {
+		return nil
 	}
-	if strings.TrimSpace(c.Step.Release) != "" && starts(p, f) {
-		add(LiftProtection)
-	}
-	if strings.TrimSpace(c.Step.Waiver) != "" && personal(p, f) {
-		add(LiftBackup)
-	}
-	return out
+	return c.asks(p, LiftProtection, f)
 }
 
 // starts tells that a PC may start from a partition: as it is now, or as it was when the plan began.

@@ -215,7 +215,9 @@ func absorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if o := notReleased(p, c.Step, f); o != nil {
 		c.Missing = append(c.Missing, *o)
 	}
-	c.Missing = append(c.Missing, needsLead(c, p, f)...)
+	if o := needsLead(c, p, f); o != nil {
+		c.Missing = append(c.Missing, *o)
+	}
 	if c.Step.Folder == "" {
 		c.Step.Folder = "From " + strings.TrimPrefix(holdFolder(p), "Kept from ")
 	}

@@ -278,16 +278,25 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	if o := notReleased(p, s, f); o != nil {
 		out = append(out, *o)
 	}
-	out = append(out, needsLead(c, p, f)...)
-	if p.Volume == nil || strings.TrimSpace(s.Waiver) != "" || f.kept[p.Number] && !s.Erase {
-		return out
+	if o := needsLead(c, p, f); o != nil {
+		out = append(out, *o)
 	}
-	if s.Erase && s.Backups == "delete" { // who wants nothing to be left needs no backup, but says so
-		return append(out, *obstacle(WaiverMissing, fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title()), p.Number).clear("waiver"))
-	}
+	wiped := s.Erase && s.Backups == "delete"
 	b, ok := f.Backups[p.Number]
-	if ok && b.Verified && b.Same {
+	if p.Volume == nil || f.kept[p.Number] && !s.Erase || ok && b.Verified && b.Same && !wiped {
 		return out
+	}
+	if strings.TrimSpace(s.Waiver) != "" {
+		c.Waived = append(c.Waived, p.Number)
+		if personal(p, f) {
+			if o := c.asks(p, LiftBackup, f); o != nil {
+				out = append(out, *o)
+			}
+		}
+		return out
+	}
+	if wiped { // who wants nothing to be left needs no backup, but says so
+		return append(out, *obstacle(WaiverMissing, fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title()), p.Number).clear("waiver"))
 	}
 	text := fmt.Sprintf("%s has contents and no backup.", p.Title())
 	switch {

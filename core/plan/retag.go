@@ -120,7 +120,9 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			c.Missing = append(c.Missing, *o)
 		}
 		guarded := slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM, layout.Swap}, q.Role)
-		c.Missing = append(c.Missing, needsLead(c, p, f)...)
+		if o := needsLead(c, p, f); o != nil {
+			c.Missing = append(c.Missing, *o)
+		}
 		if changed && guarded && personal(p, f) {
 			if o := c.asks(p, LiftType, f); o != nil {
 				c.Missing = append(c.Missing, *o)

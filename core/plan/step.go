@@ -481,6 +481,8 @@ type Column struct {
 	PC *pc.Facts `json:"-"`
 	// Standing are the backups that stand for the partitions as the step finds them.
 	Standing map[int]Backup `json:"-"`
+	// Waived are the partitions that go without a backup by the step's waiver.
+	Waived []int `json:"-"`
 	// Approved is what the lead has approved of that the step needs.
 	Approved []Approval `json:"-"`
 	// From is the partition, and below which folder, that a step takes files from; 0

@@ -569,7 +569,8 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
 			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 		} {
-			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" {
+			skip := x.Act == trail.ActRelease && !rec.Span.Protected && !rec.Span.Active || x.Act == trail.ActWaiver && !slices.Contains(c.Waived, c.Number)
+			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" && !skip {
 				if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
 					return err
 				}
@@ -589,7 +590,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
 				{Act: trail.ActDelete, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Text: "Delete " + rec.Span.Title() + ": the drive is cleared", Reason: c.Step.Release},
 			} {
-				skip := x.Act == trail.ActRelease && !q.Protected || x.Act == trail.ActWaiver && (q.Volume == nil || rec.Backup != "" || rec.Coverage != "")
+				skip := x.Act == trail.ActRelease && !q.Protected && !q.Active || x.Act == trail.ActWaiver && !slices.Contains(c.Waived, q.Number)
 				if x.Partition = q.Number; !skip {
 					if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
 						return err
@@ -848,7 +849,10 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 		return nil, err
 	}
 	rec := &trail.Record{
-		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Waiver: c.Step.Waiver, Before: p.sv.Layout,
+		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Before: p.sv.Layout,
+	}
+	if slices.Contains(c.Waived, c.Number) {
+		rec.Waiver = c.Step.Waiver
 	}
 	if b, ok := c.Standing[c.Number]; ok && b.Verified && b.Same {
 		if rec.Backup = b.ID; b.Coverage {
