@@ -132,7 +132,7 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
-		Elsewhere: s.printOf,
+		Elsewhere: s.printOf, ProveAfter: s.prove,
 		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
 		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
 		Lost: func() ([]plan.Gone, error) {

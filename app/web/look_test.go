@@ -131,6 +131,7 @@ func TestReadOnlyDrive(t *testing.T) {
 	if page := s.post(t, "/jobs/J-1042/resume"); !strings.Contains(page, "read-only") {
 		t.Error("a run on a read-only drive was begun")
 	}
+	s.as(t, "odile")
 	s.post(t, "/dock/how", "bay", "A")
 	if page := s.post(t, "/jobs/J-1042/steps", "do", "grow", "partition", "6", "by", "1 GiB"); strings.Contains(page, "no step was added") {
 		t.Error("attached for writing, no step can be added")

@@ -66,6 +66,7 @@ type Server struct {
 	demo     bool
 	books    *shop.Books
 	keys     []ed25519.PublicKey // that have signed for the shop
+	prove    time.Duration       // how old the verification of a backup may be
 	planning sync.Mutex          // held while a plan is changed, and while a run of one is begun
 	ending   chan struct{}       // closed when the server is
 	told     atomic.Pointer[shop.Settled]
@@ -80,6 +81,9 @@ type Options struct {
 	Data  string
 	Demo  bool // shows the demo's accounts on the sign-in page
 	Shop  string
+	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
+	// run.ProveAfter.
+	ProveAfter time.Duration
 }
 
 // maxBody bounds every request's body.
@@ -98,7 +102,7 @@ func New(o Options) (*Server, error) {
 	}
 	s := &Server{
 		store: o.Store, data: data, shop: cmp.Or(o.Shop, "Lantern Quay Repairs, Port Ellery"), records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
-		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo,
+		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo, prove: o.ProveAfter,
 		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
 	}
 	if s.keys, err = o.Store.Keys(); err != nil {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
@@ -59,7 +60,11 @@ func serve(ctx context.Context, demo bool) error {
 			return err
 		}
 	}
-	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP")})
+	age, err := proveAfter(os.Getenv("JADETRAIL_PROVE_AFTER"))
+	if err != nil {
+		return err
+	}
+	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age})
 	if err != nil {
 		return err
 	}
@@ -82,6 +87,19 @@ func serve(ctx context.Context, demo bool) error {
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return srv.Shutdown(end)
+}
+
+// proveAfter is the age that the shop has set for verifications in whose name something is deleted: hours, of
+// which 0 stands for each time; "" for none set.
+func proveAfter(text string) (time.Duration, error) {
+	if text == "" {
+		return 0, nil
+	}
+	hours, err := strconv.ParseFloat(text, 64)
+	if err != nil || !(hours >= 0 && hours <= 24*365) { // nor what is no number at all
+		return 0, errUse{fmt.Errorf("JADETRAIL_PROVE_AFTER is %q, and no number of hours, of at most a year. Nothing was started", text)}
+	}
+	return max(time.Duration(hours*float64(time.Hour)), time.Nanosecond), nil
 }
 
 // openStore opens the database that the settings name.

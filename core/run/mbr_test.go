@@ -70,7 +70,7 @@ func TestMBR(t *testing.T) {
 		dev := s.open(t)
 		before, _ := disk.ReadFull(dev, 0, dev.Size())
 		for _, n := range []string{"1", "5", "6", "7"} {
-			res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: n, Waiver: "w"})
+			res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: n, Waiver: "w", Release: "r"})
 			sv, _ := survey.Read(dev, nil)
 			if len(sv.Layout.Partitions()) != 4 || sv.Check().FirstError() != nil {
 				t.Errorf("after deleting %s: %+v", n, sv.Check())

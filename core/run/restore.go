@@ -502,12 +502,8 @@ func (x Erased) proven(dev disk.Device, done script.Script) error {
 // ErrNeeded is returned for a backup that something still depends on.
 var ErrNeeded = errors.New("the backup is still needed")
 
-// DeleteBackup takes a backup off the shelf, or what is left of one, and enters it in
-// the trail. One that a record depends on needs a reason.
-func DeleteBackup(o Options, id, reason string) error {
-	return takeOff(o, id, reason, o.Shelf.Delete)
-}
-
+// takeOff takes a backup off the shelf, or what is left of one, and enters it in the trail. One that a record
+// depends on needs a reason.
 func takeOff(o Options, id, reason string, away func(id string) error) error {
 	e, err := Gone(o, id, reason)
 	if err != nil {
@@ -562,9 +558,6 @@ func Gone(o Options, id, reason string) (trail.Entry, error) {
 	}
 	if last != nil && !o.Lead {
 		return e, fmt.Errorf("%w: it is the last backup from which the record of %s can be brought back. Nothing was deleted. Ask the lead to delete it", ErrLead, last.Span.Title())
-	}
-	if last != nil {
-		e.Lead = o.Who
 	}
 	if len(needed) > 0 {
 		e.Text += fmt.Sprintf("; the record of %s can no longer be brought back from it", needed[0].Span.Title())

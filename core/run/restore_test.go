@@ -234,16 +234,21 @@ func TestDeleteBackup(t *testing.T) {
 	if _, err := CarryOut(context.Background(), o); err != nil {
 		t.Fatal(err)
 	}
-	if err := DeleteBackup(o, id, " "); !errors.Is(err, ErrNeeded) {
+	if err := takeOff(o, id, " ", o.Shelf.Delete); !errors.Is(err, ErrNeeded) {
 		t.Errorf("a record relies on it: %v", err)
 	}
 	if _, err := o.Shelf.Load(id); err != nil {
 		t.Error(err)
 	}
-	if err := DeleteBackup(o, id, "the owner took the drive"); err != nil {
+	o.Lead = false
+	if err := takeOff(o, id, "the owner took the drive", o.Shelf.Delete); !errors.Is(err, ErrLead) {
+		t.Errorf("the last one, by a technician: %v", err)
+	}
+	o.Lead = true
+	if err := takeOff(o, id, "the owner took the drive", o.Shelf.Delete); err != nil {
 		t.Error(err)
 	}
-	if err := DeleteBackup(o, id, "again"); !errors.Is(err, shelf.ErrNoBackup) {
+	if err := takeOff(o, id, "again", o.Shelf.Delete); !errors.Is(err, shelf.ErrNoBackup) {
 		t.Errorf("it is gone: %v", err)
 	}
 	b, _ := os.ReadFile(s.options(im).Trail.(trail.File).Path)

@@ -195,6 +195,7 @@ func HeldText(held []Holding) string {
 func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) {
 	for _, x := range m.Erased {
 		for _, id := range x.Backups {
+			o.Lead = true // it was answered for when the plan was let through
 			if err := takeOff(o, id, "its partition was erased: "+x.Title, o.Shelf.Erase); err != nil && !shelf.Missing(err) {
 				return "", nil, err
 			}
