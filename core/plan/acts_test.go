@@ -91,7 +91,7 @@ func TestCatalogue(t *testing.T) {
 	small := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes-2*disk.MiB, s.Bytes-2*disk.MiB }
 	none := Facts{}
 	// What only a step can meet has its cases in TestAlteredRecord of core/run, TestObstacles, TestBringBack, TestMake, TestOnPC, TestMoves, TestJoins, TestRoutes and TestOverRecords, and TestMiddleTaken of core/run.
-	seen := map[Code]bool{NoFind: true, WrongContents: true, Doubted: true, NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true,
+	seen := map[Code]bool{Unsound: true, NoFind: true, WrongContents: true, Doubted: true, NoSuch: true, BadAmount: true, NowhereToGo: true, ReleaseMissing: true, BackupMissing: true, LeadMissing: true, NotYet: true, NoBackup: true, WaiverMissing: true,
 		NotParked: true, NotInOrder: true, NoSystem: true, NothingToDo: true, RecoveryInUse: true, StartEntryLeft: true, PlaceNamed: true, PathsChange: true, LessKept: true, TooMuch: true, OverRecord: true, RecordAltered: true, NotKnown: true, DamageMissing: true}
 	defer func() {
 		for _, code := range declared(t) {

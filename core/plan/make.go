@@ -107,6 +107,9 @@ func newPartition(c *Column, l *layout.Layout, f Facts) {
 	if role == "" {
 		role = layout.Data
 	}
+	if l.Scheme == "mbr" && s.Type == "basic" && s.Format == "fat32" {
+		id = "0c" // FAT32, by sector numbers
+	}
 	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), s.StartLBA)
 	size = min(size.Up(disk.Grid), most)
 	record := disk.LBA(0)

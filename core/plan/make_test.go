@@ -165,3 +165,18 @@ func TestNoReturn(t *testing.T) {
 		}
 	}
 }
+
+// TestTypeOfFAT gives a FAT32 volume on an MBR its own type.
+func TestTypeOfFAT(t *testing.T) {
+	for format, want := range map[string]string{"fat32": "0c", "ntfs": "07"} {
+		l := bakery()
+		l = l.With(l.Partitions()[:1])
+		c := Lay(l, Facts{NewIDs: standIns()}, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: format, As: "n"}})[0]
+		if c.Layout == nil {
+			t.Fatal(c.Obstacles)
+		}
+		if p, _ := c.Layout.Find(c.Number); p.TypeID != want {
+			t.Errorf("%s has the type %s", format, p.TypeID)
+		}
+	}
+}

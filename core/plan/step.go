@@ -291,6 +291,7 @@ const (
 	NoPC           Code = "no-pc"
 	NotYet         Code = "not-yet"
 	NotClean       Code = "not-clean"
+	Unsound        Code = "unsound"
 	BadAmount      Code = "bad-amount"
 	TableUnsafe    Code = "table-unsafe"
 	NoRecord       Code = "no-record"

@@ -367,3 +367,27 @@ func scratch(path string) error {
 	}
 	return os.Chtimes(path, st.ModTime(), st.ModTime())
 }
+
+// TestUnsoundStaysItsSize refuses to change the size of a volume that does not check sound.
+func TestUnsoundStaysItsSize(t *testing.T) {
+	for _, step := range []plan.Step{{Do: plan.Grow, Partition: "6", By: "8 MiB"}, {Do: plan.Shrink, Partition: "6", By: "1 MiB"}} {
+		s := newShop(t, step)
+		im := s.open(t)
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, _ := sv.Layout.Find(6)
+		if _, err := im.WriteAt(make([]byte, 512), int64(p.End.Offset(512))); err != nil { // the copy of its boot sector
+			t.Fatal(err)
+		}
+		before := whole(t, im)
+		var blocked *Blocked
+		if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.Unsound {
+			t.Errorf("%s: %v", step.Do, err)
+		}
+		if whole(t, im) != before {
+			t.Errorf("%s: something was written", step.Do)
+		}
+	}
+}

@@ -539,6 +539,20 @@ func (p *prepared) do(i int, c plan.Column, s script.Script) (script.Script, *su
 	return s, after, err
 }
 
+// soundFirst refuses to make a volume larger or smaller that does not check sound: what its file system says
+// of itself is what the rest goes by.
+func soundFirst(before *survey.Survey, c plan.Column) error {
+	v := before.Volumes[c.Number]
+	if c.Step.Do != plan.Grow && c.Step.Do != plan.Shrink || v == nil {
+		return nil
+	}
+	f := v.Check().FirstError()
+	if f == nil {
+		return nil
+	}
+	return &Blocked{Obstacles: []plan.Obstacle{{Code: plan.Unsound, Partitions: []int{c.Number}, Text: fmt.Sprintf("%s: its file system does not check sound (%s), so its size is not changed. Have its own system's check mend it first.", c.Title, strings.TrimSuffix(f.Text, ".")), Clears: []string{"check"}}}}
+}
+
 // step does one step on the copy and reads the copy back.
 func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 	p.at = i
@@ -546,6 +560,9 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: strings.TrimSuffix(c.Title, ":") + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
 	before := p.sv
 	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
+	if err := soundFirst(before, c); err != nil {
+		return err
+	}
 	switch c.Step.Do {
 	case plan.Delete:
 		rec, err := p.record(o, p.over, c, facts)

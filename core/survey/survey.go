@@ -339,6 +339,10 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
 	case linuxKind(kind) && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
 		say(finding.Note, "type-and-contents", "has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName, kind)
+	case fat && p.TypeID == "07":
+		say(finding.Note, "type-and-contents", "has the type 07, which is for NTFS and exFAT, but holds a %s volume.", kind)
+	case (kind == volume.NTFS || kind == volume.ExFAT) && slices.Contains([]string{"01", "04", "06", "0b", "0c", "0e"}, p.TypeID):
+		say(finding.Note, "type-and-contents", "has a type for FAT (%s), but holds a %s volume.", p.TypeID, kind)
 	case (kind == volume.NTFS || fat) && (p.TypeID == table.TypeLinux || p.TypeID == "83"):
 		say(finding.Note, "type-and-contents", "has a type for Linux, but holds a %s volume.", kind)
 	}

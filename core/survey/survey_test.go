@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/table"
@@ -225,5 +227,41 @@ func TestApart(t *testing.T) {
 		if last != c.last || (len(alike) == 1) != c.alike {
 			t.Errorf("%s: %d, %v", name, last, alike)
 		}
+	}
+}
+
+// TestTypesOfTheOldTable finds types of an MBR that are for other volumes than they hold.
+func TestTypesOfTheOldTable(t *testing.T) {
+	for _, c := range []struct {
+		typ  string
+		ntfs bool
+		want bool
+	}{{"07", true, false}, {"0c", true, true}, {"06", true, true}, {"0c", false, false}, {"0b", false, false}, {"07", false, true}} {
+		im, err := disk.CreateImage(filepath.Join(t.TempDir(), "d.img"), 64*disk.MiB, 512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := disk.NewWindow(im, disk.MiB, 60*disk.MiB)
+		if c.ntfs {
+			err = ntfs.Make(w, ntfs.Options{Hidden: 2048, Time: time.Now()})
+		} else {
+			err = fat.Make(w, fat.Options{Hidden: 2048, Cluster: 512, Time: time.Now()})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		e := table.MBREntry(table.Entry{Slot: 1, TypeID: c.typ, Start: 2048, End: 2048 + (60 * disk.MiB).At(512) - 1}, 512)
+		if err := table.NewMBR(im, 0x7f3b1046, e).Apply(im, nil); err != nil {
+			t.Fatal(err)
+		}
+		sv, err := Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := slices.ContainsFunc(sv.Layout.Findings, func(f finding.Finding) bool { return f.Code == "type-and-contents" && f.Partition == 1 })
+		if found != c.want {
+			t.Errorf("type %s, NTFS %v: %+v", c.typ, c.ntfs, sv.Layout.Findings)
+		}
+		im.Close()
 	}
 }
