@@ -150,7 +150,11 @@ func (p *page) drive(d *Drive) {
 		p.title("Backups that we keep")
 		p.table([]float64{54, 30, 44, 46}, []string{"Of", "Made", "Verified by reading back", "Kept until"}, "LLLL", len(d.Backups), func(i int) []string {
 			b := d.Backups[i]
-			return []string{b.Title, day(&b.Made), day(b.Verified), until(b.Until)}
+			verified := day(b.Verified)
+			if b.Away {
+				verified = "on no shelf in a bay now"
+			}
+			return []string{b.Title, day(&b.Made), verified, until(b.Until)}
 		})
 	}
 	if len(d.Checks) > 0 {

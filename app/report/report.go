@@ -73,6 +73,7 @@ type Backup struct {
 	Made     time.Time
 	Verified *time.Time
 	Until    *time.Time
+	Away     bool // it is on no shelf that is in a bay now
 }
 
 // Check is how a volume, or the way the PC starts, checks.

@@ -140,15 +140,25 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	if err != nil {
 		return nil, err
 	}
+	here := driveName(st.Drive)
 	for _, m := range backups {
-		if m.From.DiskID == l.DiskID {
+		if driveOf(m).Same(here) {
 			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
 		}
+	}
+	away := notHere(entries, backups)
+	for _, e := range away {
+		title, _, _ := strings.Cut(strings.TrimPrefix(e.Text, "Files of "), " backed up")
+		d.Backups = append(d.Backups, report.Backup{Title: title, ID: e.Backup, Made: e.Time, Away: true})
+	}
+	ways, err := s.canComeBack(st, gone)
+	if err != nil {
+		return nil, err
 	}
 	for i := range d.Gone {
 		g := &d.Gone[i]
 		g.Back = back[g.Record]
-		g.Kept = kept(g, gone[g.Record], l, backups)
+		g.Kept = kept(g, gone[g.Record], l, backups, away, ways[g.Record])
 	}
 	for _, p := range l.Partitions() {
 		if v := st.Drive.sv.Volumes[p.Number]; v != nil {
@@ -167,8 +177,50 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	return d, nil
 }
 
+// notHere are the entries of backups that were made and not deleted since, and that lie on no shelf which is
+// in a bay.
+func notHere(entries []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
+	gone := func(id string) bool {
+		return slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDeleteBackup && e.Backup == id })
+	}
+	for _, e := range entries {
+		if e.Act == trail.ActBackup && e.Backup != "" && !gone(e.Backup) && !slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup }) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// canComeBack says of records how their partitions could be brought back as the drive is now, in the words of
+// their pages.
+func (s *Server) canComeBack(st *jobState, gone map[string]*trail.Record) (map[string]string, error) {
+	var steps []plan.Step
+	for id, rec := range gone {
+		if !rec.Erased {
+			steps = append(steps, plan.Step{Do: plan.BringBack, Record: id})
+		}
+	}
+	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, x := range steps {
+		col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{x})[0]
+		switch {
+		case len(col.Obstacles) > 0:
+			out[x.Record] = col.Obstacles[0].Text
+		case col.Place == plan.InPlace:
+			out[x.Record] = "It can be brought back " + col.Detail + "."
+		default:
+			out[x.Record] = "It can be rebuilt " + col.Detail + "."
+		}
+	}
+	return out, nil
+}
+
 // kept says what is left of a partition that was deleted, from the drive and the shelf as they are.
-func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.Manifest) string {
+func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.Manifest, away []trail.Entry, way string) string {
 	if g.Back {
 		return "It was brought back."
 	}
@@ -185,15 +237,17 @@ func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.
 	case rec.Erased:
 		out = append(out, "Erased as asked: its place was written over and read back.")
 	case over >= 0:
-		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", l.Partitions()[over].Title()))
+		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", l.Partitions()[over].Title()), way)
 	default:
-		out = append(out, "No partition has its place: it can be brought back as far as nothing was written over it.")
+		out = append(out, "No partition has its place.", way)
 	}
 	switch {
 	case len(has) == 1:
 		out = append(out, "Its backup "+has[0]+" is kept.")
 	case len(has) > 1:
 		out = append(out, "Its backups "+strings.Join(has, " and ")+" are kept.")
+	case slices.ContainsFunc(away, func(e trail.Entry) bool { return e.Backup == rec.Backup }):
+		out = append(out, "Its backup "+rec.Backup+" is on no shelf that is in a bay now.")
 	case rec.Backup != "":
 		out = append(out, "Its backup "+rec.Backup+" is not on the shelf.")
 	case rec.Erased:

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"jadetrail/app/store"
+	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
 )
@@ -85,4 +86,35 @@ func TestForeignBackup(t *testing.T) {
 	if page := gate(); !strings.Contains(page, "is not what it was") || strings.Contains(page, s.data) {
 		t.Errorf("the gate, of what is gone: %.3000s", page)
 	}
+}
+
+// TestReportOfAShelfThatIsOut takes the shelf out: the report still tells of the backup, and that it is on no
+// shelf in a bay; and it says of the record what the record's page says.
+func TestReportOfAShelfThatIsOut(t *testing.T) {
+	s, _ := openSmall(t)
+	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
+	s.idle(t)
+	id := s.backups(t)[0].ID
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "3"})
+	report := func(want, not string) {
+		t.Helper()
+		if page := s.get(t, "/jobs/J-1042/hand-over"); !strings.Contains(page, want) || strings.Contains(page, not) {
+			t.Errorf("the report does not say %q, or says %q", want, not)
+		}
+	}
+	report("Its backup "+id+" is kept.", "on no shelf that is in a bay")
+	s.post(t, "/dock/detach", "bay", "B")
+	report("Its backup "+id+" is on no shelf that is in a bay now.", "is kept.")
+	report("It can be brought back at its own place; all of the ", "not on the shelf")
+	// Something else is made in its place and goes again: of the record, and in the report, that is told alike.
+	s.carry(t, plan.Step{Do: plan.Create, StartLBA: (41 * disk.MiB).At(512), Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"})
+	report("has its place now, or a part of it.", "It can be brought back")
+	all, err := s.records.All()
+	if err != nil || len(all) != 1 {
+		t.Fatal(all, err)
+	}
+	if page := s.get(t, "/records/"+all[0].ID); !strings.Contains(page, "cannot come back: its place is taken") {
+		t.Errorf("its record: %.3000s", page)
+	}
+	report("cannot come back: its place is taken", "It can be brought back")
 }

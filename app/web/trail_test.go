@@ -55,7 +55,7 @@ func TestKeptIsTold(t *testing.T) {
 	}
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "keep"}, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted"})
 	all := s.backups(t)
-	told("written over and read back. Its backup "+all[1].ID+" is kept.", "as far as nothing was written over it. Its backup "+all[0].ID+" is kept.")
+	told("written over and read back. Its backup "+all[1].ID+" is kept.", "No partition has its place. It can be brought back at its own place; ", "Its backup "+all[0].ID+" is kept.")
 	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
 	for _, m := range all {
 		s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
