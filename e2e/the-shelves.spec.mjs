@@ -54,6 +54,15 @@ test("a second shelf is made of a blank drive, used, taken away and brought agai
   await expect(page.locator("#work")).toHaveAttribute("data-busy", "false");
   await page.goto("/shelf");
   await expect(page.locator("tbody")).toContainText(`Bay ${at}, Vault (…77Q2)`);
+  // What was done to it while it was out nobody knows, until it is read again.
+  const away = page.locator("tbody tr", { hasText: "Vault" });
+  await expect(away).toContainText("its shelf has left its bay since it was verified");
+  await away.locator("a").first().click();
+  await page.getByRole("button", { name: "Verify again" }).click();
+  await expect(page.locator("#work")).toContainText(/is whole/, { timeout: 60_000 });
+  await page.goto("/shelf");
+  await expect(away).toContainText("verified");
+  await expect(away).not.toContainText("has left its bay");
   await page.goto("/trail");
   await expect(page.locator("tbody")).toContainText("backups are on it, so it is a shelf");
   // The other bay is left as other tests expect it.
