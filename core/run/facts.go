@@ -279,7 +279,7 @@ func Hints(of []*trail.Record) []seek.Hint {
 // AsFound is what a plan must know of a find.
 func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	p := x.Span()
-	if p.Role = survey.RoleOf(p.TypeID, x.Volume()); p.TypeID == "" && (x.Kind == volume.FAT32 || x.Kind == volume.FAT16) && loads(x.Volume()) {
+	if p.Role = survey.RoleOf(p.TypeID, x.Volume()); p.TypeID == "" && survey.HoldsLoaders(x.Volume()) {
 		p.Role = layout.EFI
 	}
 	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}
@@ -302,26 +302,6 @@ func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	out.Stand = standOfFind(s, x, sv.Layout.Sector)
 	return out, nil
 }
-
-// loads tells that a volume holds loaders where a PC looks for them: in folders of the folder EFI, of a
-// FAT (UEFI 2.10, 13.3.1.3).
-func loads(v volume.Volume) bool {
-	if v == nil {
-		return false
-	}
-	found := false
-	_ = walk(v, func(f volume.File) error { // as far as it can be walked
-		if strings.HasPrefix(strings.ToLower(f.Path), "efi/") && strings.EqualFold(path.Ext(f.Path), ".efi") && f.Kind == volume.Plain {
-			found = true
-			return errFound
-		}
-		return nil
-	})
-	return found
-}
-
-// errFound ends a walk.
-var errFound = errors.New("found")
 
 // standOfFind is what a plan must know of a find's place. Its files are looked at where something has
 // taken some of it, as far as they can be listed.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"slices"
 	"strings"
 	"unicode"
@@ -215,6 +216,8 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
+	case facts != nil && s.Table.DiskID != "" && strings.EqualFold(facts.StartDrive, s.Table.DiskID) && HoldsLoaders(s.Volumes[e.Slot]):
+		role = layout.EFI // whatever the type says: the PC starts from this drive
 	case isSystem(s.Volumes[e.Slot]):
 		role = layout.OtherSystem
 	case e.Attributes&table.AttrRequired != 0:
@@ -302,6 +305,32 @@ func RoleOf(typeID string, v volume.Volume) layout.Role {
 	return layout.Data
 }
 
+// HoldsLoaders tells whether a volume holds loaders where a PC looks for them: in folders of the folder EFI, of
+// a FAT (UEFI 2.10, 13.3.1.3).
+func HoldsLoaders(v volume.Volume) bool {
+	if v == nil {
+		return false
+	}
+	info, err := v.Info()
+	if err != nil || info.Kind != volume.FAT32 && info.Kind != volume.FAT16 {
+		return false
+	}
+	dirs, _, err := v.List("EFI", "", 50)
+	if err != nil {
+		return false
+	}
+	for _, d := range dirs {
+		if d.Kind != volume.Folder {
+			continue
+		}
+		list, _, err := v.List(d.Path, "", 200)
+		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return f.Kind == volume.Plain && strings.EqualFold(path.Ext(f.Path), ".efi") }) {
+			return true
+		}
+	}
+	return false
+}
+
 // isSystem tells whether a volume holds an operating system, by its folders.
 func isSystem(vol volume.Volume) bool {
 	v, ok := vol.(folders)
@@ -327,6 +356,8 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Warning, "efi-without-fat", "is of the type EFI system, but holds no FAT volume: a PC cannot start from it.")
 	case typed == layout.EFI && v != nil && !has(v, "EFI"):
 		say(finding.Warning, "efi-without-loader", "is of the type EFI system, but holds no loaders (no folder EFI).")
+	case typed != layout.EFI && p.Role == layout.EFI:
+		say(finding.Note, "efi-by-contents", "holds loaders on the drive that the PC starts from, though its type is not EFI system.")
 	case typed == layout.Recovery && kind == "":
 		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
 	case typed == layout.Recovery && v != nil && !holdsRecovery(v):

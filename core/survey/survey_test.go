@@ -265,3 +265,33 @@ func TestTypesOfTheOldTable(t *testing.T) {
 		im.Close()
 	}
 }
+
+// TestLoadersOfAnotherType takes loaders on the drive that the PC starts from for what they are, whatever the
+// type of their partition says.
+func TestLoadersOfAnotherType(t *testing.T) {
+	with := func(paths ...string) func(t *testing.T, w disk.Device) {
+		return func(t *testing.T, w disk.Device) {
+			var files []volume.Source
+			for _, p := range paths {
+				files = append(files, volume.Source{Path: p, Data: []byte("start")})
+			}
+			if err := fat.Make(w, fat.Options{Cluster: 512, Time: day, Files: files}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	im := drive(t, piece{table.TypeBasic, 0, with("EFI/Boot/bootx64.efi")}, piece{table.TypeBasic, 0, with("EFI/Boot/read me.txt")}, piece{table.TypeBasic, 0, with("Boot/bootx64.efi")})
+	for starts, want := range map[string][]layout.Role{uid(0xd0): {layout.EFI, layout.Data, layout.Data}, uid(0xd1): {layout.Data, layout.Data, layout.Data}, "": {layout.Data, layout.Data, layout.Data}} {
+		sv, err := Read(im, &pc.Facts{Version: 1, StartDrive: starts})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, role := range want {
+			p, _ := sv.Layout.Find(i + 1)
+			told := slices.ContainsFunc(sv.Layout.Findings, func(f finding.Finding) bool { return f.Code == "efi-by-contents" && f.Partition == i+1 })
+			if p.Role != role || p.Protected != (role == layout.EFI) || told != (role == layout.EFI) {
+				t.Errorf("start drive %q, partition %d: %s, protected %v, told %v", starts, i+1, p.Role, p.Protected, told)
+			}
+		}
+	}
+}
