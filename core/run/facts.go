@@ -279,7 +279,7 @@ func Hints(of []*trail.Record) []seek.Hint {
 // AsFound is what a plan must know of a find.
 func AsFound(o Options, sv *survey.Survey, x *seek.Find) (plan.Found, error) {
 	p := x.Span()
-	if p.Role = survey.RoleOf(p.TypeID, x.Volume()); p.TypeID == "" && survey.HoldsLoaders(x.Volume()) {
+	if p.Role = survey.RoleOf(p.TypeID, x.Volume()); p.TypeID == "" && survey.HoldsLoaders(x.Kind, x.Volume()) {
 		p.Role = layout.EFI
 	}
 	out := plan.Found{Span: p, Ghost: x.Ghost && !x.Inferred, Mend: x.Mend}

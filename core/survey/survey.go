@@ -216,7 +216,7 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
-	case facts != nil && s.Table.DiskID != "" && strings.EqualFold(facts.StartDrive, s.Table.DiskID) && HoldsLoaders(s.Volumes[e.Slot]):
+	case facts != nil && s.Table.DiskID != "" && strings.EqualFold(facts.StartDrive, s.Table.DiskID) && p.Volume != nil && HoldsLoaders(p.Volume.Kind, s.Volumes[e.Slot]):
 		role = layout.EFI // whatever the type says: the PC starts from this drive
 	case isSystem(s.Volumes[e.Slot]):
 		role = layout.OtherSystem
@@ -305,14 +305,10 @@ func RoleOf(typeID string, v volume.Volume) layout.Role {
 	return layout.Data
 }
 
-// HoldsLoaders tells whether a volume holds loaders where a PC looks for them: in folders of the folder EFI, of
+// HoldsLoaders tells whether a volume of a kind holds loaders where a PC looks for them: in folders of the folder EFI, of
 // a FAT (UEFI 2.10, 13.3.1.3).
-func HoldsLoaders(v volume.Volume) bool {
-	if v == nil {
-		return false
-	}
-	info, err := v.Info()
-	if err != nil || info.Kind != volume.FAT32 && info.Kind != volume.FAT16 {
+func HoldsLoaders(kind volume.Kind, v volume.Volume) bool {
+	if v == nil || kind != volume.FAT32 && kind != volume.FAT16 {
 		return false
 	}
 	dirs, _, err := v.List("EFI", "", 50)
