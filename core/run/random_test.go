@@ -528,15 +528,16 @@ func TestRandomPlans(t *testing.T) {
 			s.steps = p.steps(before)
 			o.Plan.Steps = s.steps
 			ctx, stop := context.WithCancel(context.Background())
-			if stops := rng.IntN(3) == 0; stops {
-				left := rng.IntN(6)
-				o.Report = func(p carry.Progress) {
-					if p.Phase != "" {
-						return
-					}
-					if left--; left < 0 {
-						stop()
-					}
+			stops, left := rng.IntN(3) == 0, rng.IntN(6)
+			o.Report = func(p carry.Progress) {
+				if p.Done > p.Total {
+					t.Errorf("%s of %s done: %+v of %+v", p.Done, p.Total, p, s.steps)
+				}
+				if p.Phase != "" || !stops {
+					return
+				}
+				if left--; left < 0 {
+					stop()
 				}
 			}
 			known, _ := o.Records.Of(trail.Drive{DiskID: before.disk, Serial: o.Identity.Serial})
@@ -551,7 +552,7 @@ func TestRandomPlans(t *testing.T) {
 			if errors.Is(err, carry.ErrStopped) {
 				undo := rng.IntN(2) == 0
 				again := s.options(im)
-				again.PC, again.SavePC = nil, o.SavePC
+				again.PC, again.SavePC, stops, again.Report = nil, o.SavePC, false, o.Report
 				var r *Result
 				r, err = Resume(context.Background(), again, undo)
 				if errors.Is(err, carry.ErrNoReturn) {
