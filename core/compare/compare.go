@@ -352,7 +352,7 @@ func (r *Result) Elsewhere() bool {
 // be deleted.
 func (r *Result) Stands(diskID string, p layout.Span, fingerprint string, going []string) bool {
 	here, there := r.Here.Place, r.There.Place
-	if !r.Elsewhere() && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
+	if there.Serial == here.Serial && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
 		return false
 	}
 	return r.Covered && r.Here.Dir == "" && here.DiskID == diskID && here.Span.UniqueID == p.UniqueID && here.Fingerprint == fingerprint && fingerprint != ""
