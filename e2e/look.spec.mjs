@@ -65,7 +65,13 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   expect(Buffer.compare(readFileSync(join(scratch, "out.img")), image)).toBe(0);
 
   await row.getByRole("button", { name: /For writing/ }).click();
+  await expect(page.getByRole("status")).toContainText("Only the lead may do that");
+  await signIn(page, "odile");
+  await page.goto("/dock");
+  await row.getByRole("button", { name: /For writing/ }).click();
   await expect(page.getByRole("status")).toContainText("attached for writing");
+  await signIn(page);
+  await page.goto("/dock");
   await page.getByRole("row", { name: /STK1-000-9C9C/ }).getByRole("button", { name: /Detach/ }).click();
   await expect(page.getByRole("status")).toContainText("is empty");
 
