@@ -142,6 +142,10 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 		return nil
 	}
 	o := obstacle(LeadMissing, why, p.Number).clear("lead")
+	if f.made[p.Number] { // nobody can look at what is not there yet
+		o.Text += " This plan makes it: carry out what comes before, and the lead is asked for the rest then."
+		return o
+	}
 	o.Ask = &ask
 	return o
 }

@@ -23,7 +23,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		f.names.left[id] = true
 	}
 	f.Backups = maps.Clone(f.Backups)
-	f.personal, f.starting = map[int]bool{}, map[int]bool{}
+	f.personal, f.starting, f.made = map[int]bool{}, map[int]bool{}, map[int]bool{}
 	for _, p := range now.Partitions() {
 		f.personal[p.Number], f.starting[p.Number] = personal(&p, f), starts(&p, f)
 	}
@@ -90,6 +90,7 @@ func (f *Facts) filled(c *Column) {
 	if number == 0 || c.Layout == nil {
 		return
 	}
+	f.made[number] = f.made[number] || s.Do == BringBack || s.Do == Rebuild || s.Do == Create
 	empty := s.Do == Create && s.Backup == ""
 	f.kept[number] = empty
 	delete(f.Backups, number)

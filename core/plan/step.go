@@ -432,6 +432,7 @@ type Facts struct {
 	personal map[int]bool // what may have been somebody's when the plan began, or came to hold something that may
 	starting map[int]bool // what a PC may have started from when the plan began
 	asking   asking       // of the step at hand
+	made     map[int]bool // what the plan makes or brings back
 	names    *names
 	NewIDs   []string // unique ids for the steps that need one
 	NewID    string   // the one of the step at hand
