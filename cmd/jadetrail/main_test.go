@@ -297,6 +297,19 @@ func TestFilesThere(t *testing.T) {
 	must(1, "restore", "--backup", "b-nowhere", "--partition", "3", image)
 	must(2, "restore", "--backup", made.Backup, image)
 	must(2, "restore", "--backup", made.Backup, "--to", to, "--partition", "3", image)
+	// What is damaged in it does not come along: the answer is no, and what does not is named.
+	frames := filepath.Join(image+".trail", "shelf", made.Backup, "files.tar.zst")
+	b, err := os.ReadFile(frames)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 200 {
+		b[len(b)/2+i] ^= 0x55
+	}
+	if err := os.WriteFile(frames, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	must(1, "restore", "--backup", made.Backup, "--to", filepath.Join(t.TempDir(), "rest"), image)
 }
 
 func TestRefusals(t *testing.T) {
