@@ -309,7 +309,7 @@ func TestFilesThere(t *testing.T) {
 	if err := os.WriteFile(frames, b, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	must(1, "restore", "--backup", made.Backup, "--to", filepath.Join(t.TempDir(), "rest"), image)
+	must(1, "restore", "--backup", made.Backup, "--only", "X-rays/2025/"+there[0].Name(), "--to", filepath.Join(t.TempDir(), "rest"), image)
 }
 
 func TestRefusals(t *testing.T) {
