@@ -146,7 +146,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
 		}
 	}
-	away := notHere(entries, backups)
+	taken, err := s.store.Entries(store.Filter{Act: string(trail.ActDeleteBackup)}) // of whatever job
+	if err != nil {
+		return nil, err
+	}
+	away := notHere(entries, taken, backups)
 	for _, e := range away {
 		title, _, _ := strings.Cut(strings.TrimPrefix(e.Text, "Files of "), " backed up")
 		d.Backups = append(d.Backups, report.Backup{Title: title, ID: e.Backup, Made: e.Time, Away: true})
@@ -177,11 +181,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	return d, nil
 }
 
-// notHere are the entries of backups that were made and not deleted since, and that lie on no shelf which is
-// in a bay.
-func notHere(entries []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
+// notHere are the entries of backups that were made and not deleted since, as taken tells, and that lie on no
+// shelf which is in a bay.
+func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
 	gone := func(id string) bool {
-		return slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDeleteBackup && e.Backup == id })
+		return slices.ContainsFunc(taken, func(e trail.Entry) bool { return e.Backup == id })
 	}
 	for _, e := range entries {
 		if e.Act == trail.ActBackup && e.Backup != "" && !gone(e.Backup) && !slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup }) {
