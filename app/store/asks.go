@@ -52,7 +52,8 @@ var (
 )
 
 // AskLead keeps an ask, unless the very same one waits already or was answered: nobody gets another answer
-// by asking once more. It returns the id of the one that waits, "" for none.
+// by asking once more. One that was for other contents than there are now is void. It returns the id of the
+// one that waits, "" for none.
 func (s *Store) AskLead(a Ask) (waits string, err error) {
 	return waits, s.db.Transaction(func(tx *gorm.DB) error {
 		j, err := latest(tx, a.Job)
@@ -62,8 +63,15 @@ func (s *Store) AskLead(a Ask) (waits string, err error) {
 		if steps, _, err := j.Steps(); err != nil || !slices.Contains(plan.Purposes(steps), a.Purpose) {
 			return err // the plan was changed meanwhile
 		}
+		alike := tx.Model(&Ask{}).Where("job = ? AND disk = ? AND serial = ?", a.Job, a.Disk, a.Serial).
+			Where("lifts = ? AND unique_id = ? AND purpose = ? AND void_at IS NULL", a.Lifts, a.UniqueID, a.Purpose).
+			Session(&gorm.Session{})
+		other := map[string]any{"void_at": a.AskedAt, "void_why": "the contents have changed since it was asked for"}
+		if err := alike.Where("state <> ?", a.State).Updates(other).Error; err != nil {
+			return err
+		}
 		var same []Ask
-		err = tx.Where("job = ? AND disk = ? AND serial = ? AND lifts = ? AND unique_id = ? AND purpose = ? AND state = ? AND void_at IS NULL", a.Job, a.Disk, a.Serial, a.Lifts, a.UniqueID, a.Purpose, a.State).Find(&same).Error
+		err = alike.Find(&same).Error
 		if err == nil && len(same) == 0 {
 			same = []Ask{a}
 			err = tx.Create(&a).Error
@@ -110,25 +118,35 @@ func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.T
 		if _, err := latest(tx, a.Job); err != nil { // its plan stays as it is meanwhile
 			return err
 		}
-		done := tx.Model(&Ask{}).Where("id = ? AND yes IS NULL AND void_at IS NULL", id).Updates(map[string]any{"yes": yes, "answered_by": t.Name, "answered_at": when.UTC(), "why": why})
+		said := map[string]any{"yes": yes, "answered_by": t.Name, "answered_at": when.UTC(), "why": why}
+		done := tx.Model(&Ask{}).Where("id = ? AND yes IS NULL AND void_at IS NULL", id).Updates(said)
 		if done.Error != nil {
 			return done.Error
 		}
 		if done.RowsAffected == 0 {
 			return ErrAnswered
 		}
-		return s.append(tx, []trail.Entry{{
-			ID: a.ID, Time: when, Who: t.Name, Act: trail.ActAnswer, Job: a.Job, Drive: a.Drive(), Partition: a.Number, Reason: why, Text: map[bool]string{true: "Approved", false: "Not approved"}[yes] + ", as " + a.AskedBy + " asked: " + a.Text,
-			Answer: &trail.Answer{Yes: yes, Lifts: string(a.Lifts), Purpose: a.Purpose, UniqueID: a.UniqueID, State: a.State, Touched: a.Touched, AskedBy: a.AskedBy, AskedFor: a.Reason},
-		}})
+		return s.append(tx, []trail.Entry{a.answer(t.Name, yes, why, when)})
 	})
+}
+
+// answer is the entry of what the lead says to an ask.
+func (a *Ask) answer(lead string, yes bool, why string, when time.Time) trail.Entry {
+	e := trail.Entry{ID: a.ID, Time: when, Who: lead, Act: trail.ActAnswer, Job: a.Job, Drive: a.Drive(), Partition: a.Number, Reason: why}
+	e.Text = map[bool]string{true: "Approved", false: "Not approved"}[yes] + ", as " + a.AskedBy + " asked: " + a.Text
+	e.Answer = &trail.Answer{
+		Yes: yes, Lifts: string(a.Lifts), Purpose: a.Purpose, UniqueID: a.UniqueID, State: a.State, Touched: a.Touched,
+		AskedBy: a.AskedBy, AskedFor: a.Reason,
+	}
+	return e
 }
 
 // Approved are the entries of the trail by which the lead approved of something in a job's plan, of those
 // that are not void.
 func (s *Store) Approved(job string) (out []trail.Entry, err error) {
 	var ids []string
-	if err := s.db.Model(&Ask{}).Where("job = ? AND yes AND void_at IS NULL", job).Pluck("id", &ids).Error; err != nil || len(ids) == 0 {
+	err = s.db.Model(&Ask{}).Where("job = ? AND yes AND void_at IS NULL", job).Pluck("id", &ids).Error
+	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
 	all, err := s.Entries(Filter{Job: job, Act: string(trail.ActAnswer)})
@@ -141,11 +159,6 @@ func (s *Store) Approved(job string) (out []trail.Entry, err error) {
 		}
 	}
 	return out, nil
-}
-
-// Void ends an ask whose contents are not as they were any more.
-func (s *Store) Void(id, why string, when time.Time) error {
-	return s.db.Model(&Ask{}).Where("id = ? AND void_at IS NULL", id).Updates(map[string]any{"void_at": when.UTC(), "void_why": why}).Error
 }
 
 // voidOthers ends the asks of a job that are for no step of its plan any more.

@@ -182,7 +182,8 @@ func (s *Server) savePlan(c *gin.Context, st *jobState, steps []plan.Step, expec
 // steps need the lead for is asked with it.
 func (s *Server) savePlanWith(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string, own int) error {
 	return s.changing(st, func() error {
-		if err := s.store.SavePlan(st.Job.Number, store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()}); err != nil {
+		change := store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()}
+		if err := s.store.SavePlan(st.Job.Number, change); err != nil {
 			return err
 		}
 		if err := s.askLead(c, st, steps, own); err != nil {
@@ -322,7 +323,7 @@ func (s *Server) backUp(c *gin.Context) {
 		}
 		backups, releases, _ := st.missing()
 		for _, o := range append(backups, releases...) {
-			if o.Code == plan.BackupMissing || o.Ask != nil && o.Ask.Lifts == plan.LiftBackup { // with a backup nothing is waived
+			if o.Code == plan.BackupMissing || o.AsksFor(plan.LiftBackup) { // with a backup nothing is waived
 				numbers = append(numbers, o.Partitions...)
 			}
 		}

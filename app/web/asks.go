@@ -15,7 +15,8 @@ import (
 )
 
 // errStateChanged tells that an ask was for other contents than there are.
-var errStateChanged = errors.New("what the partition holds has changed since it was asked for, so nothing was approved of. It is asked for anew with the contents as they are now: look at them, and answer that")
+var errStateChanged = errors.New("what the partition holds has changed since it was asked for, so nothing was approved of. " +
+	"It is asked for anew with the contents as they are now: look at them, and answer that")
 
 // approved gives what the lead has approved of in a job's plan, by the trail.
 func (s *Server) approved(job string) ([]run.Approved, error) {
@@ -26,8 +27,9 @@ func (s *Server) approved(job string) ([]run.Approved, error) {
 	var out []run.Approved
 	for _, e := range entries {
 		a := e.Answer
-		ask := plan.Ask{Lifts: plan.Lifts(a.Lifts), Partition: e.Partition, UniqueID: a.UniqueID, Purpose: a.Purpose, Touched: a.Touched, Reason: a.AskedFor}
-		out = append(out, run.Approved{Approval: plan.Approval{Ask: ask, ID: e.ID, Lead: e.Who, Reason: e.Reason, Time: e.Time}, Drive: e.Drive, State: a.State})
+		yes := plan.Approval{ID: e.ID, Lead: e.Who, Reason: e.Reason, Time: e.Time}
+		yes.Ask = plan.Ask{Lifts: plan.Lifts(a.Lifts), Partition: e.Partition, UniqueID: a.UniqueID, Purpose: a.Purpose, Touched: a.Touched}
+		out = append(out, run.Approved{Approval: yes, Drive: e.Drive, State: a.State})
 	}
 	return out, nil
 }
@@ -82,11 +84,11 @@ func (s *Server) keepAsk(st *jobState, ask plan.Ask, who string) (string, error)
 		return "", err
 	}
 	d := driveName(st.Drive)
-	a := store.Ask{
-		ID: "ask-" + tail, Job: st.Job.Number, Disk: d.DiskID, Model: d.Model, Serial: d.Serial, Lifts: ask.Lifts, Number: ask.Partition, UniqueID: ask.UniqueID, Purpose: ask.Purpose, State: state,
-		Touched: ask.Touched, Text: ask.Text, Reason: ask.Reason, AskedBy: who, AskedAt: s.now().UTC(),
-	}
-	return s.store.AskLead(a)
+	return s.store.AskLead(store.Ask{
+		ID: "ask-" + tail, Job: st.Job.Number, Disk: d.DiskID, Model: d.Model, Serial: d.Serial,
+		Lifts: ask.Lifts, Number: ask.Partition, UniqueID: ask.UniqueID, Purpose: ask.Purpose, State: state, Touched: ask.Touched,
+		Text: ask.Text, Reason: ask.Reason, AskedBy: who, AskedAt: s.now().UTC(),
+	})
 }
 
 // askAgain asks the lead for what the job's plan needs, where what was asked for before is void.
@@ -140,15 +142,16 @@ func (s *Server) answered(c *gin.Context, a *store.Ask, yes bool, why string) er
 			return fmt.Errorf("the drive that it is about cannot be looked at: %w", err)
 		}
 		defer st.Drive.close()
+		if !driveName(st.Drive).Same(a.Drive()) {
+			return errors.New("another drive is in the bay than the one that it is about; nothing was approved of. Bring that one back first")
+		}
 		now, err := run.StateOf(st.Drive.im, st.Drive.sv, a.Touched)
-		if err != nil || now != a.State || !driveName(st.Drive).Same(a.Drive()) {
-			if err := s.store.Void(a.ID, "the contents have changed since it was asked for", s.now()); err != nil {
+		if err != nil {
+			return err
+		}
+		if now != a.State {
+			if err := s.askLead(c, st, st.Steps, -1); err != nil { // with what is there now
 				return err
-			}
-			if err == nil && driveName(st.Drive).Same(a.Drive()) {
-				if err := s.askLead(c, st, st.Steps, -1); err != nil {
-					return err
-				}
 			}
 			return errStateChanged
 		}
@@ -168,7 +171,8 @@ func (st *jobState) asked(asks []store.Ask, number int) []askView {
 	var out []askView
 	purposes := plan.Purposes(st.Steps)
 	for _, a := range asks {
-		if a.Number != number || !a.Drive().Same(driveName(st.Drive)) || a.VoidAt != nil && !slices.Contains(purposes, a.Purpose) {
+		former := a.VoidAt != nil && !slices.Contains(purposes, a.Purpose) // of a plan that is not this one
+		if a.Number != number || !a.Drive().Same(driveName(st.Drive)) || former {
 			continue
 		}
 		v := askView{Ask: a}

@@ -178,6 +178,9 @@ func TestApproval(t *testing.T) {
 		if now := s.asked(t); now.ID == before || !now.Waits() {
 			t.Errorf("it is not asked anew: %+v", now)
 		}
+		if waits, err := s.store.Waiting(); err != nil || len(waits) != 1 {
+			t.Errorf("the lead is asked for contents that are not there: %+v, %v", waits, err)
+		}
 		refused(t, "lead-missing")
 	})
 }

@@ -159,10 +159,11 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	if err != nil {
 		return nil, err
 	}
+	now := leftNow{l, backups, away}
 	for i := range d.Gone {
 		g := &d.Gone[i]
 		g.Back = back[g.Record]
-		g.Kept = kept(g, gone[g.Record], l, backups, away, ways[g.Record])
+		g.Kept = now.kept(g, gone[g.Record], ways[g.Record])
 	}
 	for _, p := range l.Partitions() {
 		if v := st.Drive.sv.Volumes[p.Number]; v != nil {
@@ -184,11 +185,10 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 // notHere are the entries of backups that were made and not deleted since, as taken tells, and that lie on no
 // shelf which is in a bay.
 func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
-	gone := func(id string) bool {
-		return slices.ContainsFunc(taken, func(e trail.Entry) bool { return e.Backup == id })
-	}
 	for _, e := range entries {
-		if e.Act == trail.ActBackup && e.Backup != "" && !gone(e.Backup) && !slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup }) {
+		gone := slices.ContainsFunc(taken, func(t trail.Entry) bool { return t.Backup == e.Backup })
+		here := slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup })
+		if e.Act == trail.ActBackup && e.Backup != "" && !gone && !here {
 			out = append(out, e)
 		}
 	}
@@ -223,25 +223,33 @@ func (s *Server) canComeBack(st *jobState, gone map[string]*trail.Record) (map[s
 	return out, nil
 }
 
-// kept says what is left of a partition that was deleted, from the drive and the shelf as they are.
-func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.Manifest, away []trail.Entry, way string) string {
+// leftNow is what there is now that a deleted partition can be had from: the drive, the backups on the shelf,
+// and the entries of those that are on no shelf in a bay.
+type leftNow struct {
+	layout  *layout.Layout
+	shelved []*shelf.Manifest
+	away    []trail.Entry
+}
+
+// kept says what is left of a partition that was deleted; way is how it could be brought back.
+func (n leftNow) kept(g *report.Gone, rec *trail.Record, way string) string {
 	if g.Back {
 		return "It was brought back."
 	}
 	var out, has []string
-	for _, m := range shelved {
+	for _, m := range n.shelved {
 		if m.ID == rec.Backup || m.From.DiskID == rec.Drive.DiskID && run.SamePartition(m.From.Span, rec.Span) {
 			has = append(has, m.ID)
 		}
 	}
-	over := slices.IndexFunc(l.Partitions(), func(p layout.Span) bool {
+	over := slices.IndexFunc(n.layout.Partitions(), func(p layout.Span) bool {
 		return p.Role != layout.Container && p.Start < rec.Span.End && rec.Span.Start < p.End
 	})
 	switch {
 	case rec.Erased:
 		out = append(out, "Erased as asked: its place was written over and read back.")
 	case over >= 0:
-		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", l.Partitions()[over].Title()), way)
+		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", n.layout.Partitions()[over].Title()), way)
 	default:
 		out = append(out, "No partition has its place.", way)
 	}
@@ -250,7 +258,7 @@ func kept(g *report.Gone, rec *trail.Record, l *layout.Layout, shelved []*shelf.
 		out = append(out, "Its backup "+has[0]+" is kept.")
 	case len(has) > 1:
 		out = append(out, "Its backups "+strings.Join(has, " and ")+" are kept.")
-	case slices.ContainsFunc(away, func(e trail.Entry) bool { return e.Backup == rec.Backup }):
+	case slices.ContainsFunc(n.away, func(e trail.Entry) bool { return e.Backup == rec.Backup }):
 		out = append(out, "Its backup "+rec.Backup+" is on no shelf that is in a bay now.")
 	case rec.Backup != "":
 		out = append(out, "Its backup "+rec.Backup+" is not on the shelf.")

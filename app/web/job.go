@@ -177,7 +177,7 @@ func (st *jobState) stages() []stage {
 		switch {
 		case len(backups) > 0:
 			guard.Line, guard.Care, guard.State = fmt.Sprintf("%d of %s missing", len(backups), plural(deletions, "backup", "backups")), true, "here"
-		case slices.ContainsFunc(releases, func(o plan.Obstacle) bool { return o.Ask != nil && o.Ask.Lifts == plan.LiftBackup }):
+		case slices.ContainsFunc(releases, func(o plan.Obstacle) bool { return o.AsksFor(plan.LiftBackup) }):
 			guard.Line, guard.Care, guard.State = "a waiver waits for the lead", true, "here"
 		case deletions > 0:
 			guard.Line, guard.State = "all that goes is covered", "done"

@@ -180,7 +180,8 @@ var does = map[plan.Do]string{
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.sv.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, LeadOnly: p.Role == layout.EFI || p.Active, Guarded: p.Protected || p.Active, Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		t.LeadOnly, t.Guarded = p.Role == layout.EFI || p.Active, p.Protected || p.Active
 		for i, c := range st.Columns {
 			n := i + 1
 			if c.Step.Do == plan.Clear {
@@ -221,7 +222,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		}
 		waived := t.Deleted != nil && strings.TrimSpace(t.Deleted.Waiver) != ""
 		t.Settled = !t.Must || !slices.ContainsFunc(t.Asks, func(o plan.Obstacle) bool {
-			return o.Code == plan.BackupMissing || o.Code == plan.WaiverMissing || o.Ask != nil && o.Ask.Lifts == plan.LiftBackup
+			return o.Code == plan.BackupMissing || o.Code == plan.WaiverMissing || o.AsksFor(plan.LiftBackup)
 		})
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {

@@ -213,10 +213,10 @@ func (s *Server) takeInBackup(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(trail.Entry{
-			ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Partition: m.From.Span.Number, Drive: driveOf(m), Reason: reason,
-			Text: fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who),
-		})
+		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Drive: driveOf(m), Reason: reason}
+		e.Partition = m.From.Span.Number
+		e.Text = fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who)
+		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(e)
 	})
 }
 

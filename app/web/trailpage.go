@@ -220,7 +220,16 @@ type trailView struct {
 const trailRows = 40
 
 // trailActs are the kinds of entry that can be filtered by.
-var trailActs = []trail.Act{trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease, trail.ActWaiver, trail.ActAnswer, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide), trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack, trail.ActSearch, trail.ActTakeIn, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label), trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery), trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity), trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf, trail.ActDone, trail.ActMark, trail.ActUndone}
+var trailActs = []trail.Act{
+	trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease,
+	trail.ActWaiver, trail.ActAnswer, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide),
+	trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack,
+	trail.ActSearch, trail.ActTakeIn, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label),
+	trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery),
+	trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity),
+	trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf,
+	trail.ActDone, trail.ActMark, trail.ActUndone,
+}
 
 func (s *Server) trailPage(c *gin.Context) {
 	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Disk: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}

@@ -63,7 +63,8 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			gone = append(gone, c.Cleared...)
 			f.names.note(s, &c)
 			f.filled(&c)
-			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As && len(x.Only) == 0 }) {
+			allBack := func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As && len(x.Only) == 0 }
+			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], allBack) {
 				f.kept[n] = true
 			}
 		}
@@ -297,14 +298,19 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 		return out
 	}
 	if wiped { // who wants nothing to be left needs no backup, but says so
-		return append(out, *obstacle(WaiverMissing, fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title()), p.Number).clear("waiver"))
+		text := fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title())
+		return append(out, *obstacle(WaiverMissing, text, p.Number).clear("waiver"))
 	}
 	text := fmt.Sprintf("%s has contents and no backup.", p.Title())
 	switch {
 	case ok && b.Away:
-		return append(out, *obstacle(BackupMissing, fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified. Verify it again, make another, or waive it with a reason.", p.Title()), p.Number).clear("verify-backup", "back-up", "waiver"))
+		text = fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified.", p.Title())
+		text += " Verify it again, make another, or waive it with a reason."
+		return append(out, *obstacle(BackupMissing, text, p.Number).clear("verify-backup", "back-up", "waiver"))
 	case ok && b.Foreign:
-		return append(out, *obstacle(BackupMissing, fmt.Sprintf("The backup of %s is not signed by this shop. Take it in, make another, or waive it with a reason.", p.Title()), p.Number).clear("take-in-backup", "back-up", "waiver"))
+		text = fmt.Sprintf("The backup of %s is not signed by this shop.", p.Title())
+		text += " Take it in, make another, or waive it with a reason."
+		return append(out, *obstacle(BackupMissing, text, p.Number).clear("take-in-backup", "back-up", "waiver"))
 	case ok && b.Lost != "":
 		text = fmt.Sprintf("The backup of %s is not what it was: %s.", p.Title(), strings.TrimSuffix(b.Lost, "."))
 	case ok && !b.Verified:

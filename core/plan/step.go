@@ -329,6 +329,9 @@ type Obstacle struct {
 
 func (o Obstacle) Error() string { return o.Text }
 
+// AsksFor tells that the lead is needed to lift something.
+func (o Obstacle) AsksFor(l Lifts) bool { return o.Ask != nil && o.Ask.Lifts == l }
+
 func obstacle(code Code, text string, parts ...int) *Obstacle {
 	if parts == nil {
 		parts = []int{}

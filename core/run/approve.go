@@ -5,8 +5,10 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strings"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -50,7 +52,8 @@ func approvals(o Options, sv *survey.Survey) ([]plan.Approval, error) {
 	var out []plan.Approval
 	here := drive(o, sv.Layout)
 	for _, a := range all {
-		if !a.Drive.Same(here) || slices.ContainsFunc(a.Touched, func(n int) bool { _, there := sv.Layout.Find(n); return !there }) {
+		gone := func(number int) bool { _, there := sv.Layout.Find(number); return !there }
+		if !a.Drive.Same(here) || slices.ContainsFunc(a.Touched, gone) {
 			continue
 		}
 		now, err := StateOf(o.Dev, sv, a.Touched)
@@ -64,10 +67,23 @@ func approvals(o Options, sv *survey.Survey) ([]plan.Approval, error) {
 	return out, nil
 }
 
-// lifted enters that a step lifts something of a partition, and by whose approval.
-func (p *prepared) lifted(o Options, c plan.Column, e trail.Entry, lifts plan.Lifts) error {
-	if a := c.ApprovedFor(e.Partition, lifts); a != nil {
-		e.Lead, e.Approval = a.Lead, a.ID
+// lifted enters what a step lifts of a partition, its protection and the need of a backup, each with the
+// approval that it has.
+func (p *prepared) lifted(o Options, c plan.Column, span *layout.Span) error {
+	enter := func(act trail.Act, reason, text string) error {
+		e := trail.Entry{Act: act, Partition: span.Number, Reason: reason, Text: text}
+		if a := c.ApprovedFor(span.Number, plan.Lifts(act)); a != nil {
+			e.Lead, e.Approval = a.Lead, a.ID
+		}
+		return p.enter(o, e)
 	}
-	return p.enter(o, e)
+	if strings.TrimSpace(c.Step.Release) != "" && (span.Protected || span.Active) {
+		if err := enter(trail.ActRelease, c.Step.Release, "Protection of "+span.Title()+" released"); err != nil {
+			return err
+		}
+	}
+	if !slices.Contains(c.Waived, span.Number) {
+		return nil
+	}
+	return enter(trail.ActWaiver, c.Step.Waiver, span.Title()+" goes without a backup")
 }

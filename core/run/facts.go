@@ -442,7 +442,10 @@ func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shel
 				return nil, err
 			}
 		}
-		b := plan.Backup{ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Away: m.Away, Foreign: m.Foreign, Kind: string(m.Kind), Made: m.Made}
+		b := plan.Backup{
+			ID: m.ID, Verified: m.Verified != nil, Same: m.From.Fingerprint == now, Away: m.Away, Foreign: m.Foreign,
+			Kind: string(m.Kind), Made: m.Made,
+		}
 		if m.Verified != nil {
 			b.Checked = *m.Verified
 			if err := m.Lies(); err != nil {
@@ -468,11 +471,9 @@ func covering(o Options, sv *survey.Survey, p layout.Span, proofs []*compare.Res
 		return nil, err
 	}
 	var going []string
-	for _, s := range steps {
-		for _, q := range sv.Layout.Partitions() {
-			if s.Do == plan.Clear || (s.Do == plan.Delete || s.Do == plan.Absorb) && number(s.Partition) == q.Number {
-				going = append(going, q.UniqueID)
-			}
+	for _, q := range sv.Layout.Partitions() {
+		if slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Deletes() && (s.Do == plan.Clear || number(s.Partition) == q.Number) }) {
+			going = append(going, q.UniqueID)
 		}
 	}
 	for _, r := range proofs {

@@ -249,18 +249,12 @@ func TestCopiesOfEachOther(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t)
 			im := s.open(t)
-			sv, err := survey.Read(im, nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			p, _ := sv.Layout.Find(5)
+			p, _ := read(t, im).Layout.Find(5)
 			w := survey.Window(im, *p)
 			if err := ntfs.Make(w, ntfs.Options{Label: "Copy", Time: day, Files: files("Recovery", 12)}); err != nil {
 				t.Fatal(err)
 			}
-			if sv, err = survey.Read(im, nil); err != nil {
-				t.Fatal(err)
-			}
+			sv := read(t, im)
 			side := func(n int) compare.Side {
 				p, _ := sv.Layout.Find(n)
 				print, err := sv.Volumes[n].Fingerprint()
@@ -368,16 +362,22 @@ func scratch(path string) error {
 	return os.Chtimes(path, st.ModTime(), st.ModTime())
 }
 
+// read reads a drive of which no PC is known.
+func read(t *testing.T, dev disk.Device) *survey.Survey {
+	t.Helper()
+	sv, err := survey.Read(dev, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sv
+}
+
 // TestUnsoundStaysItsSize refuses to change the size of a volume that does not check sound.
 func TestUnsoundStaysItsSize(t *testing.T) {
 	for _, step := range []plan.Step{{Do: plan.Grow, Partition: "6", By: "8 MiB"}, {Do: plan.Shrink, Partition: "6", By: "1 MiB"}} {
 		s := newShop(t, step)
 		im := s.open(t)
-		sv, err := survey.Read(im, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		p, _ := sv.Layout.Find(6)
+		p, _ := read(t, im).Layout.Find(6)
 		if _, err := im.WriteAt(make([]byte, 512), int64(p.End.Offset(512))); err != nil { // the copy of its boot sector
 			t.Fatal(err)
 		}

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"testing"
-	"time"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -45,18 +44,7 @@ func anyGoal(rng *rand.Rand, numbers []string) *plan.Goal {
 // TestOfferedCanBeDone rehearses, on random drives, every route that a goal is answered with and every act
 // that is offered: none of them is offered that cannot be carried out. What needs a backup first has it made.
 func TestOfferedCanBeDone(t *testing.T) {
-	seed, wanted := uint64(time.Now().UnixNano()), 40
-	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
-	if os.Getenv("JADETRAIL_PROVE") != "" {
-		wanted = 3000
-	}
-	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
-		wanted, _ = strconv.Atoi(s)
-	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
+	rng, wanted := chance(t, 40, 3000)
 	drives, goals, routes, acts := 0, 0, 0, 0
 	var wrong []string
 	for routes+acts < wanted {

@@ -29,25 +29,28 @@ func (p *prepared) proveBackups(ctx context.Context, o Options) error {
 			continue
 		}
 		proven = append(proven, id)
+		title := r.rec.Span.Title()
 		m, err := o.Shelf.Load(id)
 		if err != nil {
-			return fmt.Errorf("the backup that stands for %s is not on the shelf: %w. Nothing was written", r.rec.Span.Title(), err)
+			return fmt.Errorf("the backup that stands for %s is not on the shelf: %w. Nothing was written", title, err)
 		}
 		if m.Verified != nil && o.Now().Sub(*m.Verified) < age {
 			continue
 		}
 		_, err = o.Shelf.Verify(ctx, id, o.Now(), func(s shelf.Progress) {
 			if o.Report != nil {
-				o.Report(carry.Progress{Phase: "reading the backup of " + r.rec.Span.Title() + " again", Done: s.Done, Total: s.Total})
+				o.Report(carry.Progress{Phase: "reading the backup of " + title + " again", Done: s.Done, Total: s.Total})
 			}
 		})
 		if ctx.Err() != nil {
 			return ErrNotBegun
 		}
 		if err != nil {
-			return fmt.Errorf("the backup that stands for %s was read again, and is not whole: %w. Nothing was written. Make another", r.rec.Span.Title(), err)
+			return fmt.Errorf("the backup that stands for %s was read again, and is not whole: %w. Nothing was written. Make another", title, err)
 		}
-		if err := p.enter(o, trail.Entry{Act: trail.ActVerify, Backup: id, Partition: r.rec.Span.Number, Text: fmt.Sprintf("Backup of %s read back and compared before anything was deleted, whole", r.rec.Span.Title())}); err != nil {
+		e := trail.Entry{Act: trail.ActVerify, Backup: id, Partition: r.rec.Span.Number}
+		e.Text = fmt.Sprintf("Backup of %s read back and compared before anything was deleted, whole", title)
+		if err := p.enter(o, e); err != nil {
 			return err
 		}
 	}

@@ -38,6 +38,23 @@ import (
 	"jadetrail/core/volume/ntfs"
 )
 
+// chance is a source of it with its seed in the test's output, or the one that JADETRAIL_SEED names; and how
+// many of something a test tries: few, with JADETRAIL_PROVE all, or as many as JADETRAIL_PLANS says.
+func chance(t *testing.T, few, all int) (rng *rand.Rand, wanted int) {
+	seed, wanted := uint64(time.Now().UnixNano()), few
+	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
+		seed, _ = strconv.ParseUint(s, 10, 64)
+	}
+	if os.Getenv("JADETRAIL_PROVE") != "" {
+		wanted = all
+	}
+	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
+		wanted, _ = strconv.Atoi(s)
+	}
+	t.Logf("JADETRAIL_SEED=%d", seed)
+	return rand.New(rand.NewPCG(seed, 1)), wanted
+}
+
 // randomDrive makes a drive of a few partitions with gaps between them: NTFS volumes with
 // clusters of several sizes, FAT, and one that nothing is known of; or, of those that a
 // kernel has filled, a copy of one. first are steps that this drive was made for.
@@ -477,24 +494,13 @@ func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []
 // are copies of images in that folder; with JADETRAIL_KEEP, every drive stays in that folder as
 // the plans left it, beside a list of what it must hold.
 func TestRandomPlans(t *testing.T) {
-	seed, wanted := uint64(time.Now().UnixNano()), 25
-	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
-	if os.Getenv("JADETRAIL_PROVE") != "" {
-		wanted = 500
-	}
-	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
-		wanted, _ = strconv.Atoi(s)
-	}
+	rng, wanted := chance(t, 25, 500)
 	var bases []string
 	if dir := os.Getenv("JADETRAIL_BASES"); dir != "" {
 		if bases, _ = filepath.Glob(filepath.Join(dir, "*.img")); len(bases) == 0 {
 			t.Fatal("no images in ", dir)
 		}
 	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
 	done, finished, back, drives, portions, combs, kinds := 0, 0, 0, 0, 0, 0, map[plan.Do]int{}
 	stands := map[seek.State]disk.Bytes{}
 	for done < wanted {

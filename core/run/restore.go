@@ -557,7 +557,8 @@ func Gone(o Options, id, reason string) (trail.Entry, error) {
 		return e, err
 	}
 	if last != nil && !o.Lead {
-		return e, fmt.Errorf("%w: it is the last backup from which the record of %s can be brought back. Nothing was deleted. Ask the lead to delete it", ErrLead, last.Span.Title())
+		return e, fmt.Errorf("%w: it is the last backup from which the record of %s can be brought back. "+
+			"Nothing was deleted. Ask the lead to delete it", ErrLead, last.Span.Title())
 	}
 	if len(needed) > 0 {
 		e.Text += fmt.Sprintf("; the record of %s can no longer be brought back from it", needed[0].Span.Title())

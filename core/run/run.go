@@ -550,7 +550,9 @@ func soundFirst(before *survey.Survey, c plan.Column) error {
 	if f == nil {
 		return nil
 	}
-	return &Blocked{Obstacles: []plan.Obstacle{{Code: plan.Unsound, Partitions: []int{c.Number}, Text: fmt.Sprintf("%s: its file system does not check sound (%s), so its size is not changed. Have its own system's check mend it first.", c.Title, strings.TrimSuffix(f.Text, ".")), Clears: []string{"check"}}}}
+	text := fmt.Sprintf("%s: its file system does not check sound (%s), so its size is not changed. "+
+		"Have its own system's check mend it first.", c.Title, strings.TrimSuffix(f.Text, "."))
+	return &Blocked{[]plan.Obstacle{{Code: plan.Unsound, Partitions: []int{c.Number}, Text: text, Clears: []string{"check"}}}}
 }
 
 // step does one step on the copy and reads the copy back.
@@ -575,23 +577,15 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 				return err
 			}
 		}
-		left := ""
-		for _, n := range c.Notes {
-			if n.Code == plan.StartEntryLeft {
-				left = "so that it can be deleted"
+		if slices.ContainsFunc(c.Notes, func(n plan.Obstacle) bool { return n.Code == plan.StartEntryLeft }) {
+			left := trail.Entry{Act: trail.Act(plan.DropStartEntry), Partition: c.Number, Reason: "so that it can be deleted"}
+			left.Text = rec.Span.Title() + " left the PC's start order"
+			if err := p.enter(o, left); err != nil {
+				return err
 			}
 		}
-		for _, x := range []trail.Entry{
-			{Act: trail.Act(plan.DropStartEntry), Reason: left, Text: rec.Span.Title() + " left the PC's start order"},
-			{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
-			{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
-		} {
-			skip := x.Act == trail.ActRelease && !rec.Span.Protected && !rec.Span.Active || x.Act == trail.ActWaiver && !slices.Contains(c.Waived, c.Number)
-			if x.Partition = c.Number; strings.TrimSpace(x.Reason) != "" && !skip {
-				if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
-					return err
-				}
-			}
+		if err := p.lifted(o, c, &rec.Span); err != nil {
+			return err
 		}
 	case plan.Clear:
 		e.Reason = c.Step.Release
@@ -602,17 +596,13 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			if err != nil {
 				return err
 			}
-			for _, x := range []trail.Entry{
-				{Act: trail.ActRelease, Reason: c.Step.Release, Text: "Protection of " + rec.Span.Title() + " released"},
-				{Act: trail.ActWaiver, Reason: c.Step.Waiver, Text: rec.Span.Title() + " goes without a backup"},
-				{Act: trail.ActDelete, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Text: "Delete " + rec.Span.Title() + ": the drive is cleared", Reason: c.Step.Release},
-			} {
-				skip := x.Act == trail.ActRelease && !q.Protected && !q.Active || x.Act == trail.ActWaiver && !slices.Contains(c.Waived, q.Number)
-				if x.Partition = q.Number; !skip {
-					if err := p.lifted(o, c, x, plan.Lifts(x.Act)); err != nil {
-						return err
-					}
-				}
+			if err := p.lifted(o, c, &rec.Span); err != nil {
+				return err
+			}
+			x := trail.Entry{Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: p.sv.Layout, Reason: c.Step.Release}
+			x.Text = "Delete " + rec.Span.Title() + ": the drive is cleared"
+			if err := p.enter(o, x); err != nil {
+				return err
 			}
 		}
 	case plan.Absorb:
@@ -622,23 +612,23 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		if err != nil {
 			return err
 		}
-		if c.Step.Release != "" {
-			if err := p.lifted(o, c, trail.Entry{Act: trail.ActRelease, Reason: c.Step.Release, Partition: c.Absorbed, Text: "Protection of " + rec.Span.Title() + " released"}, plan.LiftProtection); err != nil {
-				return err
-			}
+		if err := p.lifted(o, c, &rec.Span); err != nil {
+			return err
 		}
 		into, _ := c.Layout.Find(c.Number)
-		if err := p.enter(o, trail.Entry{Act: trail.ActDelete, Record: rec.ID, Partition: c.Absorbed, Before: p.sv.Layout, Reason: c.Step.Release, Text: fmt.Sprintf("Delete %s: its files are in the folder %s of %s", rec.Span.Title(), c.Step.Folder, into.Title())}); err != nil {
+		x := trail.Entry{Act: trail.ActDelete, Record: rec.ID, Partition: c.Absorbed, Before: p.sv.Layout, Reason: c.Step.Release}
+		x.Text = fmt.Sprintf("Delete %s: its files are in the folder %s of %s", rec.Span.Title(), c.Step.Folder, into.Title())
+		if err := p.enter(o, x); err != nil {
 			return err
 		}
 	case plan.Retag:
 		if a := c.ApprovedFor(c.Number, plan.LiftType); a != nil {
 			e.Lead, e.Approval = a.Lead, a.ID
 		}
-		if e.Reason = c.Step.Release; e.Reason != "" {
-			if err := p.lifted(o, c, trail.Entry{Act: trail.ActRelease, Reason: e.Reason, Partition: c.Number, Text: "Protection of a partition released: " + c.Title}, plan.LiftProtection); err != nil {
-				return err
-			}
+		e.Reason = c.Step.Release
+		span, _ := before.Layout.Find(c.Number)
+		if err := p.lifted(o, c, span); err != nil {
+			return err
 		}
 	case plan.BringBack:
 		if err := p.back(o, i, c, facts, &e, &given); err != nil {
@@ -866,7 +856,8 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 		return nil, err
 	}
 	rec := &trail.Record{
-		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at, Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Before: p.sv.Layout,
+		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at,
+		Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Before: p.sv.Layout,
 	}
 	if slices.Contains(c.Waived, c.Number) {
 		rec.Waiver = c.Step.Waiver

@@ -216,7 +216,7 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
-	case facts != nil && s.Table.DiskID != "" && strings.EqualFold(facts.StartDrive, s.Table.DiskID) && p.Volume != nil && HoldsLoaders(p.Volume.Kind, s.Volumes[e.Slot]):
+	case s.startsPC(facts) && p.Volume != nil && HoldsLoaders(p.Volume.Kind, s.Volumes[e.Slot]):
 		role = layout.EFI // whatever the type says: the PC starts from this drive
 	case isSystem(s.Volumes[e.Slot]):
 		role = layout.OtherSystem
@@ -305,8 +305,13 @@ func RoleOf(typeID string, v volume.Volume) layout.Role {
 	return layout.Data
 }
 
-// HoldsLoaders tells whether a volume of a kind holds loaders where a PC looks for them: in folders of the folder EFI, of
-// a FAT (UEFI 2.10, 13.3.1.3).
+// startsPC tells that the PC starts from the drive.
+func (s *Survey) startsPC(facts *pc.Facts) bool {
+	return facts != nil && s.Table.DiskID != "" && strings.EqualFold(facts.StartDrive, s.Table.DiskID)
+}
+
+// HoldsLoaders tells whether a volume of a kind holds loaders where a PC looks for them: in folders of the
+// folder EFI, of a FAT (UEFI 2.10, 13.3.1.3).
 func HoldsLoaders(kind volume.Kind, v volume.Volume) bool {
 	if v == nil || kind != volume.FAT32 && kind != volume.FAT16 {
 		return false
@@ -315,16 +320,14 @@ func HoldsLoaders(kind volume.Kind, v volume.Volume) bool {
 	if err != nil {
 		return false
 	}
-	for _, d := range dirs {
+	loader := func(f volume.File) bool { return f.Kind == volume.Plain && strings.EqualFold(path.Ext(f.Path), ".efi") }
+	return slices.ContainsFunc(dirs, func(d volume.File) bool {
 		if d.Kind != volume.Folder {
-			continue
+			return false
 		}
 		list, _, err := v.List(d.Path, "", 200)
-		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return f.Kind == volume.Plain && strings.EqualFold(path.Ext(f.Path), ".efi") }) {
-			return true
-		}
-	}
-	return false
+		return err == nil && slices.ContainsFunc(list, loader)
+	})
 }
 
 // isSystem tells whether a volume holds an operating system, by its folders.
