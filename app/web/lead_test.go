@@ -3,12 +3,15 @@ package web
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -47,28 +50,46 @@ func smallDrive(t *testing.T, path string, n int, serial string) [][]byte {
 		label, typ string
 		size       disk.Bytes
 		file       string
-	}{{"Letters", table.TypeBasic, 24 * disk.MiB, "Users/Ida/letter.txt"}, {"Recovery", table.TypeRecovery, 16 * disk.MiB, "Recovery/WindowsRE/Winre.wim"}, {"Pictures", table.TypeBasic, 32 * disk.MiB, "Pictures/picture.txt"}, {"Maker", table.TypeOEM, 16 * disk.MiB, "Tools/tool.exe"}} {
+	}{
+		{"Letters", table.TypeBasic, 24 * disk.MiB, "Users/Ida/letter.txt"},
+		{"Recovery", table.TypeRecovery, 16 * disk.MiB, "Recovery/WindowsRE/Winre.wim"},
+		{"Pictures", table.TypeBasic, 32 * disk.MiB, "Pictures/picture.txt"},
+		{"Maker", table.TypeOEM, 16 * disk.MiB, "Tools/tool.exe"},
+	} {
 		files := []volume.Source{{Path: x.file, Data: token(n, i)}}
 		for k := range 20 {
 			files = append(files, volume.Source{Path: fmt.Sprintf("More/file %d", k), Data: bytes.Repeat([]byte{byte(k)}, 900*k)})
 		}
-		if err := ntfs.Make(disk.NewWindow(im, at, x.size), ntfs.Options{Label: x.label, Serial: uint64(n*10 + i), Hidden: uint32(at.At(512)), Time: time.Now(), Files: files}); err != nil {
+		o := ntfs.Options{Label: x.label, Serial: uint64(n*10 + i), Hidden: uint32(at.At(512)), Time: time.Now(), Files: files}
+		if err := ntfs.Make(disk.NewWindow(im, at, x.size), o); err != nil {
 			t.Fatal(err)
 		}
-		entries = append(entries, table.NewEntry(table.Entry{Slot: i + 1, TypeID: x.typ, UniqueID: fmt.Sprintf("5a1c77e0-%04d-4d0b-9c3e-0000000000%02x", n, i), Start: at.At(512), End: (at + x.size).At(512) - 1, Name: x.label}))
+		e := table.Entry{Slot: i + 1, TypeID: x.typ, UniqueID: smallID(n, i), Start: at.At(512), End: (at + x.size).At(512) - 1, Name: x.label}
+		entries = append(entries, table.NewEntry(e))
 		if at += x.size; x.typ == table.TypeBasic {
 			theirs = append(theirs, token(n, i))
 		}
 	}
-	table.New(im, fmt.Sprintf("5a1c77e0-%04d-4d0b-9c3e-0000000000d0", n), entries...).Apply(im, nil)
-	id, err := json.Marshal(survey.Identity{Model: "small drive", Serial: serial})
-	if err == nil {
-		err = os.WriteFile(path+identityEnds, id, 0o644)
+	made(t, im, path, smallID(n, 0xd0), serial, entries...)
+	return theirs
+}
+
+// smallID is the id of a small drive, or of a partition of it.
+func smallID(drive, n int) string {
+	return fmt.Sprintf("5a1c77e0-%04d-4d0b-9c3e-0000000000%02x", drive, n)
+}
+
+// made gives a drive its table and what stands on its label.
+func made(t *testing.T, im *disk.Image, path, id, serial string, entries ...table.Entry) {
+	t.Helper()
+	err := error(nil)
+	if len(entries) > 0 {
+		err = table.New(im, id, entries...).Apply(im, nil)
 	}
-	if err != nil {
+	label, e := json.Marshal(survey.Identity{Model: "small drive", Serial: serial})
+	if err = errors.Join(err, e, os.WriteFile(path+identityEnds, label, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	return theirs
 }
 
 // openSmall is open with small drives in the bays of A and C, a small shelf, and nothing in the others.
@@ -76,24 +97,26 @@ func openSmall(t *testing.T) (*front, [][]byte) {
 	t.Helper()
 	var theirs [][]byte
 	s := openWith(t, nil, func(dir string) {
-		theirs = append(smallDrive(t, filepath.Join(dir, "tidewater-reception.img"), 1, "TLX5-220-7F3K"), smallDrive(t, filepath.Join(dir, "kiln-studio.img"), 2, "QPD4-305-1C8M")...)
-		im, err := disk.CreateImage(filepath.Join(dir, "shelf.img"), 512*disk.MiB, 512)
-		if err != nil {
-			t.Fatal(err)
+		at := func(name string) string { return filepath.Join(dir, name+".img") }
+		theirs = append(smallDrive(t, at("tidewater-reception"), 1, "TLX5-220-7F3K"), smallDrive(t, at("kiln-studio"), 2, "QPD4-305-1C8M")...)
+		blank := func(name string, size disk.Bytes) *disk.Image {
+			im, err := disk.CreateImage(at(name), size, 512)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return im
 		}
+		im := blank("shelf", 512*disk.MiB)
 		defer im.Close()
 		if err := ntfs.Make(disk.NewWindow(im, disk.MiB, 510*disk.MiB), ntfs.Options{Label: "Shelf", Serial: 9, Hidden: 2048, Time: time.Now()}); err != nil {
 			t.Fatal(err)
 		}
-		table.New(im, "5a1c77e0-0b42-4d0b-9c3e-7f3b00000b42", table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: "5a1c77e0-0b42-4d0b-9c3e-7f3b00000b43", Start: 2048, End: disk.Bytes(511*disk.MiB).At(512) - 1, Name: "Shelf"})).Apply(im, nil)
-		id, _ := json.Marshal(survey.Identity{Model: "shelf drive", Serial: "KRN9-771-0B42"})
-		os.WriteFile(filepath.Join(dir, "shelf.img"+identityEnds), id, 0o644)
+		on := table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: smallID(42, 1), Start: 2048, End: (511 * disk.MiB).At(512) - 1, Name: "Shelf"}
+		made(t, im, at("shelf"), smallID(42, 0xd0), "KRN9-771-0B42", table.NewEntry(on))
 		for _, name := range []string{"fernhill-terminal", "saltmarsh-notebook", "brightwater-office", "mosslane-till"} {
-			if im, err := disk.CreateImage(filepath.Join(dir, name+".img"), 64*disk.MiB, 512); err == nil {
-				im.Close()
-			}
-			id, _ := json.Marshal(survey.Identity{Model: "blank drive", Serial: strings.ToUpper(name[:4]) + "-0001"})
-			os.WriteFile(filepath.Join(dir, name+".img"+identityEnds), id, 0o644)
+			im := blank(name, 64*disk.MiB)
+			made(t, im, at(name), "", strings.ToUpper(name[:4])+"-0001")
+			im.Close()
 		}
 	})
 	return s, theirs
@@ -172,7 +195,8 @@ func (s *front) idle(t *testing.T) {
 	t.Fatal("the work does not end")
 }
 
-// act does one thing that a technician can do on some page, with what chance fills in; it returns what.
+// act does one thing that a technician can do on some page; it returns what. Every form is sent with whatever
+// any of them asks for, as chance fills it in: each page reads what it knows.
 func (s *front) act(t *testing.T, rng *rand.Rand) string {
 	t.Helper()
 	one := func(list ...string) string { return list[rng.IntN(len(list))] }
@@ -183,104 +207,97 @@ func (s *front) act(t *testing.T, rng *rand.Rand) string {
 	} else {
 		defer st.Drive.close()
 	}
+	form := s.anyForm(rng, st)
+	at := "/jobs/" + job
+	backups, releases, blocked := st.missing()
+	path := at + one(
+		"/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/plan/use", "/plan/use", "/plan/use",
+		"/steps/take-out", "/steps/move", "/steps/change", "/plan/undo", "/plan/redo", "/ask", "/anew", "/back-up", "/back-up", "/resume",
+		"/compare", "/mend", "/finds", "/letter", "/pc/state", "/search", "/route", "/route", "carry-out", "carry-out", "carry-out", "carry-out",
+	)
+	if rng.IntN(6) == 0 { // of no job
+		path = one(
+			"/asks/"+s.anyAsk(rng), "/shelf/delete", "/shelf/verify", "/shelf/keep", "/shelf/own", "/shelf/onto",
+			one("/dock/how", "/dock/detach", "/dock/attach", "/dock/attach", "/dock/no-shelf", "/dock/shelf"),
+			"/records/"+form["record"]+"/bring-back", "/shelf/"+form["backup"]+"/put-back", "/shelf/"+form["backup"]+"/restore-image",
+		)
+	}
+	// What leads on is done more often than chance would.
+	switch k := rng.IntN(40); {
+	case len(blocked) > 0 && k < 24:
+		path = at + "/plan/undo"
+	case len(backups) > 0 && k < 12:
+		path, form["all"] = at+"/back-up", "yes"
+	case len(st.Steps) > 0 && len(backups)+len(releases)+len(blocked) == 0 && k < 25:
+		path, form["serial"] = at+"carry-out", map[string]string{"J-1042": "7F3K", "J-1043": "1C8M"}[job]
+	}
+	if path == at+"carry-out" {
+		if st.Drive == nil {
+			return "nothing"
+		}
+		path = s.shown(t, job, "carry-out")
+	}
+	var pairs []string
+	for _, name := range slices.Sorted(maps.Keys(form)) {
+		pairs = append(pairs, name, form[name])
+	}
+	s.post(t, path, pairs...)
+	return path + " " + strings.Join(pairs, " ")
+}
+
+// anyForm fills in every field that any page asks for.
+func (s *front) anyForm(rng *rand.Rand, st *jobState) map[string]string {
+	one := func(list ...string) string { return list[rng.IntN(len(list))] }
 	number := func() string { return strconv.Itoa(1 + rng.IntN(5)) }
 	if st.Drive != nil {
 		if parts := st.Drive.sv.Layout.Partitions(); len(parts) > 0 {
 			number = func() string { return strconv.Itoa(parts[rng.IntN(len(parts))].Number) }
 		}
 	}
-	backups, releases, blocked := st.missing()
 	reason := func() string { return one("", "not wanted", "empty") }
-	backup := func() string {
-		all, err := s.shelf().List()
-		if err != nil || len(all) == 0 {
-			return "b-none"
-		}
-		return all[rng.IntN(len(all))].ID
+	form := map[string]string{
+		"do":        one("delete", "delete", "delete", "absorb", "absorb", "retag", "clear", "label", "grow", "shrink", "slide", "create", "rebuild"),
+		"partition": number(), "into": number(), "release": reason(), "waiver": reason(), "damaged": reason(), "reason": reason(),
+		"type": one("recovery", "oem", "basic", "efi", "swap"), "format": "ntfs", "label": one("Other", "Shelf"), "lead": "Odile Farrow",
+		"by": one("all", "1 MiB", "-all"), "size": one("all", "20 MiB"), "scheme": one("gpt", "mbr", "none"),
+		"start": one("182272", "2048", "51200"), "step": number(), "way": one("earlier", "later"), "amount": "4 MiB",
+		"answer": "yes", "why": "it is so", "kind": one("image", "files"), "serial": one("7F3K", "1C8M"), "compare": one("", "yes"),
+		"run": "r-1", "undo": one("", "yes"), "backup": "b-none", "record": "d-none", "onto": "", "bay": one("A", "A", "B", "C", "C", "D"),
+		"file": "none.img", "model": "m", "job": one("J-1042", "J-1043", ""), "here": number(), "there": number(), "with": one("A:*", "D:*"),
+		"letter": "Q", "state": "off", "target": "J-1042 5", "folder": "x", "text": anyPlanText(rng, number),
+		"goal": one("gain", "remove", "combine", "room", "clear"), "receiver": number(), "from": number(), "gain": "4 MiB",
+		"gone": number(), "giver": number(), "may": number(), "route": "1",
 	}
-	record := func() string {
-		all, err := s.records.All()
-		if err != nil || len(all) == 0 {
-			return "d-none"
-		}
-		return all[rng.IntN(len(all))].ID
+	if rng.IntN(5) == 0 {
+		form["erase"], form["backups"] = "yes", one("keep", "delete")
 	}
-	bay := func() string { return one("A", "A", "B", "C", "C", "D") }
-	at := "/jobs/" + job
-	path, form := "", []string(nil)
-	switch k := rng.IntN(40); {
-	case len(blocked) > 0 && k < 20:
-		path = at + "/plan/undo"
-	case len(backups) > 0 && k < 8:
-		path, form = at+"/back-up", []string{"all", "yes", "kind", one("image", "files"), "onto", ""}
-	case len(st.Steps) > 0 && len(backups)+len(releases)+len(blocked) == 0 && k < 25:
-		path, form = s.shown(t, job, "carry-out"), []string{"serial", map[string]string{"J-1042": "7F3K", "J-1043": "1C8M"}[job], "compare", one("", "yes")}
-	case k < 12:
-		do := one("delete", "delete", "delete", "delete", "absorb", "absorb", "retag", "retag", "clear", "label", "grow", "shrink", "slide", "mend", "create", "rebuild")
-		form = []string{"do", do, "partition", number(), "release", reason(), "waiver", reason(), "into", number(), "type", one("recovery", "oem", "basic", "efi", "swap"), "label", "Other",
-			"by", one("all", "1 MiB", "-all"), "scheme", one("gpt", "mbr", "none"), "size", "all", "format", "ntfs", "start", one("182272", "2048", "51200"), "lead", "Odile Farrow"}
-		if rng.IntN(5) == 0 {
-			form = append(form, "erase", "yes", "backups", one("keep", "delete"))
-		}
-		path = at + "/steps"
-	case k < 15: // any plan that can be written down
-		steps := []plan.Step{{Do: plan.Delete, Partition: number(), Release: "r", Waiver: "w"}}
-		switch rng.IntN(3) {
-		case 0:
-			to := number()
-			steps = []plan.Step{{Do: plan.Absorb, Partition: number(), Into: to, Release: "r"}, {Do: plan.Delete, Partition: to, Release: "r", Waiver: "w"}}
-		case 1:
-			p := number()
-			steps = []plan.Step{{Do: plan.CopyOut, Partition: p, Volume: number(), As: "h"}, {Do: plan.Delete, Partition: p}, {Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"}, {Do: plan.CopyBack, Partition: "n", Backup: "h"}, {Do: plan.Delete, Partition: "n"}}
-			steps = steps[:1+rng.IntN(5)]
-		}
-		b, _ := json.Marshal(plan.Plan{Version: 1, Steps: steps})
-		path, form = at+"/plan/use", []string{"text", string(b)}
-	case k == 15:
-		path, form = at+"/steps/take-out", []string{"step", number()}
-	case k == 16:
-		path, form = at+"/steps/move", []string{"step", number(), "way", one("earlier", "later")}
-	case k == 17:
-		path, form = at+"/steps/change", []string{"step", number(), "amount", "4 MiB", "damaged", reason()}
-	case k < 20:
-		path = at + "/plan/" + one("undo", "redo", "redo")
-	case k == 20:
-		path = at + one("/ask", "/anew")
-	case k == 21:
-		path, form = "/asks/"+s.anyAsk(rng), []string{"answer", "yes", "why", "it is so"}
-	case k < 24:
-		path, form = at+"/back-up", []string{"partition", number(), "kind", one("image", "files")}
-	case k < 31:
-		if st.Drive == nil {
-			return "nothing"
-		}
-		path, form = s.shown(t, job, "carry-out"), []string{"serial", one("7F3K", "1C8M"), "compare", one("", "yes")}
-	case k == 31:
-		path, form = at+"/resume", []string{"run", "r-1", "undo", one("", "yes")}
-	case k == 32:
-		path, form = "/shelf/delete", []string{"backup", backup(), "reason", reason()}
-	case k == 33:
-		path, form = one("/shelf/verify", "/shelf/keep"), []string{"backup", backup()}
-	case k == 34:
-		path, form = one("/dock/how", "/dock/detach", "/dock/no-shelf", "/dock/shelf"), []string{"bay", bay(), "label", one("New", "Shelf")}
-	case k == 35:
-		list, _ := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
-		file := "none.img"
-		if len(list) > 0 {
-			file = filepath.Base(list[rng.IntN(len(list))])
-		}
-		path, form = "/dock/attach", []string{"file", file, "bay", bay(), "job", one("J-1042", "J-1043", ""), "model", "m", "serial", one("TLX5-220-7F3K", "S-9999")}
-	case k == 36:
-		path, form = "/records/"+record()+"/bring-back", []string{"damaged", reason()}
-	case k == 37:
-		path, form = at+one("/compare", "/mend", "/finds", "/letter", "/pc/state", "/search"), []string{"partition", number(), "here", number(), "there", number(), "with", "volume", "letter", "Q", "state", "off"}
-	case k == 38:
-		path, form = "/shelf/"+backup()+one("/put-back", "/restore-image"), []string{"target", "J-1042 5", "folder", "x", "size", "20 MiB"}
-	default:
-		path, form = at+"/route", []string{"goal", one("gain", "remove", "combine", "room", "clear"), "receiver", number(), "from", number(), "gain", "4 MiB", "gone", number(), "giver", number(), "may", number(), "size", "8 MiB", "route", "1"}
+	if all, err := s.shelf().List(); err == nil && len(all) > 0 {
+		form["backup"] = all[rng.IntN(len(all))].ID
 	}
-	s.post(t, path, form...)
-	return path + " " + strings.Join(form, " ")
+	if all, err := s.records.All(); err == nil && len(all) > 0 {
+		form["record"] = all[rng.IntN(len(all))].ID
+	}
+	if list, _ := filepath.Glob(filepath.Join(s.data, "dock", "*.img")); len(list) > 0 {
+		form["file"] = filepath.Base(list[rng.IntN(len(list))])
+	}
+	return form
+}
+
+// anyPlanText is a plan as it can be written down: a deletion, or files that go somewhere which then goes too.
+func anyPlanText(rng *rand.Rand, number func() string) string {
+	from, to := number(), number()
+	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Release: "r", Waiver: "w"} }
+	steps := [][]plan.Step{
+		{gone(from)},
+		{{Do: plan.Absorb, Partition: from, Into: to, Release: "r"}, gone(to)},
+		{
+			{Do: plan.CopyOut, Partition: from, Volume: to, As: "h"}, gone(from),
+			{Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"},
+			{Do: plan.CopyBack, Partition: "n", Backup: "h"}, gone("n"),
+		},
+	}[rng.IntN(3)]
+	b, _ := json.Marshal(plan.Plan{Version: 1, Steps: steps[:1+rng.IntN(len(steps))]})
+	return string(b)
 }
 
 // anyAsk is the id of something that the lead is asked.

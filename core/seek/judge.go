@@ -221,9 +221,12 @@ func tables(claims []claim) []claim {
 }
 
 // explained leaves every structure to the find that it speaks for best: a boot sector is that
-// of a volume that begins with it, or the copy of one that ends there, and not both.
+// of a volume that begins with it, or the copy of one that ends there, and not both. Where as much speaks for
+// the one as for the other, what it says itself of where it began decides.
 func explained(finds []Find) []Find {
-	slices.SortStableFunc(finds, func(a, b Find) int { return cmp.Compare(b.weight, a.weight) })
+	slices.SortStableFunc(finds, func(a, b Find) int {
+		return cmp.Or(cmp.Compare(b.weight, a.weight), cmp.Compare(b.asSaid(), a.asSaid()))
+	})
 	taken := map[disk.Bytes]bool{}
 	return slices.DeleteFunc(finds, func(f Find) bool {
 		own := false
@@ -237,6 +240,14 @@ func explained(finds []Find) []Find {
 		}
 		return !own
 	})
+}
+
+// asSaid is 1 for a find that begins where it says itself that it did, 0 for any other.
+func (f *Find) asSaid() int {
+	if began := f.from[0].began; began != 0 && began == f.Start {
+		return 1
+	}
+	return 0
 }
 
 // evidence reads what can be read of a find, and words how far it can be believed.

@@ -182,6 +182,22 @@ func TestSources(t *testing.T) {
 	})
 }
 
+// TestCopyAtACylinder loses the first mebibytes of a volume whose copy of the boot sector lies where, by chance,
+// a partition could begin: it is told as the copy that it says it is.
+func TestCopyAtACylinder(t *testing.T) {
+	const last = 40 * 16 * 63 // the sector of the copy begins a cylinder of 16 heads
+	im := drive(t, 64*disk.MiB)
+	at := disk.MiB
+	small(t, im, at, (last+1)*512-at, 0x1045)
+	if err := im.Zero(at, 12*disk.MiB); err != nil {
+		t.Fatal(err)
+	}
+	finds := searched(t, im, false)
+	if len(finds) != 1 || finds[0].Start != at.At(512) || finds[0].End != last || !slices.Contains(finds[0].Told, ByCopy) {
+		t.Errorf("%+v", finds)
+	}
+}
+
 // TestNested tells an image in a file for a ghost by what is left to tell: the file, a record of
 // it alone, or where it lies; and leaves alone what says that it began where it lies.
 func TestNested(t *testing.T) {
