@@ -239,8 +239,8 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 			return "", nil, fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
 		}
 	}
-	text := fmt.Sprintf("Carried out and read back: the drive is as planned, %d volumes have the metadata they should, and nothing was written outside the plan (%s in all)",
-		len(m.Prints), figures(c.Script())) + m.Intact.words()
+	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
+		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), figures(c.Script())) + m.Intact.words()
 	for _, x := range m.Tested {
 		if err := x.proven(o); err != nil {
 			return "", nil, err
