@@ -63,7 +63,7 @@ func (s *Server) work(st *jobState) error {
 	if st.Steps, expect, err = st.Job.Steps(); err != nil {
 		return err
 	}
-	if expect != nil && expect.DiskID != d.sv.Layout.DiskID && d.Other {
+	if expect != nil && !expect.Drive().Same(driveName(d)) && d.Other {
 		// The job's plan is for another of its drives.
 		st.Steps, expect, st.Elsewhere = nil, nil, true
 	}
@@ -84,7 +84,7 @@ func (s *Server) work(st *jobState) error {
 		return err
 	}
 	st.Facts.Insides = s.insides(d)
-	rate, err := s.store.Rate(d.sv.Layout.DiskID)
+	rate, err := s.store.Rate(d.label())
 	if err != nil {
 		return err
 	}
@@ -531,10 +531,10 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 }
 
 func kindName(k string) string {
-	if n := map[string]string{"exfat": "exFAT", "refs": "ReFS", "iso9660": "ISO 9660", "set-member": "part of a set"}[k]; n != "" {
+	if n := map[string]string{"exfat": "exFAT", "refs": "ReFS", "btrfs": "Btrfs", "hfsplus": "HFS+", "iso9660": "ISO 9660", "set-member": "part of a set"}[k]; n != "" {
 		return n
 	}
-	if strings.HasPrefix(k, "ntfs") || strings.HasPrefix(k, "fat") || k == "lvm" {
+	if strings.HasPrefix(k, "ntfs") || strings.HasPrefix(k, "fat") || slices.Contains([]string{"lvm", "xfs", "apfs"}, k) {
 		return strings.ToUpper(k)
 	}
 	return k

@@ -152,7 +152,7 @@ func (s *front) known(t *testing.T, number, most int) (needles traces.Needles, n
 			folder = f.Path
 		}
 		base := path.Base(f.Path)
-		if f.Kind != volume.Plain || f.Stream != "" || len(base) < 9 || f.Bytes < 24 || strings.HasPrefix(f.Path, "$") || strings.HasPrefix(f.Path, "System Volume") || names >= most {
+		if !f.IsFile() || len(base) < 9 || f.Bytes < 24 || strings.HasPrefix(f.Path, "$") || strings.HasPrefix(f.Path, "System Volume") || names >= most {
 			continue
 		}
 		r, err := v.Open(f)

@@ -12,7 +12,6 @@ import (
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
-	"jadetrail/core/volume"
 )
 
 func layoutBytes(v float64) string { return disk.Bytes(v).String() }
@@ -91,7 +90,7 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 	}
 	v.Counts = map[string]int{}
 	for _, f := range files {
-		if f.Kind != volume.Plain || f.Stream != "" {
+		if !f.IsFile() {
 			continue
 		}
 		x := fileStand{File: f}
@@ -112,7 +111,7 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = "The trail does not speak of this record."
 		return nil
 	}
-	st, err := s.stateOf(v.Entry.Job, v.Entry.Drive.DiskID)
+	st, err := s.stateOf(v.Entry.Drive)
 	if err != nil {
 		v.Obstacle = run.Sentence(err)
 		return nil

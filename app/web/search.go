@@ -596,7 +596,7 @@ func (s *Server) findFiles(v *findView, stand *seek.Stand, start disk.Bytes) err
 	}
 	v.Counts = map[string]int{}
 	for _, x := range files {
-		if x.Kind != volume.Plain || x.Stream != "" {
+		if !x.IsFile() {
 			continue
 		}
 		r := fileStand{File: x, OfFile: stand.File(x, start), Link: fmt.Sprintf("/jobs/%s/file?bay=%s&start=%d&told=%d&path=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay), v.Find.Start, v.Find.At, url.QueryEscape(x.Path))}

@@ -106,7 +106,7 @@ const (
 func (s Span) Title() string {
 	names := map[Role]string{EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container", Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System"}
 	t := names[s.Role]
-	if s.Volume != nil && s.Volume.Label != "" && s.Role != EFI && s.Role != Recovery && s.Role != OEM {
+	if s.Volume != nil && s.Volume.Label != "" && (s.Personal || s.Role != EFI && s.Role != Recovery && s.Role != OEM) {
 		t = s.Volume.Label
 	} else if (s.Role == Unknown || s.Role == Data) && s.Name != "" && !strings.EqualFold(s.Name, "Basic data partition") { // which says nothing
 		t = s.Name
@@ -116,6 +116,25 @@ func (s Span) Title() string {
 	}
 	return t
 }
+
+// Drive names a drive: by what stands on its label, and by the id in its table at the time.
+type Drive struct {
+	DiskID string `json:"disk_id,omitempty"`
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+}
+
+// Same tells that two names may be of the same drive: by their serial numbers where both have
+// one, else by the ids in their tables. A table may be made anew, and two drives may have the same.
+func (d Drive) Same(o Drive) bool {
+	if d.Serial != "" && o.Serial != "" {
+		return strings.EqualFold(d.Serial, o.Serial)
+	}
+	return d.DiskID != "" && strings.EqualFold(d.DiskID, o.DiskID)
+}
+
+// Drive names the drive that a layout is of, as far as the layout tells.
+func (l *Layout) Drive() Drive { return Drive{DiskID: l.DiskID, Serial: l.Serial} }
 
 // PlaceID names a partition of an MBR, which has no unique id of its own, as a PC
 // does: by the drive's signature and the partition's first byte.
@@ -129,6 +148,7 @@ type Layout struct {
 	Size        disk.Bytes   `json:"size_bytes"`
 	Sector      disk.Bytes   `json:"sector_bytes"`
 	DiskID      string       `json:"disk_id"`
+	Serial      string       `json:"serial,omitempty"` // on the drive's label, where a plan is made for that drive alone
 	FirstUsable disk.LBA     `json:"first_usable_lba"`
 	LastUsable  disk.LBA     `json:"last_usable_lba"`
 	Slots       int          `json:"slots"` // entries that the table has room for
@@ -251,6 +271,9 @@ func (s *Span) holds() bool { return s.Volume != nil && s.Volume.Kind != volume.
 func Differ(a, b *Layout) []string {
 	var out []string
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if a.Serial != "" && b.Serial != "" && !strings.EqualFold(a.Serial, b.Serial) {
+		say("It is another drive: its serial number is %s instead of %s.", b.Serial, a.Serial)
+	}
 	if a.Scheme != b.Scheme || a.DiskID != b.DiskID || a.Size != b.Size || a.Sector != b.Sector {
 		say("It is another drive, or its table was made anew: %s %s of %s instead of %s %s of %s.", b.Scheme, b.DiskID, b.Size, a.Scheme, a.DiskID, a.Size)
 	}

@@ -231,7 +231,7 @@ func holds(t *testing.T, im *disk.Image) holding {
 			t.Fatal(err)
 		}
 		for _, f := range list {
-			if f.Kind != volume.Plain || f.Stream != "" {
+			if !f.IsFile() {
 				continue
 			}
 			r, err := v.Open(f)

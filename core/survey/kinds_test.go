@@ -97,7 +97,7 @@ func TestKindsAgreeWithAKernel(t *testing.T) {
 			if f.Kind == volume.Folder {
 				listed = append(listed, pages(t, v, f.Path)...)
 			}
-			if f.Kind != volume.Plain || f.Stream != "" {
+			if !f.IsFile() {
 				continue
 			}
 			key := strconv.Itoa(n) + ":" + f.Path

@@ -3,6 +3,7 @@
 package survey
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -268,20 +269,25 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 }
 
 // personal tells whether what a partition holds may be somebody's. What it holds says more than its type:
-// files in something called recovery that is none are files of a person.
+// files in something called recovery that is none are files of a person, and what nobody can look into may be.
 func (s *Survey) personal(p *layout.Span) bool {
 	v := s.Volumes[p.Number]
-	switch {
-	case p.Volume == nil || p.Volume.Kind == volume.Unknown:
+	if p.Volume == nil {
 		return false
-	case p.Role == layout.Recovery:
-		return v == nil || !holdsRecovery(v) && holdsFiles(v)
-	case p.Role == layout.EFI:
-		return v == nil || !has(v, "EFI") && holdsFiles(v)
-	case p.Role == layout.Swap:
-		return p.Volume.Kind != volume.Swap
 	}
-	return p.Role == layout.Data || p.Role == layout.OtherSystem || p.Role == layout.StartSystem || p.Role == layout.Reserved
+	switch p.Role {
+	case layout.Recovery:
+		return v == nil || !holdsRecovery(v) && holdsFiles(v) || holdsPersons(v)
+	case layout.EFI:
+		return v == nil || !has(v, "EFI") && holdsFiles(v) || holdsPersons(v)
+	case layout.OEM:
+		return v != nil && holdsPersons(v)
+	case layout.Swap:
+		return p.Volume.Kind != volume.Swap
+	case layout.Reserved: // a few bytes that were left in one are no volume
+		return p.Volume.Kind != volume.Unknown
+	}
+	return true
 }
 
 // holdsFiles tells whether there is anything in a volume, as far as its root folder can be read.
@@ -290,8 +296,47 @@ func holdsFiles(v volume.Volume) bool {
 	return err != nil || len(list) > 0
 }
 
+// people are folders that persons have, and the ends of names that only their files have: makers and systems
+// keep pictures and texts of their own.
+var (
+	people = []string{"users", "home", "documents and settings", "documents", "my documents", "pictures", "photos", "music", "videos", "desktop"}
+	theirs = strings.Fields(".doc .docx .odt .xls .xlsx .ods .ppt .pptx .odp .pages .numbers .pst .ost .eml .mbox .heic .cr2 .cr3 .nef .arw .dng")
+)
+
+// holdsPersons tells whether a volume has what only persons have, in its root folder or in a folder there.
+func holdsPersons(v volume.Volume) bool {
+	in := func(dir string) (folders []string, found bool) {
+		list, _, err := v.List(dir, "", 500)
+		if err != nil {
+			return nil, true // what cannot be read may be anything
+		}
+		for _, f := range list {
+			name := strings.ToLower(path.Base(f.Path))
+			if f.Kind == volume.Folder {
+				folders = append(folders, f.Path)
+				found = found || slices.Contains(people, name) && dir == ""
+			}
+			found = found || f.Kind == volume.Plain && slices.Contains(theirs, path.Ext(name))
+		}
+		return folders, found
+	}
+	folders, found := in("")
+	for _, dir := range folders[:min(len(folders), 50)] {
+		if !found {
+			_, found = in(dir)
+		}
+	}
+	return found
+}
+
 // folders that only a system has at its root.
 type folders interface{ HasFolders(paths ...string) bool }
+
+// calledRecovery tells whether a partition or its volume has a name that says recovery.
+func calledRecovery(p layout.Span) bool {
+	name := strings.ToLower(p.Volume.Label + " " + p.Name)
+	return slices.ContainsFunc([]string{"recovery", "restore", "winre", "rescue"}, func(x string) bool { return strings.Contains(name, x) })
+}
 
 // RoleOf is what a partition is for by its type and its contents, where neither attributes nor
 // a PC tell.
@@ -361,10 +406,14 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
 	case typed == layout.Recovery && v != nil && !holdsRecovery(v):
 		say(finding.Warning, "recovery-without-image", "is of the type recovery, but holds no recovery image.")
+	case (typed == layout.EFI || typed == layout.Recovery || p.Role == layout.OEM) && v != nil && holdsPersons(v):
+		say(finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.", p.Role)
 	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
 		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
 	case typed == "" && p.Role == layout.Data && v != nil && kind == volume.NTFS && holdsRecovery(v):
 		say(finding.Note, "recovery-by-contents", "holds a recovery image, though its type does not say so.")
+	case p.Personal && v != nil && calledRecovery(p) && !holdsRecovery(v) && holdsFiles(v):
+		say(finding.Warning, "name-and-contents", "is called %q, but holds no recovery image: what is in it may be somebody's files.", cmp.Or(p.Volume.Label, p.Name))
 	case typed == layout.Swap && kind != "" && kind != volume.Swap:
 		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
 	case linuxKind(kind) && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
@@ -388,7 +437,9 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	return l
 }
 
-func linuxKind(k volume.Kind) bool { return k == volume.Ext2 || k == volume.Ext3 || k == volume.Ext4 }
+func linuxKind(k volume.Kind) bool {
+	return slices.Contains([]volume.Kind{volume.Ext2, volume.Ext3, volume.Ext4, volume.Btrfs, volume.XFS}, k)
+}
 
 // has tells whether a file or folder of this name lies in a folder, "" for the root.
 func has(v volume.Volume, name string) bool {
@@ -396,12 +447,17 @@ func has(v volume.Volume, name string) bool {
 	return err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return strings.EqualFold(f.Path, name) })
 }
 
-// holdsRecovery tells whether a volume has a recovery image: a large file in the
+// images are how names of a system's images end.
+var images = []string{".wim", ".swm", ".esd"}
+
+// holdsRecovery tells whether a volume has a recovery image: a large image of a system's files in the
 // folder Recovery or right below it.
 func holdsRecovery(v volume.Volume) bool {
 	for _, dir := range []string{"Recovery", "Recovery/WindowsRE", "sources"} {
 		list, _, err := v.List(dir, "", 200)
-		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return f.Kind == volume.Plain && f.Bytes >= 16*disk.MiB }) {
+		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool {
+			return f.Kind == volume.Plain && f.Bytes >= 16*disk.MiB && slices.Contains(images, strings.ToLower(path.Ext(f.Path)))
+		}) {
 			return true
 		}
 	}

@@ -41,11 +41,14 @@ func raw(at map[int64][]byte) func(t *testing.T, w disk.Device) {
 }
 
 func ntfsWith(hidden uint32, files ...string) func(t *testing.T, w disk.Device) {
+	return volumeOf(ntfs.Options{Label: "V", Time: day, Hidden: hidden}, files...)
+}
+
+func volumeOf(o ntfs.Options, files ...string) func(t *testing.T, w disk.Device) {
+	for _, f := range files {
+		o.Files = append(o.Files, volume.Source{Path: f, Data: []byte(f)})
+	}
 	return func(t *testing.T, w disk.Device) {
-		o := ntfs.Options{Label: "V", Time: day, Hidden: hidden}
-		for _, f := range files {
-			o.Files = append(o.Files, volume.Source{Path: f, Data: []byte(f)})
-		}
 		if err := ntfs.Make(w, o); err != nil {
 			t.Fatal(err)
 		}
@@ -112,6 +115,10 @@ func TestRolesAndKinds(t *testing.T) {
 		{piece{table.TypeBasic, 0, raw(map[int64][]byte{int64(each) - 600: {1}})}, layout.Unknown, volume.Unknown, false, ""},
 		{piece{table.TypeBasic, 0, raw(map[int64][]byte{3: append([]byte("NTFS    "), make([]byte, 499)...), 510: {0x55, 0xaa}})}, layout.Unknown, volume.Unknown, false, "volume-damaged"},
 		{piece{table.TypePool, 0, nil}, layout.Unknown, "", false, ""},
+		{piece{table.TypeBasic, 0, raw(map[int64][]byte{65600: []byte("_BHRfS_M")})}, layout.Data, volume.Btrfs, false, "type-and-contents"},
+		{piece{table.TypeOEM, 0, ntfsWith(0, "Letters/to Ida.docx")}, layout.OEM, volume.NTFS, true, "persons-files"},
+		{piece{table.TypeOEM, 0, ntfsWith(0, "Tools/wallpaper.jpg")}, layout.OEM, volume.NTFS, true, ""},
+		{piece{table.TypeBasic, 0, volumeOf(ntfs.Options{Label: "Recovery", Time: day}, "Letters/to Ida.docx")}, layout.Data, volume.NTFS, false, "name-and-contents"},
 	}
 	var pieces []piece
 	for _, c := range cases {
@@ -146,6 +153,12 @@ func TestRolesAndKinds(t *testing.T) {
 	}
 	if p, _ := sv.Layout.Find(7); p.Letter != "P" || p.Held != "the scanner program" {
 		t.Errorf("letter %q, held by %q", p.Letter, p.Held)
+	}
+	// What nobody can look into may be somebody's, and so is what persons have wherever it lies.
+	for n, want := range map[int]bool{3: false, 4: true, 11: false, 13: true, 19: false, 20: true, 21: true, 23: true, 24: true, 25: false, 26: true} {
+		if p, _ := sv.Layout.Find(n); p.Personal != want {
+			t.Errorf("partition %d: may be somebody's: %v, want %v", n, p.Personal, want)
+		}
 	}
 	if p, _ := sv.Layout.Find(22); !p.Member {
 		t.Error("a member of a pool was not told apart")

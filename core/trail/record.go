@@ -39,7 +39,7 @@ type Record struct {
 	Backup      string            `json:"backup,omitempty"`
 	Coverage    string            `json:"coverage,omitempty"` // the comparison that stood for a backup
 	Erased      bool              `json:"erased,omitempty"`   // its place was overwritten; nothing of its contents is kept
-	Files       int               `json:"files"`
+	Files       int               `json:"files"`              // that it held, without folders, links and further streams
 	Before      *layout.Layout    `json:"before"`
 	After       *layout.Layout    `json:"after"`
 	TableBefore []Stretch         `json:"table_before"`
@@ -101,7 +101,12 @@ func (r Records) Save(rec *Record, c Contents) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	rec.Version, rec.Files, rec.Blobs = 1, len(c.Files), map[string]string{}
+	rec.Version, rec.Blobs, rec.Files = 1, map[string]string{}, 0
+	for _, f := range c.Files {
+		if f.IsFile() {
+			rec.Files++
+		}
+	}
 	parts := map[string][]byte{BlobFirst: c.First, BlobLast: c.Last, BlobRanges: ranges, BlobFiles: files}
 	if rec.Erased {
 		parts = nil // a record without contents: not even their names

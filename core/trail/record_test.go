@@ -30,7 +30,7 @@ func TestRecords(t *testing.T) {
 	}
 	recs := Records{filepath.Join(dir, "records")}
 	rec := &Record{ID: "d-1", Time: time.Now(), Span: span, Entry: make([]byte, 128)}
-	files := []volume.File{{Path: "a/b", Bytes: 3, Extents: []volume.Extent{{Off: 4096, Len: 4096}}}}
+	files := []volume.File{{Path: "a", Kind: volume.Folder}, {Path: "a/b", Kind: volume.Plain, Bytes: 3, Extents: []volume.Extent{{Off: 4096, Len: 4096}}}}
 	hash, err := recs.Save(rec, Contents{First: first, Last: last, Ranges: [][2]disk.Bytes{{0, 4096}}, Files: files})
 	if err != nil {
 		t.Fatal(err)
@@ -39,7 +39,7 @@ func TestRecords(t *testing.T) {
 	if err != nil || again != hash || back.Span.Start != 2048 || back.Files != 1 {
 		t.Fatalf("%+v, %v", back, err)
 	}
-	if list, err := recs.FileList(back); err != nil || len(list) != 1 || list[0].Extents[0].Off != 4096 {
+	if list, err := recs.FileList(back); err != nil || len(list) != 2 || list[1].Extents[0].Off != 4096 {
 		t.Errorf("%+v, %v", list, err)
 	}
 	kept := func(want bool, what string) {

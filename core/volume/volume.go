@@ -25,6 +25,10 @@ const (
 	Ext3    Kind = "ext3"
 	Ext4    Kind = "ext4"
 	ReFS    Kind = "refs"
+	Btrfs   Kind = "btrfs"
+	XFS     Kind = "xfs"
+	APFS    Kind = "apfs"
+	HFSPlus Kind = "hfsplus"
 	Swap    Kind = "swap"
 	ISO     Kind = "iso9660"
 	Sealed  Kind = "sealed"
@@ -113,6 +117,9 @@ type File struct {
 	// system keeps that beside the file's place.
 	Unwritten disk.Bytes `json:"-"`
 }
+
+// IsFile tells a file from a folder, a link and a further stream of a file.
+func (f File) IsFile() bool { return f.Kind == Plain && f.Stream == "" }
 
 // Source is a file for a new volume. Folders above it are made; Folder makes one
 // that may stay empty. Reserve is room kept beyond the contents, in bytes, where the

@@ -207,7 +207,7 @@ func (l *loader) sortOut(files []volume.Incoming) (*arriving, error) {
 	}
 	for i := range files {
 		x := &files[i]
-		if x.Kind == volume.Plain && x.Stream == "" && x.SameAs == "" {
+		if x.IsFile() && x.SameAs == "" {
 			byPath[x.Path] = x
 		}
 	}

@@ -42,9 +42,7 @@ func Open(dev disk.Device) (Found, error) {
 		info, err := v.Info()
 		if err == nil {
 			f.Info, f.Volume = &info, v
-			if info.TotalBytes > dev.Size() {
-				f.Findings.Add(finding.Error, "volume-too-long", "The volume claims %s, but its partition has %s.", info.TotalBytes, dev.Size())
-			}
+			f.fits(dev)
 			return f, nil
 		}
 		if !errors.Is(err, volume.ErrDamaged) {
@@ -66,6 +64,7 @@ func Open(dev disk.Device) (Found, error) {
 	}
 	if info := signature(dev); info != nil {
 		f.Info = info
+		f.fits(dev)
 		return f, nil
 	}
 	some, err := anything(dev)
@@ -73,6 +72,13 @@ func Open(dev disk.Device) (Found, error) {
 		f.Info = &volume.Info{Kind: volume.Unknown, TotalBytes: dev.Size()}
 	}
 	return f, err
+}
+
+// fits tells of a volume that says of itself that it is longer than its device.
+func (f *Found) fits(dev disk.Device) {
+	if f.Info.TotalBytes > dev.Size() {
+		f.Findings.Add(finding.Error, "volume-too-long", "The volume claims %s, but its partition has %s.", f.Info.TotalBytes, dev.Size())
+	}
 }
 
 func openers(dev disk.Device) (volume.Volume, error) {
@@ -112,11 +118,11 @@ var marks = []mark{
 	{0, "\xfc\x4e\x2b\xa9", volume.Member, member(0)},
 	{4096 + 24, "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81", volume.Member, detail("part of a bcache set")},
 	{0, "SPACEDB ", volume.Member, detail("part of a storage pool")},
-	{0, "XFSB", volume.Unknown, detail("XFS")},
-	{65600, "_BHRfS_M", volume.Unknown, detail("Btrfs")},
-	{32, "NXSB", volume.Unknown, detail("APFS")},
-	{1024, "H+\x00\x04", volume.Unknown, detail("HFS+")},
-	{1024, "HX\x00\x05", volume.Unknown, detail("HFS+")},
+	{0, "XFSB", volume.XFS, xfs},
+	{65600, "_BHRfS_M", volume.Btrfs, btrfs},
+	{32, "NXSB", volume.APFS, apfs},
+	{1024, "H+\x00\x04", volume.HFSPlus, hfsPlus},
+	{1024, "HX\x00\x05", volume.HFSPlus, hfsPlus},
 }
 
 // signature recognises what is handled whole by its well-known marks.
@@ -205,6 +211,43 @@ func refs(dev disk.Device, info *volume.Info) {
 	}
 	info.Serial = fmt.Sprintf("%016x", binary.LittleEndian.Uint64(b[56:]))
 	info.Detail = fmt.Sprintf("version %d.%d, clusters of %s", b[40], b[41], (sector * spc).Exact())
+}
+
+// sized sets how long a volume says that it is, unless no volume can be that long.
+func sized(info *volume.Info, blocks uint64, block disk.Bytes) {
+	if most := disk.Bytes(1) << 62; block > 0 && blocks > 0 && blocks <= uint64(most/block) {
+		info.TotalBytes = disk.Bytes(blocks) * block
+	}
+}
+
+// xfs: XFS Algorithms and Data Structures, superblocks (xfs_dsb).
+func xfs(dev disk.Device, info *volume.Info) {
+	b := field(dev, 0, 120)
+	info.Serial, info.Label = hex.EncodeToString(b[32:48]), word(b[108:120])
+	sized(info, binary.BigEndian.Uint64(b[8:]), disk.Bytes(binary.BigEndian.Uint32(b[4:])))
+}
+
+// btrfs: Btrfs on-disk format, superblock; its length here is that of the device item.
+func btrfs(dev disk.Device, info *volume.Info) {
+	b := field(dev, 65536, 1024)
+	info.Serial, info.Label = hex.EncodeToString(b[32:48]), word(b[299:555])
+	sized(info, binary.LittleEndian.Uint64(b[209:]), 1)
+	if n := binary.LittleEndian.Uint64(b[136:]); n > 1 {
+		info.Kind, info.Detail = volume.Member, fmt.Sprintf("part of a Btrfs volume on %d drives", n)
+	}
+}
+
+// apfs: Apple File System Reference, nx_superblock_t.
+func apfs(dev disk.Device, info *volume.Info) {
+	b := field(dev, 0, 88)
+	info.Serial = hex.EncodeToString(b[72:88])
+	sized(info, binary.LittleEndian.Uint64(b[40:]), disk.Bytes(binary.LittleEndian.Uint32(b[36:])))
+}
+
+// hfsPlus: HFS Plus Volume Format (TN1150), volume header.
+func hfsPlus(dev disk.Device, info *volume.Info) {
+	b := field(dev, 1024, 48)
+	sized(info, uint64(binary.BigEndian.Uint32(b[44:])), disk.Bytes(binary.BigEndian.Uint32(b[40:])))
 }
 
 // swap: the kernel's union swap_header.

@@ -39,7 +39,11 @@ func TestSignatures(t *testing.T) {
 		"neither":          {map[int64]string{2<<20 - 8192: "\xfc\x4e\x2b\xa9\x07\x00\x00\x00"}, volume.Unknown},
 		"bcache":           {map[int64]string{4096 + 24: "\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81"}, volume.Member},
 		"ZFS":              {map[int64]string{128<<10 + 5<<10: "\x0c\xb1\xba\x00\x00\x00\x00\x00"}, volume.Member},
-		"XFS":              {map[int64]string{0: "XFSB"}, volume.Unknown},
+		"XFS":              {map[int64]string{0: "XFSB"}, volume.XFS},
+		"Btrfs":            {map[int64]string{65600: "_BHRfS_M"}, volume.Btrfs},
+		"Btrfs, a set":     {map[int64]string{65600: "_BHRfS_M", 65536 + 136: "\x02"}, volume.Member},
+		"APFS":             {map[int64]string{32: "NXSB"}, volume.APFS},
+		"HFS+":             {map[int64]string{1024: "H+\x00\x04"}, volume.HFSPlus},
 		"half an exFAT":    {map[int64]string{3: "EXFAT   ", 510: "\x55\xaa"}, volume.Unknown},
 		"swap":             {map[int64]string{4086: "SWAPSPACE2"}, volume.Swap},
 		"LVM":              {map[int64]string{512: "LABELONE"}, volume.LVM},
@@ -63,6 +67,30 @@ func TestSignatures(t *testing.T) {
 		}
 		if got != c.want || f.Volume != nil {
 			t.Errorf("%s is %q, want %q", name, got, c.want)
+		}
+	}
+}
+
+// TestHandledWhole reads what is known of volumes that nobody looks into: label, id and length.
+func TestHandledWhole(t *testing.T) {
+	for name, c := range map[string]struct {
+		at            map[int64]string
+		label, serial string
+		size          disk.Bytes
+	}{
+		"XFS":      {map[int64]string{0: "XFSB\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x01\x80", 32: "\xab", 108: "Attic"}, "Attic", "ab000000000000000000000000000000", 0x180 << 12},
+		"Btrfs":    {map[int64]string{65600: "_BHRfS_M", 65568: "\xcd", 65536 + 209: "\x00\x00\x18", 65536 + 299: "Cellar"}, "Cellar", "cd000000000000000000000000000000", 3 * disk.MiB / 2},
+		"APFS":     {map[int64]string{32: "NXSB\x00\x10\x00\x00\x80\x01"}, "", "00000000000000000000000000000000", 0x180 << 12},
+		"HFS+":     {map[int64]string{1024: "H+\x00\x04", 1024 + 40: "\x00\x00\x10\x00\x00\x00\x03\x00"}, "", "", 3 * disk.MiB},
+		"no block": {map[int64]string{0: "XFSB\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x01\x80"}, "", "00000000000000000000000000000000", 2 * disk.MiB},
+		"endless":  {map[int64]string{0: "XFSB\x00\x00\x10\x00\xff\xff\xff\xff\xff\xff\xff\xff"}, "", "00000000000000000000000000000000", 2 * disk.MiB},
+	} {
+		f, err := Open(device(t, c.at))
+		if err != nil || f.Info == nil || f.Info.Label != c.label || f.Info.Serial != c.serial || f.Info.TotalBytes != c.size {
+			t.Errorf("%s: %+v, %v", name, f.Info, err)
+		}
+		if tooLong := len(f.Findings) == 1 && f.Findings[0].Code == "volume-too-long"; tooLong != (c.size > 2*disk.MiB) {
+			t.Errorf("%s: %+v", name, f.Findings)
 		}
 	}
 }
