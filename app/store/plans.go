@@ -288,20 +288,20 @@ type DriveRate struct {
 }
 
 // Rate returns what a drive was measured to write, and in how many runs; 0 for none.
-func (s *Store) Rate(diskID string) (DriveRate, error) {
+func (s *Store) Rate(label string) (DriveRate, error) {
 	var r DriveRate
-	err := s.db.Where("disk = ?", diskID).Limit(1).Find(&r).Error
+	err := s.db.Where("disk = ?", label).Limit(1).Find(&r).Error
 	return r, err
 }
 
 // Learn takes a measurement into a drive's rate: the latest few runs count.
-func (s *Store) Learn(diskID string, wrote disk.Bytes, took time.Duration) (DriveRate, error) {
-	r, err := s.Rate(diskID)
+func (s *Store) Learn(label string, wrote disk.Bytes, took time.Duration) (DriveRate, error) {
+	r, err := s.Rate(label)
 	if err != nil {
 		return r, err
 	}
 	now := disk.Bytes(float64(wrote) / took.Seconds())
 	weight := disk.Bytes(min(r.Runs, 4))
-	r.Disk, r.Rate, r.Runs = diskID, (r.Rate*weight+now)/(weight+1), r.Runs+1
+	r.Disk, r.Rate, r.Runs = label, (r.Rate*weight+now)/(weight+1), r.Runs+1
 	return r, s.db.Save(&r).Error
 }

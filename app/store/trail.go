@@ -185,14 +185,19 @@ func (t *Trail) endedElsewhere(run string) bool {
 
 // Filter of entries; empty fields do not filter.
 type Filter struct {
-	Job, Disk, Act, Who, Record, Text string
-	From, To                          time.Time // the first moment, and the first one after
-	Before                            int64     // only entries with smaller numbers
-	Limit                             int
-	// Drive asks for the history of one drive, whatever its table was called at the time; it is
-	// known by its serial number, or by its table's id where it has none. Not with Text or Limit.
+	Job, Act, Who, Record, Text string
+	// Label is what a drive is known by: its serial number, or its table's id where it has none.
+	Label    string
+	From, To time.Time // the first moment, and the first one after
+	Before   int64     // only entries with smaller numbers
+	Limit    int
+	// Drive asks for the history of one drive, whatever its table was called at the time. Not with
+	// Text or Limit.
 	Drive *trail.Drive
 }
+
+// labelColumn is what the drive of an entry is known by.
+const labelColumn = "COALESCE(NULLIF(serial, ''), disk)"
 
 // of narrows a query to a drive. One of which nothing is known has no history.
 func of(q *gorm.DB, d *trail.Drive) *gorm.DB {
@@ -223,7 +228,7 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 			q = q.Where("seq < ?", f.Before)
 		}
 	} else {
-		for column, value := range map[string]string{"job": f.Job, "disk": f.Disk, "act": f.Act, "who": f.Who, "record": f.Record} {
+		for column, value := range map[string]string{"job": f.Job, labelColumn: f.Label, "act": f.Act, "who": f.Who, "record": f.Record} {
 			if value != "" {
 				q = q.Where(column+" = ?", value)
 			}
@@ -411,20 +416,23 @@ func (t *Trail) Entry(seq int64) (*trail.Entry, error) {
 // Choice is a value that entries have, for a filter.
 type Choice struct{ Key, Title string }
 
-// Drives are the drives that entries are about.
+// Drives are the drives that entries are about, each once, whatever its table was called.
 func (t *Trail) Drives() ([]Choice, error) {
 	var rows []trailEntry
-	if err := t.db.Raw("SELECT e.* FROM trail_entries e JOIN (SELECT MAX(seq) AS seq FROM trail_entries WHERE disk <> '' GROUP BY disk) n ON e.seq = n.seq ORDER BY e.disk").Scan(&rows).Error; err != nil {
+	if err := t.db.Raw(`SELECT e.* FROM trail_entries e JOIN (
+		SELECT MAX(seq) AS seq FROM trail_entries WHERE serial > '' GROUP BY serial
+		UNION ALL SELECT MAX(seq) FROM trail_entries WHERE (serial IS NULL OR serial = '') AND disk > '' GROUP BY disk
+	) n ON e.seq = n.seq ORDER BY e.serial, e.disk`).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	var out []Choice
 	for _, r := range rows {
 		var e trail.Entry
-		title := r.Disk
+		label := Choice{r.Disk, r.Disk}
 		if json.Unmarshal([]byte(r.Line), &e) == nil && e.Drive.Serial != "" {
-			title = e.Drive.Serial + ", " + e.Drive.Model
+			label = Choice{e.Drive.Serial, e.Drive.Serial + ", " + e.Drive.Model}
 		}
-		out = append(out, Choice{r.Disk, title})
+		out = append(out, label)
 	}
 	return out, nil
 }

@@ -20,11 +20,11 @@ type words struct {
 
 // brief is what an entry can be found by.
 type brief struct {
-	Seq                         uint64
-	Time                        time.Time
-	Who, Act, Job, Disk, Record string
-	hash                        string
-	end                         int // of its line in the text
+	Seq                          uint64
+	Time                         time.Time
+	Who, Act, Job, Label, Record string
+	hash                         string
+	end                          int // of its line in the text
 }
 
 // LearnWords reads what entries have come since, so that the next search for a text need not.
@@ -48,7 +48,7 @@ func (t *Trail) learn() error {
 			w.all, w.text, last = nil, nil, 0
 		}
 	}
-	rows, err := t.db.Model(&trailEntry{}).Select("seq, hash, time, who, act, job, disk, record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
+	rows, err := t.db.Model(&trailEntry{}).Select("seq, hash, time, who, act, job, "+labelColumn+", record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
 	if err != nil {
 		return inWords(err)
 	}
@@ -59,10 +59,10 @@ func (t *Trail) learn() error {
 	for rows.Next() {
 		var b brief
 		var text *string
-		if err := rows.Scan(&b.Seq, &b.hash, &b.Time, &b.Who, &b.Act, &b.Job, &b.Disk, &b.Record, &text); err != nil {
+		if err := rows.Scan(&b.Seq, &b.hash, &b.Time, &b.Who, &b.Act, &b.Job, &b.Label, &b.Record, &text); err != nil {
 			return err
 		}
-		for _, s := range []*string{&b.Who, &b.Act, &b.Job, &b.Disk} { // each of them is kept once
+		for _, s := range []*string{&b.Who, &b.Act, &b.Job, &b.Label} { // each of them is kept once
 			if same, there := w.names[*s]; there {
 				*s = same
 			} else {
@@ -100,7 +100,7 @@ func (t *Trail) saying(f Filter) ([]uint64, error) {
 			if f.Before > 0 && b.Seq >= uint64(f.Before) || !f.From.IsZero() && b.Time.Before(f.From) || !f.To.IsZero() && !b.Time.Before(f.To) {
 				continue
 			}
-			if !is(f.Job, b.Job) || !is(f.Disk, b.Disk) || !is(f.Act, b.Act) || !is(f.Who, b.Who) || !is(f.Record, b.Record) {
+			if !is(f.Job, b.Job) || !is(f.Label, b.Label) || !is(f.Act, b.Act) || !is(f.Who, b.Who) || !is(f.Record, b.Record) {
 				continue
 			}
 			if out = append(out, b.Seq); f.Limit > 0 && len(out) == f.Limit {

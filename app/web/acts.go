@@ -428,7 +428,7 @@ func (s *Server) carryOut(c *gin.Context) {
 			return text, nil
 		}
 		if res.Written >= leastMeasured {
-			r, err := s.store.Learn(w.drive.sv.Layout.DiskID, res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
+			r, err := s.store.Learn(w.drive.label(), res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
 			if err != nil { // what was done to the drive is done
 				return text + " How fast this drive is could not be noted.", nil
 			}
@@ -641,12 +641,12 @@ func workView(st work.State) workLine {
 func (s *Server) bringBack(c *gin.Context) {
 	id := c.Param("record")
 	where := "/records/" + url.PathEscape(id)
-	number, diskID, err := s.jobOfRecord(id)
+	of, err := s.driveOfRecord(id)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	st, err := s.stateOf(number, diskID)
+	st, err := s.stateOf(of)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -665,20 +665,20 @@ func (s *Server) bringBack(c *gin.Context) {
 		return
 	}
 	if step.Do == plan.Rebuild {
-		s.say(c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number)+"?bay="+st.Drive.Bay)
+		s.say(c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
 		return
 	}
-	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(number)+"?bay="+st.Drive.Bay)
+	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
 }
 
-// jobOfRecord finds the job whose drive a record's partition was on.
-func (s *Server) jobOfRecord(id string) (number, diskID string, err error) {
+// driveOfRecord is the drive that a record's partition was on.
+func (s *Server) driveOfRecord(id string) (of trail.Drive, err error) {
 	list, err := s.store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
 	if err != nil {
-		return "", "", err
+		return of, err
 	}
 	if len(list) == 0 {
-		return "", "", fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
+		return of, fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
 	}
-	return list[0].Job, list[0].Drive.DiskID, nil
+	return list[0].Drive, nil
 }

@@ -137,14 +137,11 @@ func (s *Server) answer(c *gin.Context) {
 // answered enters an answer. A yes is for the contents as they were when it was asked for, and no others.
 func (s *Server) answered(c *gin.Context, a *store.Ask, yes bool, why string) error {
 	if yes {
-		st, err := s.stateOf(a.Job, a.Disk)
+		st, err := s.stateOf(a.Drive())
 		if err != nil {
 			return fmt.Errorf("the drive that it is about cannot be looked at: %w", err)
 		}
 		defer st.Drive.close()
-		if !driveName(st.Drive).Same(a.Drive()) {
-			return errors.New("another drive is in the bay than the one that it is about; nothing was approved of. Bring that one back first")
-		}
 		now, err := run.StateOf(st.Drive.im, st.Drive.sv, a.Touched)
 		if err != nil {
 			return err

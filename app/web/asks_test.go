@@ -2,8 +2,6 @@ package web
 
 import (
 	"context"
-	"encoding/json"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -142,22 +140,7 @@ func TestApproval(t *testing.T) {
 		},
 		"other contents": func(t *testing.T) { s.written(t, 5) },
 		"another drive, that looks the same": func(t *testing.T) {
-			path := filepath.Join(s.data, "drives", "tidewater-reception.img.drive.json")
-			b, err := os.ReadFile(path)
-			if err != nil {
-				t.Fatal(err)
-			}
-			var id map[string]any
-			if err := json.Unmarshal(b, &id); err != nil {
-				t.Fatal(err)
-			}
-			id["serial"] = "TLX5-220-9999"
-			if b, err = json.Marshal(id); err == nil {
-				err = os.WriteFile(path, b, 0o644)
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
+			s.relabel(t, "tidewater-reception.img", "TLX5-220-9999")
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

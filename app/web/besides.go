@@ -66,8 +66,8 @@ const originsFolder = "restored-from"
 
 // restoredFrom is the partition that the files of a restored folder are of.
 type restoredFrom struct {
-	DiskID string      `json:"disk_id"`
-	Span   layout.Span `json:"span"`
+	trail.Drive
+	Span layout.Span `json:"span"`
 }
 
 // lies tells that the files are of a partition: of the same, or of a lost one that was found in its
@@ -96,7 +96,7 @@ func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err e
 		if err == nil {
 			err = json.Unmarshal(b, &from)
 		}
-		its := err == nil && from.DiskID == of.DiskID && from.lies(span)
+		its := err == nil && from.Same(of) && from.lies(span)
 		if err != nil {
 			backup := f.Name()[:max(0, strings.LastIndex(f.Name(), "-"))]
 			n, known := numbers[backup]
@@ -112,7 +112,7 @@ func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err e
 // backedUpAs are the numbers that the partitions of a drive had when they were backed up, by the ids of
 // the backups; 0 where a backup is of none.
 func (s *Server) backedUpAs(of trail.Drive) (map[string]int, error) {
-	entries, err := s.store.Entries(store.Filter{Disk: of.DiskID, Act: string(trail.ActBackup)})
+	entries, err := s.store.Entries(store.Filter{Drive: &of, Act: string(trail.ActBackup)})
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (s *Server) erasing(st *jobState) (map[int]string, error) {
 		if !ok {
 			continue
 		}
-		all, err := run.Holdings(o, st.Drive.sv.Layout.DiskID, *p, "")
+		all, err := run.Holdings(o, driveName(st.Drive), *p, "")
 		if err != nil {
 			return nil, err
 		}

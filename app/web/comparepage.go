@@ -74,7 +74,7 @@ func (s *Server) comparePage(c *gin.Context) {
 		return
 	}
 	for _, r := range all {
-		if r.Here.Place.Span.UniqueID == p.UniqueID && r.Here.Place.DiskID == d.sv.Layout.DiskID {
+		if r.Here.Place.Span.UniqueID == p.UniqueID && r.Here.Place.Drive().Same(driveName(d)) {
 			v.Results = append(v.Results, r)
 		}
 	}
@@ -166,7 +166,7 @@ func (s *Server) startCompare(c *gin.Context) {
 				}
 				if err := s.books.Do(shop.Act{ID: r.ID, Files: []shop.File{{Name: filepath.Join("coverage", r.ID+".json"), Data: kept}},
 					Entry: trail.Entry{ID: "e-" + r.ID, Time: r.Time, Who: who, Act: trail.ActCompare, Job: j.Number, Partition: p.here.Place.Span.Number, Text: strings.TrimSuffix(text, "."),
-						Drive: trail.Drive{DiskID: p.here.Place.DiskID, Model: p.here.Place.Model, Serial: p.here.Place.Serial}}}); err != nil {
+						Drive: p.here.Place.Drive()}}); err != nil {
 					return "", err
 				}
 			}

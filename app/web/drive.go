@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -39,6 +40,9 @@ type drive struct {
 
 func (d *drive) close() { d.im.Close() }
 
+// label is what the drive is known by: its serial number, or its table's id where it has none.
+func (d *drive) label() string { return cmp.Or(d.Identity.Serial, d.sv.Layout.DiskID) }
+
 // state names the drive as it is: which one, and how it is laid out. How full a volume is does not
 // count.
 func (d *drive) state() string {
@@ -62,7 +66,7 @@ func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
 	if b == nil || b.Image == nil {
 		return nil, errNoDrive
 	}
-	d := &drive{Bay: b.Letter, Shelf: b.Shelf, path: filepath.Join(s.data, "drives", filepath.Base(*b.Image))}
+	d := &drive{Bay: b.Letter, Shelf: b.Shelf, path: s.imageOf(b)}
 	var err error
 	if d.Identity, err = survey.ReadIdentity(d.path); err != nil {
 		return nil, err
@@ -89,6 +93,7 @@ func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
 		d.im.Close()
 		return nil, err
 	}
+	d.sv.Layout.Serial = d.Identity.Serial
 	return d, nil
 }
 
@@ -107,24 +112,49 @@ func (s *Server) job(number, letter string, write bool) (*store.Job, *drive, err
 	return j, d, err
 }
 
-// stateOf works a job out with the one of its drives that has the given id, else the
-// first.
-func (s *Server) stateOf(number, diskID string) (*jobState, error) {
-	bays, err := s.store.BaysOf(number)
+// stateOf works out the job that a drive is here for now, with that drive: whatever its table is called, and
+// no other that its job or its bay has by now.
+func (s *Server) stateOf(of trail.Drive) (*jobState, error) {
+	b, err := s.bayOf(of)
+	if err != nil {
+		return nil, err
+	}
+	if b.Job == nil {
+		return nil, fmt.Errorf("%w: its drive is in bay %s, but for no job. Attach it for one", store.ErrNotFound, b.Letter)
+	}
+	return s.state(*b.Job, b.Letter)
+}
+
+// bayOf finds the bay that a drive is in.
+func (s *Server) bayOf(of trail.Drive) (*store.Bay, error) {
+	bays, err := s.store.Bays()
 	if err != nil {
 		return nil, err
 	}
 	for _, b := range bays {
-		st, err := s.state(number, b.Letter)
-		if err != nil {
+		if b.Image == nil {
 			continue
 		}
-		if st.Drive.sv.Layout.DiskID == diskID {
-			return st, nil
+		id, err := survey.ReadIdentity(s.imageOf(&b))
+		if err != nil || id.Serial != "" && of.Serial != "" && !strings.EqualFold(id.Serial, of.Serial) {
+			continue
 		}
-		st.Drive.close()
+		d, err := s.open(&b, false)
+		if err != nil {
+			continue // what cannot be read is not there
+		}
+		its := driveName(d).Same(of)
+		d.close()
+		if its {
+			return &b, nil
+		}
 	}
-	return s.state(number, "")
+	return nil, fmt.Errorf("%w: its drive (%s) is in no bay. Attach it first", store.ErrNotFound, cmp.Or(of.Serial, of.DiskID, "of no name"))
+}
+
+// imageOf is the path of the image in a bay that has one.
+func (s *Server) imageOf(b *store.Bay) string {
+	return filepath.Join(s.data, "drives", filepath.Base(*b.Image))
 }
 
 // options of a run on the drive.

@@ -142,7 +142,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	}
 	here := driveName(st.Drive)
 	for _, m := range backups {
-		if driveOf(m).Same(here) {
+		if m.From.Drive().Same(here) {
 			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
 		}
 	}
@@ -238,7 +238,7 @@ func (n leftNow) kept(g *report.Gone, rec *trail.Record, way string) string {
 	}
 	var out, has []string
 	for _, m := range n.shelved {
-		if m.ID == rec.Backup || m.From.DiskID == rec.Drive.DiskID && run.SamePartition(m.From.Span, rec.Span) {
+		if m.ID == rec.Backup || m.From.Drive().Same(rec.Drive) && run.SamePartition(m.From.Span, rec.Span) {
 			has = append(has, m.ID)
 		}
 	}

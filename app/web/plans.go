@@ -39,7 +39,7 @@ func (s *Server) plansOf(st *jobState) (plansView, error) {
 		if err != nil {
 			continue
 		}
-		v.Kept = append(v.Kept, keptView{k, len(steps), l != nil && l.DiskID == st.Drive.sv.Layout.DiskID})
+		v.Kept = append(v.Kept, keptView{k, len(steps), l != nil && l.Drive().Same(driveName(st.Drive))})
 	}
 	return v, err
 }

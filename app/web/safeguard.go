@@ -227,7 +227,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {
-				if m.From.DiskID == st.Drive.sv.Layout.DiskID && run.SamePartition(m.From.Span, p) {
+				if m.From.Drive().Same(driveName(st.Drive)) && run.SamePartition(m.From.Span, p) {
 					t.Also++
 				}
 			}

@@ -184,7 +184,7 @@ func (s *Server) verifyBackup(c *gin.Context) {
 			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.Concerned())
 		}
 		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
-			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: driveOf(m), Text: text,
+			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: m.From.Drive(), Text: text,
 		}))
 	})
 }
@@ -213,15 +213,11 @@ func (s *Server) takeInBackup(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Drive: driveOf(m), Reason: reason}
+		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(), Reason: reason}
 		e.Partition = m.From.Span.Number
 		e.Text = fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who)
 		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(e)
 	})
-}
-
-func driveOf(m *shelf.Manifest) trail.Drive {
-	return trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}
 }
 
 func (s *Server) exportBackup(c *gin.Context) {
@@ -391,7 +387,7 @@ func (s *Server) today(v *backupView) error {
 			continue
 		}
 		defer d.close()
-		if d.sv.Layout.DiskID != v.From.DiskID {
+		if !driveName(d).Same(v.From.Drive()) {
 			continue
 		}
 		v.Today = fmt.Sprintf("Its partition is no longer on the drive in bay %s.", b.Letter)
@@ -452,7 +448,7 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 	var own, out []target
 	err := s.withJobs(func(b store.Bay, d *drive) error {
 		into := &out
-		if d.sv.Layout.DiskID == m.From.DiskID {
+		if driveName(d).Same(m.From.Drive()) {
 			into = &own
 		}
 		for _, p := range d.sv.Layout.Partitions() {
@@ -466,7 +462,7 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 		}
 		steps, expect, err := j.Steps()
 		for i, x := range steps {
-			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.DiskID == d.sv.Layout.DiskID {
+			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.Drive().Same(driveName(d)) {
 				*into = append(*into, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
 			}
 		}
@@ -592,7 +588,7 @@ func (s *Server) toFolder(c *gin.Context) {
 			return "", err
 		}
 		restored := func(path string) string { return filepath.Join("restored", filepath.Base(path)) }
-		origin, err := json.Marshal(restoredFrom{m.From.DiskID, m.From.Span})
+		origin, err := json.Marshal(restoredFrom{m.From.Drive(), m.From.Span})
 		if err != nil {
 			return "", err
 		}

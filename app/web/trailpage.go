@@ -232,7 +232,7 @@ var trailActs = []trail.Act{
 }
 
 func (s *Server) trailPage(c *gin.Context) {
-	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Disk: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}
+	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Label: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}
 	v := trailView{Acts: trailActs, From: c.Query("from"), To: c.Query("to")}
 	f.Before, _ = strconv.ParseInt(c.Query("before"), 10, 64)
 	var err error
@@ -348,7 +348,7 @@ func (s *Server) walkBack(c *gin.Context) {
 		s.refuse(c, fmt.Errorf("%w: there is no such entry", store.ErrNotFound), "/trail")
 		return
 	}
-	st, err := s.stateOf(e.Job, e.Drive.DiskID)
+	st, err := s.stateOf(e.Drive)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -402,8 +402,8 @@ func (s *Server) markPage(c *gin.Context) {
 		m.Columns = append(m.Columns, mapColumn{Kind: "past", Title: "After", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(follow(e.After, before), before)})
 		before = e.After
 	}
-	if e.Drive.DiskID != "" && e.Job != "" {
-		if st, err := s.stateOf(e.Job, e.Drive.DiskID); err == nil {
+	if e.Drive != (trail.Drive{}) && e.Job != "" {
+		if st, err := s.stateOf(e.Drive); err == nil {
 			v.Bay = st.Drive.Bay
 			now := st.Drive.sv.Layout
 			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})

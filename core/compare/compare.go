@@ -53,6 +53,11 @@ type Place struct {
 	Fingerprint string      `json:"fingerprint"`
 }
 
+// Drive is the one that the volume lies on.
+func (p Place) Drive() layout.Drive {
+	return layout.Drive{DiskID: p.DiskID, Model: p.Model, Serial: p.Serial}
+}
+
 // Line is one path that is not the same on both sides, and why.
 type Line struct {
 	Path    string     `json:"path"`
@@ -350,10 +355,10 @@ func (r *Result) Elsewhere() bool {
 // Stands tells whether a result proved that a volume's contents as they are now were on another volume
 // too. Whether they still are is for the caller to tell. going are the unique ids of partitions that are to
 // be deleted.
-func (r *Result) Stands(diskID string, p layout.Span, fingerprint string, going []string) bool {
+func (r *Result) Stands(on layout.Drive, p layout.Span, fingerprint string, going []string) bool {
 	here, there := r.Here.Place, r.There.Place
 	if there.Serial == here.Serial && (there.Span.UniqueID == p.UniqueID || slices.Contains(going, there.Span.UniqueID)) {
 		return false
 	}
-	return r.Covered && r.Here.Dir == "" && here.DiskID == diskID && here.Span.UniqueID == p.UniqueID && here.Fingerprint == fingerprint && fingerprint != ""
+	return r.Covered && r.Here.Dir == "" && here.Drive().Same(on) && here.Span.UniqueID == p.UniqueID && here.Fingerprint == fingerprint && fingerprint != ""
 }

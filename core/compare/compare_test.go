@@ -111,16 +111,16 @@ func TestCoverage(t *testing.T) {
 	}{
 		"as it is": {true, "d1", "f", nil}, "another drive": {false, "d3", "f", nil}, "changed since": {false, "d1", "g", nil}, "the copy goes too": {false, "d1", "f", []string{"u2"}},
 	} {
-		if got := list[0].Stands(c.disk, p, c.print, c.going); got != c.ok {
+		if got := list[0].Stands(layout.Drive{DiskID: c.disk}, p, c.print, c.going); got != c.ok {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
 	clone := *list[0]
 	clone.There.Place = Place{DiskID: "d1", Serial: "another", Span: layout.Span{UniqueID: "u1"}}
-	if !clone.Stands("d1", p, "f", []string{"u1"}) {
+	if !clone.Stands(layout.Drive{DiskID: "d1"}, p, "f", []string{"u1"}) {
 		t.Error("a copy of the whole drive, with the same ids, does not count")
 	}
-	if clone.There.Place.Serial = ""; clone.Stands("d1", p, "f", nil) {
+	if clone.There.Place.Serial = ""; clone.Stands(layout.Drive{DiskID: "d1"}, p, "f", nil) {
 		t.Error("a volume covers itself")
 	}
 	for _, id := range []string{"../x", "c-none"} {

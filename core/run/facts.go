@@ -131,7 +131,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 	arriving.Go(func() { fromShelf(&f, sh, steps, gathered) })
 	defer arriving.Wait()
 	for _, p := range l.Partitions() {
-		b, err := Standing(dev, sv, p, backups)
+		b, err := Standing(dev, drive(o, sv.Layout), sv, p, backups)
 		if err != nil {
 			return f, err
 		}
@@ -429,11 +429,11 @@ func mended(dev disk.Device, sv *survey.Survey, facts *pc.Facts, keep int) (*sur
 
 // Standing returns the best backup that stands for a partition as it is now, nil
 // for none: one that is verified and made from the same state if there is any.
-func Standing(dev disk.Device, sv *survey.Survey, p layout.Span, backups []*shelf.Manifest) (*plan.Backup, error) {
+func Standing(dev disk.Device, of trail.Drive, sv *survey.Survey, p layout.Span, backups []*shelf.Manifest) (*plan.Backup, error) {
 	var best *plan.Backup
 	var now string
 	for _, m := range backups {
-		if !sameOrigin(m, sv.Layout.DiskID, p) || !m.Whole() {
+		if !sameOrigin(m, of, p) || !m.Whole() {
 			continue
 		}
 		if now == "" {
@@ -477,7 +477,7 @@ func covering(o Options, sv *survey.Survey, p layout.Span, proofs []*compare.Res
 		}
 	}
 	for _, r := range proofs {
-		if !r.Stands(sv.Layout.DiskID, p, print, going) {
+		if !r.Stands(drive(o, sv.Layout), p, print, going) {
 			continue
 		}
 		still, err := stillThere(o, sv, r)
@@ -514,14 +514,14 @@ func stillThere(o Options, sv *survey.Survey, r *compare.Result) (bool, error) {
 	return false, nil
 }
 
-func sameOrigin(m *shelf.Manifest, diskID string, p layout.Span) bool {
-	return m.From.DiskID == diskID && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.From.Span.Bytes == p.Bytes
+func sameOrigin(m *shelf.Manifest, of trail.Drive, p layout.Span) bool {
+	return m.From.Drive().Same(of) && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.From.Span.Bytes == p.Bytes
 }
 
 // forRecord is the verified backup that covers what a record's partition held.
 func forRecord(rec *trail.Record, backups []*shelf.Manifest) *shelf.Manifest {
 	for _, m := range backups {
-		if m.Kind == shelf.Image && m.Verified != nil && sameOrigin(m, rec.Drive.DiskID, rec.Span) && m.From.Fingerprint == rec.Fingerprint {
+		if m.Kind == shelf.Image && m.Verified != nil && sameOrigin(m, rec.Drive, rec.Span) && m.From.Fingerprint == rec.Fingerprint {
 			return m
 		}
 	}

@@ -47,7 +47,7 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 	}
 	return out, o.Trail.Append(trail.Entry{
 		ID: id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActRestore, Backup: m.ID, Partition: m.From.Span.Number,
-		Drive: trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial},
+		Drive: m.From.Drive(),
 		Text:  fmt.Sprintf("%d files from the backup of %s put into a folder, %s, %d compared", out.Files, m.From.Span.Title(), out.Bytes, out.Compared),
 	})
 }
@@ -254,7 +254,7 @@ func (a *Arrival) list(sh *shelf.Shelf, v volume.Volume) (*listing, error) {
 		if err != nil {
 			return nil, err
 		}
-		if x.Kind == volume.Plain && (x.SameAs == "" || !keeps) && x.Stream == "" {
+		if x.IsFile() && (x.SameAs == "" || !keeps) {
 			l.files++
 		}
 		if s == nil {
@@ -440,13 +440,13 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 		}
 		rec.Backup = ""
 		for _, m := range all {
-			if m.From.DiskID == p.sv.Layout.DiskID && SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
+			if m.From.Drive().Same(drive(o, p.sv.Layout)) && SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
 				x.Backups = append(x.Backups, m.ID)
 			}
 		}
 	}
 	p.meta.Erased = append(p.meta.Erased, x)
-	held, err := Holdings(o, p.sv.Layout.DiskID, rec.Span, "")
+	held, err := Holdings(o, drive(o, p.sv.Layout), rec.Span, "")
 	if err == nil && len(held) > 0 { // told before anything is overwritten
 		p.columns[step].Detail += "; what else is held of it goes too: " + HeldText(held)
 	}
@@ -535,7 +535,7 @@ func Gone(o Options, id, reason string) (trail.Entry, error) {
 	e := trail.Entry{ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Reason: strings.TrimSpace(reason)}
 	m, err := o.Shelf.Load(id)
 	if err == nil {
-		e.Partition, e.Drive = m.From.Span.Number, trail.Drive{DiskID: m.From.DiskID, Model: m.From.Model, Serial: m.From.Serial}
+		e.Partition, e.Drive = m.From.Span.Number, m.From.Drive()
 		e.Text = fmt.Sprintf("Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored)
 	} else {
 		left, e2 := o.Shelf.Leftovers()

@@ -397,6 +397,7 @@ func prepare(o Options) (*prepared, error) {
 		return nil, err
 	}
 	if o.Expect != nil {
+		now.Layout.Serial = o.Identity.Serial
 		if d := layout.Differ(o.Expect, now.Layout); len(d) > 0 {
 			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
 		}

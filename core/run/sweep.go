@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/shelf"
@@ -32,8 +33,7 @@ var looked = []string{"the records of deletions", "the folders of runs", "the co
 // Holdings finds what the installation holds of a partition besides its backups: what records of its
 // earlier deletions kept, what runs on its drive kept to be taken back and to compare, comparisons with
 // it, and what Besides adds. own is a run that is left out, because it needs it still.
-func Holdings(o Options, diskID string, span layout.Span, own string) ([]Holding, error) {
-	drive := trail.Drive{DiskID: diskID, Serial: o.Identity.Serial}
+func Holdings(o Options, drive trail.Drive, span layout.Span, own string) ([]Holding, error) {
 	out, err := heldByRecords(o, drive, span)
 	if err != nil {
 		return nil, err
@@ -48,11 +48,8 @@ func Holdings(o Options, diskID string, span layout.Span, own string) ([]Holding
 		return nil, err
 	}
 	for _, c := range proofs {
-		for _, side := range []struct {
-			disk string
-			span layout.Span
-		}{{c.Here.Place.DiskID, c.Here.Place.Span}, {c.There.Place.DiskID, c.There.Place.Span}} {
-			if side.disk != diskID || !SamePartition(side.span, span) {
+		for _, side := range []compare.Place{c.Here.Place, c.There.Place} {
+			if !side.Drive().Same(drive) || !SamePartition(side.Span, span) {
 				continue
 			}
 			path := o.Coverage.Path(c.ID)
@@ -200,7 +197,7 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 				return "", nil, err
 			}
 		}
-		held, err := Holdings(o, m.DiskID, x.Span, m.ID)
+		held, err := Holdings(o, m.drive(), x.Span, m.ID)
 		if err != nil {
 			return "", nil, err
 		}

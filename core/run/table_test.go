@@ -9,6 +9,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 )
@@ -135,7 +136,11 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	was := contents(t, im)
-	id := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "6", Release: "r", Waiver: "w"}).Records[0]
+	kept, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 6, Kind: shelf.Image}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "6", Release: "r"}).Records[0]
 	pc := plan.Step{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}
 	s.hours++
 	o := s.atHour(s.options(im))
@@ -154,6 +159,13 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: id})
 	if back.Columns[0].Place != plan.InPlace {
 		t.Errorf("%+v", back.Columns[0])
+	}
+	if sv, err = survey.Read(im, nil); err != nil || sv.Layout.DiskID == kept.From.DiskID {
+		t.Fatalf("the table is not another: %v", err)
+	}
+	f, err := Facts(s.options(im), sv, nil)
+	if b := f.Backups[back.Columns[0].Number]; err != nil || b.ID != kept.ID || !b.Verified || !b.Same {
+		t.Errorf("its backup: %+v, %v", b, err)
 	}
 	for path, want := range contents(t, im) {
 		if _, name, _ := strings.Cut(path, "/"); was["6/"+name] != want {

@@ -192,6 +192,11 @@ type Origin struct {
 	Fingerprint string `json:"fingerprint"`
 }
 
+// Drive is the one that the backup was made of.
+func (o Origin) Drive() layout.Drive {
+	return layout.Drive{DiskID: o.DiskID, Model: o.Model, Serial: o.Serial}
+}
+
 // Piece is one frame of the image. Off and Len are the place in the partition;
 // FrameOff and FrameLen in the image file. Hash is the chaining value of the piece's
 // subtree (package digest).

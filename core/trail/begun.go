@@ -3,7 +3,6 @@ package trail
 import (
 	"errors"
 	"io/fs"
-	"strings"
 	"time"
 )
 
@@ -15,15 +14,6 @@ type Begun struct {
 	Job   string
 	Text  string
 	Drive Drive
-}
-
-// Same tells that two names may be of the same drive: by their serial numbers where both have
-// one, else by the ids in their tables.
-func (d Drive) Same(o Drive) bool {
-	if d.Serial != "" && o.Serial != "" {
-		return strings.EqualFold(d.Serial, o.Serial)
-	}
-	return d.DiskID != "" && strings.EqualFold(d.DiskID, o.DiskID)
 }
 
 // Begins tells that with this entry a run begins.

@@ -67,11 +67,7 @@ const (
 )
 
 // Drive names the drive an entry is about.
-type Drive struct {
-	DiskID string `json:"disk_id,omitempty"`
-	Model  string `json:"model,omitempty"`
-	Serial string `json:"serial,omitempty"`
-}
+type Drive = layout.Drive
 
 // Answer is the lead's yes or no to what somebody asked for: one step of a plan, one partition, and its
 // contents as they were.

@@ -1,0 +1,86 @@
+package web
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadetrail/app/store"
+	"jadetrail/core/plan"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// relabel makes the drive in a bay another one, whose table says the same.
+func (s *front) relabel(t *testing.T, image, serial string) {
+	t.Helper()
+	path := filepath.Join(s.data, "drives", image)
+	id, err := survey.ReadIdentity(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id.Serial = serial
+	b, err := json.Marshal(id)
+	if err == nil {
+		err = os.WriteFile(path+identityEnds, b, 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestAnotherDriveInTheBay puts another drive, with the same table, in a drive's place: what belongs to the
+// first is said of none but it, and no plan that was made for it is carried out on the other.
+func TestAnotherDriveInTheBay(t *testing.T) {
+	s, _ := openSmall(t)
+	s.as(t, "odile")
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
+	all, err := s.records.All()
+	if err != nil || len(all) != 1 {
+		t.Fatal(len(all), err)
+	}
+	record := "/records/" + all[0].ID
+	if page := s.get(t, record); !strings.Contains(page, "Plan to bring it back") {
+		t.Fatal("it cannot be brought back")
+	}
+	s.planned(t, plan.Step{Do: plan.Delete, Partition: "2", Release: "r", Waiver: "w"})
+	ready := s.shown(t, "J-1042", "carry-out")
+	s.relabel(t, "tidewater-reception.img", "TLX5-220-9999")
+	page := s.get(t, record)
+	if strings.Contains(page, "Plan to bring it back") || strings.Contains(page, "untouched <b>") || !strings.Contains(page, "(TLX5-220-7F3K) is in no bay") {
+		t.Errorf("the record is told of another drive: %s", page)
+	}
+	if page := s.post(t, record+"/bring-back"); !strings.Contains(page, "is in no bay") {
+		t.Errorf("brought back on another drive: %.300s", page)
+	}
+	if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "its serial number is TLX5-220-9999 instead of TLX5-220-7F3K") {
+		t.Error("the plan of another drive is not told from one of this")
+	}
+	if page := s.post(t, ready, "serial", "9999"); !strings.Contains(page, "othing was begun") {
+		t.Errorf("a plan for another drive is carried out: %s", page)
+	}
+	s.idle(t)
+	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActDelete)})
+	if err != nil || len(entries) != 1 {
+		t.Errorf("%d deletions, %v", len(entries), err)
+	}
+	s.relabel(t, "tidewater-reception.img", "TLX5-220-7F3K")
+	if page := s.get(t, record); !strings.Contains(page, "Plan to bring it back") {
+		t.Error("its own drive is not found again")
+	}
+}
+
+// TestHistoryByLabel clears a drive: the trail knows it as one drive before and after, by its serial number.
+func TestHistoryByLabel(t *testing.T) {
+	s, _ := openSmall(t)
+	s.as(t, "odile")
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
+	s.post(t, "/jobs/J-1042/pc/state", "state", "off")
+	s.carry(t, plan.Step{Do: plan.Clear, Scheme: "none", Release: "r", Waiver: "w"})
+	page := s.get(t, "/trail?drive=TLX5-220-7F3K")
+	if strings.Count(page, `<option value="TLX5-220-7F3K"`) != 1 || strings.Count(page, "Carried out and read back") != 2 {
+		t.Errorf("%d choices, %d runs", strings.Count(page, `<option value="TLX5-220-7F3K"`), strings.Count(page, "Carried out and read back"))
+	}
+}
