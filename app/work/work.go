@@ -5,6 +5,8 @@ package work
 import (
 	"context"
 	"errors"
+	"log"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -41,6 +43,21 @@ type Update struct {
 
 // Func is a piece of work. It returns what came of it.
 type Func func(ctx context.Context, report func(Update)) (outcome string, err error)
+
+// ErrMistake ends work in which the program itself made a mistake. The other drives' work goes on.
+var ErrMistake = errors.New("the program made a mistake and broke this off; what it is, stands in its log. " +
+	"Nothing is known of how far it came: look at the drive as it is now")
+
+// do does the work. A mistake of the program is an error of this work alone.
+func (f Func) do(ctx context.Context, report func(Update)) (outcome string, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			log.Printf("%v\n%s", r, debug.Stack())
+			outcome, err = "", ErrMistake
+		}
+	}()
+	return f(ctx, report)
+}
 
 // Desk holds the work of all drives.
 type Desk struct {
@@ -82,7 +99,7 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 	d.items[key] = it
 	d.wg.Go(func() {
 		defer stop()
-		outcome, err := f(ctx, func(u Update) {
+		outcome, err := f.do(ctx, func(u Update) {
 			d.change(it, func(s *State) {
 				if s.Total != u.Total || u.Done < s.Done || s.Since.IsZero() {
 					s.Since, s.From = time.Now(), u.Done

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"testing"
 )
 
@@ -39,5 +40,36 @@ func TestDesk(t *testing.T) {
 	d.Close()
 	if err := d.Start("A", "x", "", nil); err == nil {
 		t.Error("work was begun on a closed desk")
+	}
+}
+
+// TestMistake has the program make a mistake in the work on one drive: it ends, and that on another goes on.
+func TestMistake(t *testing.T) {
+	d := NewDesk(func(err error) string { return err.Error() })
+	defer d.Close()
+	on := make(chan bool)
+	if err := d.Start("B", "back-up", "Letters", func(context.Context, func(Update)) (string, error) { <-on; return "done", nil }); err != nil {
+		t.Fatal(err)
+	}
+	var none []int
+	if err := d.Start("A", "rehearse", "A plan", func(context.Context, func(Update)) (string, error) { return "", fmt.Errorf("%d", none[0]) }); err != nil {
+		t.Fatal(err)
+	}
+	ended := func(key string) State {
+		c, done := d.Watch(key)
+		defer done()
+		for {
+			if s, _ := d.State(key); s.Ended != nil {
+				return s
+			}
+			<-c
+		}
+	}
+	if s := ended("A"); s.Trouble != ErrMistake.Error() {
+		t.Errorf("%+v", s)
+	}
+	close(on)
+	if s := ended("B"); s.Outcome != "done" {
+		t.Errorf("%+v", s)
 	}
 }

@@ -21,6 +21,7 @@ const (
 	LiftProtection Lifts = "release" // of what a PC starts from
 	LiftBackup     Lifts = "waiver"  // of what may be somebody's
 	LiftType       Lifts = "retag"   // the table may call what may be somebody's something else
+	LiftPlace      Lifts = "place"   // what may be somebody's may lie where nobody takes it for that
 )
 
 // Ask is what a technician asks the lead for: that one step of a plan may lift something of one
@@ -136,6 +137,9 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	case LiftType:
 		why = fmt.Sprintf("%s may hold personal files: only the lead may have the table call it something else.", p.Title())
 		ask.Text += "; it may hold personal files"
+	case LiftPlace:
+		why = fmt.Sprintf("What goes into %s may be personal files, and nobody takes what lies there for that: only the lead may have them put there.", p.Title())
+		ask.Text += "; nobody takes what lies there for personal files"
 	}
 	if i := slices.IndexFunc(f.Approvals, func(a Approval) bool { return a.Of(ask) }); i >= 0 {
 		c.Approved = append(c.Approved, f.Approvals[i])
@@ -148,6 +152,28 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	}
 	o.Ask = &ask
 	return o
+}
+
+// stowed asks for the lead where what may be somebody's is put into a partition whose contents nobody takes
+// for that: a later plan would not see that they are.
+func stowed(c *Column, l *layout.Layout, f Facts) {
+	into, ok := l.Find(c.Number)
+	if !ok || !guarded(into.Role) || into.Personal { // as a later plan will see it
+		return
+	}
+	puts := slices.Contains([]Do{Absorb, CopyOut, CopyBack}, c.Step.Do)
+	from, known := l.Find(max(c.Absorbed, c.From))
+	if !puts || known && !personal(from, f) || !known && c.Step.Do != CopyBack {
+		return
+	}
+	if o := c.asks(into, LiftPlace, f); o != nil {
+		c.Missing = append(c.Missing, *o)
+	}
+}
+
+// guarded tells that a partition of a role holds nobody's files by what it is for.
+func guarded(r layout.Role) bool {
+	return slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM, layout.Swap}, r)
 }
 
 // needsLead tells that a release is for the lead alone: of what a PC may start from.

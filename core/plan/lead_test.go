@@ -250,6 +250,15 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 				}
 				before = c.Layout
 			}
+			// Where nobody takes it for somebody's, nothing of theirs has come to lie but by the lead's will.
+			for _, q := range before.Partitions() {
+				for who := range have.in(q.Number) {
+					willed := func(a Approval) bool { return a.Lifts == LiftPlace || a.Lifts == LiftType }
+					if guarded(q.Role) && !q.Personal && theirs[who] && !slices.ContainsFunc(f.Approvals, willed) {
+						t.Fatalf("what was in %s lies in %s now\n%s\n%s", who, q.Title(), told(steps), drawn(l))
+					}
+				}
+			}
 		}
 	}
 	t.Logf("%d acts, %d plans that the gate lets through, %d contents lost in them, each by an approval for it", acts, through, lost)

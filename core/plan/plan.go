@@ -41,6 +41,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		} else {
 			f.entries, f.asking = brokenEntries(l), askingFor(now, steps, i)
 			apply(&c, l, f)
+			stowed(&c, l, f)
 			if f.PC = c.PC; s.Do == Clear && c.Layout != nil {
 				f.TableTrouble, f.NoTable = "", s.Scheme == "none"
 			}
@@ -324,7 +325,7 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 // personal tells whether what a partition holds may be somebody's: as it is now, or as it was when the plan
 // began. A plan that says otherwise of it on the way changes nothing about that.
 func personal(p *layout.Span, f Facts) bool {
-	return p.Volume != nil && (p.Personal || p.Role == layout.Data || p.Role == layout.OtherSystem) || f.personal[p.Number]
+	return p.Volume != nil && (p.Personal || slices.Contains([]layout.Role{layout.Data, layout.OtherSystem, layout.StartSystem}, p.Role)) || f.personal[p.Number]
 }
 
 func join(names []string) string {

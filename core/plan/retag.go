@@ -119,17 +119,16 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		if o := notReleased(p, c.Step, f); o != nil {
 			c.Missing = append(c.Missing, *o)
 		}
-		guarded := slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM, layout.Swap}, q.Role)
 		if o := needsLead(c, p, f); o != nil {
 			c.Missing = append(c.Missing, *o)
 		}
-		if changed && guarded && personal(p, f) {
+		if changed && guarded(q.Role) && personal(p, f) {
 			if o := c.asks(p, LiftType, f); o != nil {
 				c.Missing = append(c.Missing, *o)
 			}
 		}
 		a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
-		q.Protected = guarded && q.Role != layout.Swap || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
+		q.Protected = guarded(q.Role) && q.Role != layout.Swap || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
 		parts := l.Partitions()
 		parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
 		c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)

@@ -5,9 +5,11 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -16,6 +18,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -629,5 +632,40 @@ func TestNamesThatNoPCOpens(t *testing.T) {
 	o.Rehearse = true
 	if err := start(o); err != nil {
 		t.Errorf("a folder that every PC opens: %v", err)
+	}
+}
+
+// TestNothingArrives copies and absorbs an empty volume, and puts an empty one's files back: there is nothing
+// to put anywhere, and that is no mishap.
+func TestNothingArrives(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	was := contents(t, im)
+	empty := func() string {
+		t.Helper()
+		return fmt.Sprint(s.must(t, im, plan.Step{Do: plan.Create, Size: "16 MiB", Type: "basic", Format: "ntfs", Label: "Empty"}).Columns[0].Number)
+	}
+	n := empty()
+	copied := func(n string) string {
+		t.Helper()
+		number, _ := strconv.Atoi(n)
+		m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: number, Kind: shelf.Files}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m.ID
+	}
+	s.must(t, im, plan.Step{Do: plan.CopyBack, Partition: "3", Backup: copied(n), Folder: "Back"})
+	s.must(t, im, plan.Step{Do: plan.CopyOut, Partition: n, Volume: "3", As: "held"})
+	s.must(t, im, plan.Step{Do: plan.Absorb, Partition: n, Into: "3", Folder: "Taken"})
+	res := s.must(t, im, plan.Step{Do: plan.CopyBack, Partition: "5", Backup: copied("6"), Folder: "Maker"}, plan.Step{Do: plan.Absorb, Partition: empty(), Into: "3", Folder: "Taken"})
+	if len(res.Arrivals) != 1 || res.Arrivals[0].Files == 0 {
+		t.Errorf("%+v", res.Arrivals)
+	}
+	now := contents(t, im)
+	for path, want := range was {
+		if now[path] != want {
+			t.Errorf("%s is not as it was", path)
+		}
 	}
 }

@@ -561,10 +561,15 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	p.at = i
 	given := compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
 	e := trail.Entry{Act: trail.Act(c.Step.Do), Text: strings.TrimSuffix(c.Title, ":") + ": " + c.Detail, Partition: c.Number, Before: p.sv.Layout}
-	before := p.sv
+	before, arrived := p.sv, len(p.meta.Arrivals)
 	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
 	if err := soundFirst(before, c); err != nil {
 		return err
+	}
+	for _, lifts := range []plan.Lifts{plan.LiftType, plan.LiftPlace} {
+		if a := c.ApprovedFor(c.Number, lifts); a != nil {
+			e.Lead, e.Approval = a.Lead, a.ID
+		}
 	}
 	switch c.Step.Do {
 	case plan.Delete:
@@ -623,9 +628,6 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 			return err
 		}
 	case plan.Retag:
-		if a := c.ApprovedFor(c.Number, plan.LiftType); a != nil {
-			e.Lead, e.Approval = a.Lead, a.ID
-		}
 		e.Reason = c.Step.Release
 		span, _ := before.Layout.Find(c.Number)
 		if err := p.lifted(o, c, span); err != nil {
@@ -706,7 +708,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	if !c.Portions && c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
 		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
 	}
-	if a := done.Arrival; a != nil {
+	if a := done.Arrival; a != nil && len(p.meta.Arrivals) > arrived { // an empty volume has nothing that arrives
 		last := &p.meta.Arrivals[len(p.meta.Arrivals)-1]
 		last.Renamed, last.Notes = a.Renamed, a.Notes
 		if e.Text += " into " + cmp.Or(a.Folder, "the root"); len(last.Lost) > 0 {
