@@ -88,18 +88,18 @@ func (v *confirmView) fill(entries []trail.Entry) {
 	for i := range r.Volumes {
 		states[r.Volumes[i].Number] = &r.Volumes[i]
 	}
-	records, acts := map[int]string{}, map[int]trail.Act{}
+	records, back := map[int]string{}, map[int]bool{}
 	for _, e := range entries {
 		if e.Run == m.ID && e.Record != "" && e.Act == trail.ActDelete {
 			records[e.Partition] = e.Record
 		}
-		if e.Run == m.ID && e.Partition != 0 {
-			acts[e.Partition] = e.Act
+		if e.Run == m.ID && e.Act == trail.ActBringBack {
+			back[e.Partition] = true
 		}
 	}
 	for _, p := range m.Before.Partitions() {
 		x := became{Number: p.Number, Title: p.Title(), Role: string(p.Role), Before: &p, Volume: states[p.Number]}
-		if q, there := m.After.Find(p.Number); there {
+		if q, there := m.After.Find(p.Number); there && records[p.Number] == "" { // else its number is another's now
 			x.After, x.What = q, changes(&p, q, m.After.Sector)
 		} else {
 			x.Ends, x.Record, x.What = true, records[p.Number], []string{"deleted"}
@@ -110,11 +110,11 @@ func (v *confirmView) fill(entries []trail.Entry) {
 		v.Rows = append(v.Rows, x)
 	}
 	for _, q := range m.After.Partitions() {
-		if _, was := m.Before.Find(q.Number); was {
+		if _, was := m.Before.Find(q.Number); was && records[q.Number] == "" {
 			continue
 		}
 		x := became{Number: q.Number, Title: q.Title(), Role: string(q.Role), After: &q, What: []string{"new"}, Volume: states[q.Number]}
-		if acts[q.Number] == trail.ActBringBack {
+		if back[q.Number] {
 			x.What = []string{"brought back"}
 		}
 		v.Rows = append(v.Rows, x)

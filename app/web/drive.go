@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"jadetrail/app/store"
 	"jadetrail/core/compare"
@@ -162,7 +163,7 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 	return run.Options{
 		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
-		Elsewhere: s.printOf, ProveAfter: s.prove,
+		Elsewhere: s.printOf, ProveAfter: s.prove, Left: func() ([]time.Time, error) { return s.leftBay(d) },
 		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
 		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
 		Lost: func() ([]plan.Gone, error) {
@@ -170,6 +171,16 @@ func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
 			return found.gone, err
 		},
 	}
+}
+
+// leftBay tells when a drive was taken out of a bay.
+func (s *Server) leftBay(d *drive) (out []time.Time, err error) {
+	name := driveName(d)
+	list, err := s.store.Entries(store.Filter{Drive: &name, Act: string(trail.ActDetach)})
+	for _, e := range list {
+		out = append(out, e.Time)
+	}
+	return out, err
 }
 
 // printOf is the fingerprint that a volume in one of the bays has now, "" where it is in none.

@@ -496,6 +496,10 @@ func bringBack(sv *survey.Survey, col plan.Column, given Given) (script.Script, 
 		}
 		s = fill(sv, p, g.Image)
 	}
+	if ofMBR := len(g.Entry) == 16; ofMBR != (sv.Table.Scheme == table.MBR) {
+		set, err := entered(sv, p)
+		return append(s, set...), err
+	}
 	e := table.Entry{Slot: col.Number, Record: p.Record, Raw: g.Entry}
 	raw := e.Moved(p.Start, p.End)
 	var set script.Script

@@ -32,9 +32,11 @@ type Found struct {
 // loaders where a PC looks for them (UEFI 2.10, 13.3) is an EFI system partition.
 func typeOf(scheme string, kind volume.Kind, role layout.Role) string {
 	gpt, mbr := table.TypeBasic, "07"
-	if role == layout.EFI {
-		kind = ""
-		gpt, mbr = table.TypeEFI, "ef"
+	for name, of := range kinds {
+		if is, known := roleOf[name]; known && is == role && slices.Contains([]layout.Role{layout.EFI, layout.Recovery, layout.OEM}, role) {
+			kind = ""
+			gpt, mbr = of[0], of[1]
+		}
 	}
 	switch kind {
 	case volume.FAT12:
@@ -71,21 +73,13 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		block(obstacle(NoFind, fmt.Sprintf("%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.", p.Title())))
 		return
 	}
-	for _, q := range l.Partitions() {
-		if q.Role == layout.Container && q.Start <= p.Start && p.End <= q.End {
-			p.Container = q.Number
-		}
+	if o := lodge(&p, l); o != nil {
+		block(o)
+		return
 	}
 	first := p.Start
 	if p.Container != 0 {
-		if p.Record = recordFor(l, p); p.Record == 0 {
-			block(obstacle(InTheWay, fmt.Sprintf("Before %s there is no room for its record in the container's chain.", p.Title())).clear("slide", "shrink"))
-			return
-		}
 		first = p.Record
-	} else if p.Record = 0; l.Scheme == "none" {
-		block(obstacle(NoGap, "The drive has no partition table that it could be put into. Make one first: that writes to the first and last sectors of the drive alone.").clear("clear"))
-		return
 	}
 	if !covered(l, first, p.End, p.Container) {
 		block(inItsPlace(l, &p))
@@ -95,22 +89,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		block(slotFree(l, 0))
 		return
 	}
-	if p.TypeID == "" || (len(p.TypeID) == 2) != (l.Scheme == "mbr") {
-		kind := volume.Unknown
-		if p.Volume != nil {
-			kind = p.Volume.Kind
-		}
-		p.TypeID = typeOf(l.Scheme, kind, p.Role)
-	}
-	if p.TypeName = table.TypeName(p.TypeID); p.Attributes == "" || l.Scheme == "mbr" {
-		p.Attributes = "0x0000000000000000"
-	}
-	switch {
-	case l.Scheme == "mbr":
-		p.Name, p.UniqueID = "", layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
-	case p.UniqueID == "" || len(p.UniqueID) != 36 || slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }):
-		p.UniqueID = f.NewID
-	}
+	entryFor(&p, l, f.NewID)
 	c.Place, c.Detail = InPlace, "at its own place, as the search found it"
 	if x.Mend != "" {
 		c.Detail += "; " + x.Mend
@@ -126,6 +105,61 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		c.Notes = append(c.Notes, *o)
 	}
 	c.Number, c.Layout = p.Number, l.With(append(l.Partitions(), p))
+}
+
+// noTable tells that there is no table which something could be put into, nil where there is one.
+func noTable(l *layout.Layout) *Obstacle {
+	if l.Scheme != "none" {
+		return nil
+	}
+	text := "The drive has no partition table that it could be put into. Make one first: that writes to the first and last sectors of the drive alone."
+	return obstacle(NoGap, text).clear("clear")
+}
+
+// lodge finds what a partition lies in, in the table that a drive has now: a container that is around it, and
+// a place for its record, or the drive itself.
+func lodge(p *layout.Span, l *layout.Layout) *Obstacle {
+	p.Container = 0
+	for _, q := range l.Partitions() {
+		if q.Role == layout.Container && q.Start <= p.Start && p.End <= q.End {
+			p.Container = q.Number
+		}
+	}
+	if p.Container == 0 {
+		p.Record = 0
+		return noTable(l)
+	}
+	if p.Record = recordFor(l, *p); p.Record == 0 {
+		return obstacle(InTheWay, fmt.Sprintf("Before %s there is no room for its record in the container's chain.", p.Title())).clear("slide", "shrink")
+	}
+	return nil
+}
+
+// ofOtherKind tells that a partition's entry was one in a table of another kind than the drive's is now, or
+// that it never had one.
+func ofOtherKind(p *layout.Span, l *layout.Layout) bool {
+	return p.TypeID == "" || (len(p.TypeID) == 2) != (l.Scheme == "mbr")
+}
+
+// entryFor makes a partition's entry one for the table that a drive has now. newID is for what has no id there
+// or one that something else has.
+func entryFor(p *layout.Span, l *layout.Layout, newID string) {
+	if ofOtherKind(p, l) {
+		kind := volume.Unknown
+		if p.Volume != nil {
+			kind = p.Volume.Kind
+		}
+		p.TypeID, p.Active, p.Hidden = typeOf(l.Scheme, kind, p.Role), false, false
+	}
+	if p.TypeName = table.TypeName(p.TypeID); p.Attributes == "" || l.Scheme == "mbr" {
+		p.Attributes = "0x0000000000000000"
+	}
+	switch {
+	case l.Scheme == "mbr":
+		p.Name, p.UniqueID = "", layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
+	case len(p.UniqueID) != 36 || slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.UniqueID == p.UniqueID }):
+		p.UniqueID = newID
+	}
 }
 
 // willNotOpen says that what comes back cannot be opened, and what to do instead; nil where it can.

@@ -394,6 +394,15 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	}
 	p := r.Span
 	c.Title = "Bring back " + p.Title()
+	anew := p.TypeID != "" && ofOtherKind(&p, l)
+	o = noTable(l)
+	if anew && o == nil {
+		o = lodge(&p, l)
+	}
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+		return
+	}
 	first := p.Start
 	if p.Container != 0 { // its record needs room too
 		first = p.Record
@@ -403,7 +412,7 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 		}
 	}
 	free := covered(l, first, p.End, p.Container)
-	if _, taken := l.Find(p.Number); taken {
+	if _, taken := l.Find(p.Number); taken || anew && (p.Container != 0 || p.Number > l.Slots) {
 		p.Number = freeNumber(l, p.Container)
 		if p.Number == 0 {
 			c.Obstacles = append(c.Obstacles, *obstacle(TableFull, "The partition table has no free entry."))
@@ -412,6 +421,9 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	}
 	if slices.ContainsFunc(l.Partitions(), func(s layout.Span) bool { return s.UniqueID == p.UniqueID }) {
 		p.UniqueID = f.NewID
+	}
+	if anew {
+		entryFor(&p, l, f.NewID)
 	}
 	switch {
 	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(c.Step.Damaged) != ""):
@@ -447,6 +459,9 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	}
 	if l.Scheme == "mbr" {
 		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
+	}
+	if anew {
+		c.Detail += "; its entry is made anew for a table of kind " + l.Scheme
 	}
 	c.Number = p.Number
 	c.Layout = l.With(append(l.Partitions(), p))

@@ -92,6 +92,9 @@ type Options struct {
 	// nil where no other drive can be looked at.
 	Elsewhere func(p compare.Place) (string, error)
 	Records   trail.Records
+	// Left tells when the drive has left its bay: what was written to it then, nobody knows. nil where that
+	// is not known.
+	Left func() ([]time.Time, error)
 	// Seen tells where an earlier search of the drive saw structures; nil for no search.
 	Seen     func() ([]disk.Bytes, error)
 	Trail    trail.Sink

@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -17,6 +19,7 @@ import (
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
+	"jadetrail/core/table"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
@@ -103,6 +106,10 @@ type past struct {
 	// unknown is how many runs there are of which nothing can be read: they may have written
 	// anywhere.
 	unknown int
+	// left are the times at which the drive was taken out of a bay; changed tells that its table is not as
+	// the last run left it.
+	left    []time.Time
+	changed bool
 }
 
 // ranThere is one run, with where it wrote.
@@ -161,6 +168,14 @@ func (at *stage) before(o Options) (*past, error) {
 	if p.records, err = o.Records.All(); err != nil {
 		return nil, err
 	}
+	if o.Left != nil {
+		if p.left, err = o.Left(); err != nil {
+			return nil, err
+		}
+	}
+	if p.changed, err = p.changedElsewhere(o, drive(o, at.sv.Layout)); err != nil {
+		return nil, err
+	}
 	at.past = p
 	return p, nil
 }
@@ -171,6 +186,49 @@ func (p *past) anywhere(size disk.Bytes) []seek.Cover {
 		return nil
 	}
 	return []seek.Cover{{From: 0, To: size, State: seek.Unsure, By: "a run whose folder cannot be read", Why: seek.Wrote}}
+}
+
+// changedElsewhere tells that a drive's table is not as the last run left it: somebody else may have written
+// to the drive, and nobody here knows where.
+func (p *past) changedElsewhere(o Options, on trail.Drive) (bool, error) {
+	var last *ranThere
+	for i, x := range p.runs {
+		if (last == nil || !x.meta.Begun.Before(last.meta.Begun)) && x.wroteOn(o, on) {
+			last = &p.runs[i]
+		}
+	}
+	if last == nil || last.ended == nil || last.ended.Ended == EndLeft {
+		return false, nil
+	}
+	l := last.meta.After
+	if last.ended.Ended == EndUndone {
+		l = last.meta.Before
+	}
+	now, err := table.Read(o.Dev)
+	return err == nil && l != nil && (string(now.Scheme) != l.Scheme || !slices.Equal(entriesOf(now), entriesIn(l))), err
+}
+
+// entriesOf are the places of a table's entries, and entriesIn those of a layout's partitions.
+func entriesOf(t *table.Table) (out [][2]disk.LBA) {
+	for _, e := range t.Entries {
+		out = append(out, [2]disk.LBA{e.Start, e.End})
+	}
+	return inOrder(out)
+}
+
+func entriesIn(l *layout.Layout) (out [][2]disk.LBA) {
+	if l.Scheme == "none" { // a volume that takes all of the drive has no entry
+		return nil
+	}
+	for _, p := range l.Partitions() {
+		out = append(out, [2]disk.LBA{p.Start, p.End})
+	}
+	return inOrder(out)
+}
+
+func inOrder(list [][2]disk.LBA) [][2]disk.LBA {
+	slices.SortFunc(list, func(a, b [2]disk.LBA) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return list
 }
 
 // asItIs is the drive itself.
@@ -200,6 +258,9 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		return nil, err
 	}
 	covers := p.anywhere(o.Dev.Size())
+	if p.changed || slices.ContainsFunc(p.left, rec.Time.Before) {
+		covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "whoever had the drive elsewhere", Why: seek.Had})
+	}
 	for _, x := range p.runs {
 		m, r := x.meta, x.ended
 		own := rec.Run == m.ID
