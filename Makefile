@@ -34,7 +34,9 @@ prove: setup-test
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run 'EveryCut|EveryWrite|TestFolderMoved' | grep -E '^(---|ok|FAIL| *[a-z_]+test.go)' | tee /dev/stderr | awk '/taken back/ {n += $$5 + $$9} END {print n " power cuts in whole runs, each finished or taken back"}'
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run TestTorturedRuns
-	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run TestOfferedCanBeDone
+	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run 'TestOfferedCanBeDone|TestOfferedOnAPC'
+	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 2h -v -run 'TestTruth$$'
+	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run TestToldOfRuns
 	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run 'TestCracks|TestNothingLeftInTheShop'
 	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 12h -v -run TestNoPageRoundTheLead
 	scripts/plans-check.sh

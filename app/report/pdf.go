@@ -175,6 +175,12 @@ func (p *page) drive(d *Drive) {
 			p.Ln(line + 0.6)
 		}
 	}
+	if len(d.Besides) > 0 {
+		p.title("What else was done")
+		for _, x := range d.Besides {
+			p.para(ink, fmt.Sprintf("%s, %s: %s.", x.When.Local().Format("2 January 2006, 15:04"), x.Who, x.Text))
+		}
+	}
 	if len(d.Runs) > 0 {
 		p.title("What was done, step by step")
 		for _, x := range d.Runs {

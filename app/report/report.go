@@ -33,6 +33,14 @@ type Drive struct {
 	Gone          []Gone
 	Backups       []Backup
 	Checks        []Check
+	Besides       []Deed
+}
+
+// Deed is what was done outside of a run: to the PC that the drive belongs to, or with a backup's files.
+type Deed struct {
+	When time.Time
+	Who  string
+	Text string
 }
 
 // Run is one that was carried out.

@@ -111,6 +111,10 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 				}
 			}
 			d.Runs = append(d.Runs, x)
+		case trail.ActLetter, trail.ActRestore:
+			if e.Run == "" {
+				d.Besides = append(d.Besides, report.Deed{When: e.Time, Who: e.Who, Text: strings.TrimSuffix(e.Text, ".")})
+			}
 		case trail.ActDelete:
 			if deleted[e.Run] == nil {
 				deleted[e.Run] = map[int]bool{}

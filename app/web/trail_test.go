@@ -87,6 +87,10 @@ func TestHandOver(t *testing.T) {
 			t.Errorf("the report does not say %q", want)
 		}
 	}
+	s.post(t, "/jobs/J-1047/letter", "partition", "4", "letter", "Q")
+	if page := s.get(t, "/jobs/J-1047/hand-over"); !strings.Contains(page, "What else was done") || !strings.Contains(page, "Q:") {
+		t.Error("the report leaves out a letter that was given")
+	}
 	if pdf := s.get(t, "/jobs/J-1042/report.pdf"); !strings.HasPrefix(pdf, "%PDF-") || !strings.Contains(pdf, "%%EOF") || len(pdf) < 10000 {
 		t.Errorf("the PDF: %d bytes, %.20q", len(pdf), pdf)
 	}

@@ -134,3 +134,51 @@ func TestOfferedCanBeDone(t *testing.T) {
 		t.Error(w)
 	}
 }
+
+// TestOfferedOnAPC rehearses every route by which two volumes of a drive that a PC starts from are combined, and
+// that frees the place of one: also those into its only EFI partition, or into one that its maker filled.
+func TestOfferedOnAPC(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	o := s.options(im)
+	sv, err := survey.Read(im, o.PC)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.Rehearse = true
+	parts := sv.Layout.Partitions()
+	for _, p := range parts {
+		if sv.Volumes[p.Number] == nil {
+			continue
+		}
+		if _, err := BackUp(context.Background(), o, Wanted{Partition: p.Number, Kind: shelf.Files}, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f, err := Facts(o, sv, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	routes := 0
+	for _, a := range parts {
+		for _, b := range parts {
+			here, there := strconv.Itoa(a.Number), strconv.Itoa(b.Number)
+			goals := []*plan.Goal{{Version: 1, Combine: []string{here, there}, KeepPlace: here}, {Version: 1, Combine: []string{here, there}, KeepPlace: there}, {Version: 1, Remove: []string{here}, GiveTo: there}}
+			for _, g := range goals {
+				if here == there {
+					continue
+				}
+				for _, r := range plan.Routes(sv.Layout, f, g).Routes {
+					routes++
+					o.Plan = &plan.Plan{Version: 1, Steps: r.Plan.Steps}
+					if _, err := CarryOut(context.Background(), o); err != nil {
+						t.Errorf("%+v, %q: %v", *g, r.Title, err)
+					}
+				}
+			}
+		}
+	}
+	if t.Logf("%d routes", routes); routes < 50 {
+		t.Error("few are offered")
+	}
+}

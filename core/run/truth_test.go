@@ -10,12 +10,12 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -67,8 +67,7 @@ type truthful struct {
 	roles map[string]madeFor
 	// was is what the witness saw before the run that deleted a record's partition.
 	was    map[string]look
-	begins map[int64]bool    // where volumes have begun, in bytes
-	clones map[string]string // of the image, as it was earlier
+	begins map[int64]bool // where volumes have begun, in bytes
 	did    []string
 	*verdicts
 }
@@ -540,6 +539,31 @@ func (h *truthful) finds() {
 	}
 }
 
+// clone makes a copy of the drive elsewhere, or puts the drive back to what that was.
+func (h *truthful) clone() {
+	h.t.Helper()
+	copied := func(from, to string) {
+		if out, err := exec.Command("cp", "--sparse=always", from, to).CombinedOutput(); err != nil {
+			h.t.Fatalf("%v: %s", err, out)
+		}
+	}
+	kept := h.image + ".clone"
+	if _, err := os.Stat(kept); err != nil {
+		copied(h.image, kept)
+		h.did = append(h.did, "a clone is made elsewhere")
+		return
+	}
+	h.im.Close()
+	copied(kept, h.image)
+	os.Remove(kept)
+	im, err := disk.OpenImage(h.image, 512, true)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.im, h.now = im, h.w.look()
+	h.did = append(h.did, "the drive is put back to its clone")
+}
+
 // deed is one thing that happens to the drive or its shop.
 func (h *truthful) deed() {
 	h.hours += 1 + h.rng.IntN(30)
@@ -575,6 +599,8 @@ func (h *truthful) deed() {
 		h.now = h.w.look()
 	case 5:
 		h.finds()
+	case 6:
+		h.clone()
 	default:
 		for range 8 { // until one can be done
 			if h.carry(h.plan()) {
@@ -594,20 +620,20 @@ func TestTruth(t *testing.T) {
 		dir := t.TempDir()
 		h := &truthful{
 			shop: &shop{dir: dir, image: filepath.Join(dir, "d.img"), seed: uint64(n)}, t: t, rng: rng, roles: map[string]madeFor{}, was: map[string]look{},
-			begins: map[int64]bool{}, clones: map[string]string{}, verdicts: v,
+			begins: map[int64]bool{}, verdicts: v,
 		}
 		h.w = &witness{t, h.image, maphash.MakeSeed()}
 		h.newDrive()
-		im, err := disk.OpenImage(h.image, 512, true)
-		if err != nil {
+		var err error
+		if h.im, err = disk.OpenImage(h.image, 512, true); err != nil {
 			t.Fatal(err)
 		}
-		h.im, h.now = im, h.w.look()
+		h.now = h.w.look()
 		for range 14 {
 			h.deed()
 			h.judge()
 		}
-		im.Close()
+		h.im.Close()
 		os.RemoveAll(dir)
 	}
 	for _, what := range slices.Sorted(maps.Keys(v.said)) {
@@ -617,5 +643,3 @@ func TestTruth(t *testing.T) {
 		t.Errorf("%s: %d wrong, such as %s", what, len(list), list[0])
 	}
 }
-
-var _ = time.Now
