@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -82,5 +83,56 @@ func TestHistoryByLabel(t *testing.T) {
 	page := s.get(t, "/trail?drive=TLX5-220-7F3K")
 	if strings.Count(page, `<option value="TLX5-220-7F3K"`) != 1 || strings.Count(page, "Carried out and read back") != 2 {
 		t.Errorf("%d choices, %d runs", strings.Count(page, `<option value="TLX5-220-7F3K"`), strings.Count(page, "Carried out and read back"))
+	}
+}
+
+// TestRecordNamesItsBackup deletes a partition in the name of a backup of its files: its record's page says what
+// that backup can be used for, and does not deny it.
+func TestRecordNamesItsBackup(t *testing.T) {
+	s, _ := openSmall(t)
+	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "files")
+	s.idle(t)
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "3"})
+	all, err := s.records.All()
+	if err != nil || len(all) != 1 || all[0].Backup == "" {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	page := s.get(t, "/records/"+all[0].ID)
+	if strings.Contains(page, "No backup") || !strings.Contains(page, "Its backup "+all[0].Backup+" has its files, and not what each sector held") {
+		t.Errorf("of its backup the page says something else: %s", page)
+	}
+}
+
+// TestWasElsewhere takes a drive out of its bay after a deletion and attaches it again: what lay in the deleted
+// partition's place is called untouched no further than what the record kept of it still tells.
+func TestWasElsewhere(t *testing.T) {
+	s, _ := openSmall(t)
+	s.as(t, "odile")
+	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
+	all, err := s.records.All()
+	if err != nil || len(all) != 1 {
+		t.Fatal(len(all), err)
+	}
+	stand := func() (untouched, unknown string) {
+		t.Helper()
+		m := regexp.MustCompile(`: ([^,"]*) untouched, [^,"]* taken, ([^,"]*) not known"`).FindStringSubmatch(s.get(t, "/records/"+all[0].ID))
+		if m == nil {
+			t.Fatal("the page does not say how its place stands")
+		}
+		return m[1], m[2]
+	}
+	if untouched, unknown := stand(); untouched == "0 B" || unknown != "0 B" {
+		t.Fatalf("before: %s untouched, %s not known", untouched, unknown)
+	}
+	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
+	s.post(t, "/dock/detach", "bay", "A")
+	files, _ := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	if len(files) != 1 {
+		t.Fatalf("in the dock: %v", files)
+	}
+	s.post(t, "/dock/attach", "file", filepath.Base(files[0]), "bay", "A", "job", "J-1042")
+	s.idle(t)
+	if untouched, unknown := stand(); unknown == "0 B" {
+		t.Errorf("after it was elsewhere: %s untouched, %s not known", untouched, unknown)
 	}
 }

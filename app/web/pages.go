@@ -2,6 +2,7 @@ package web
 
 import (
 	"errors"
+	"fmt"
 
 	"github.com/gin-gonic/gin"
 
@@ -29,6 +30,7 @@ type recordView struct {
 	Damage   string   // why it needs a reason to come back, "" where it needs none
 	Over     []string // what lies over its place now
 	Compared *shelf.Compared
+	Alone    string       // why its place is compared with no backup
 	Back     *trail.Entry // when it was brought back
 	Undone   bool
 	Files    []fileStand
@@ -104,6 +106,25 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 	return v, nil
 }
 
+// notCompared says why the place of a record's partition is compared with no backup.
+func notCompared(sh *shelf.Shelf, rec *trail.Record) string {
+	const rest = " What lies between its first and last megabyte cannot be compared."
+	if rec.Backup == "" {
+		if rec.Coverage != "" {
+			return "No backup was made of it: a comparison, " + rec.Coverage + ", had shown that its files were on another volume too." + rest
+		}
+		return "No backup stands for it." + rest
+	}
+	m, err := sh.Load(rec.Backup)
+	switch {
+	case err != nil:
+		return fmt.Sprintf("Its backup %s is on no shelf that is in a bay now.", rec.Backup) + rest
+	case m.Kind != shelf.Image:
+		return fmt.Sprintf("Its backup %s has its files, and not what each sector held.", rec.Backup) + rest
+	}
+	return fmt.Sprintf("Its backup %s does not count as it is: look at it on the shelf.", rec.Backup) + rest
+}
+
 // standing says how a deletion stands today: whether its place is free, what of
 // it is still there, and how it would come back.
 func (s *Server) standing(v *recordView) error {
@@ -140,6 +161,8 @@ func (s *Server) standing(v *recordView) error {
 			return err
 		}
 		v.Compared = &cmp
+	} else {
+		v.Alone = notCompared(o.Shelf, v.Rec)
 	}
 	for _, p := range st.Drive.sv.Layout.Partitions() {
 		if p.UniqueID == v.Rec.Span.UniqueID {

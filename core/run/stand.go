@@ -188,6 +188,17 @@ func (p *past) anywhere(size disk.Bytes) []seek.Cover {
 	return []seek.Cover{{From: 0, To: size, State: seek.Unsure, By: "a run whose folder cannot be read", Why: seek.Wrote}}
 }
 
+// elsewhere tells why somebody else may have written to a record's drive since; nobody here knows where.
+func (p *past) elsewhere(rec *trail.Record) string {
+	switch {
+	case slices.ContainsFunc(p.left, rec.Time.Before):
+		return "The drive has been out of its bay since, and what was written to it then nobody here knows."
+	case p.changed:
+		return "The drive's table is not as the last run left it: somebody changed the drive elsewhere, and nobody here knows what else was written to it."
+	}
+	return ""
+}
+
 // changedElsewhere tells that a drive's table is not as the last run left it: somebody else may have written
 // to the drive, and nobody here knows where.
 func (p *past) changedElsewhere(o Options, on trail.Drive) (bool, error) {
@@ -248,6 +259,8 @@ type Today struct {
 	// Returns are the bytes that the record kept and that the place does not hold any more, where
 	// nothing lies over them: they go back to where they were. They count as untouched.
 	Returns []seek.Repair
+	// Elsewhere tells why somebody else may have written to the drive since, "" where nothing speaks for that.
+	Elsewhere string
 }
 
 // since lists what has come to lie over a drive's places since a deletion: what partitions there were
@@ -258,7 +271,7 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		return nil, err
 	}
 	covers := p.anywhere(o.Dev.Size())
-	if p.changed || slices.ContainsFunc(p.left, rec.Time.Before) {
+	if p.elsewhere(rec) != "" {
 		covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "whoever had the drive elsewhere", Why: seek.Had})
 	}
 	for _, x := range p.runs {
@@ -395,7 +408,7 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 	if err != nil {
 		return nil, err
 	}
-	out.Stand = seek.Stands(used, append(covers, past...), seek.Untouched)
+	out.Stand, out.Elsewhere = seek.Stands(used, append(covers, past...), seek.Untouched), at.past.elsewhere(rec)
 	return out, nil
 }
 
