@@ -132,6 +132,9 @@ func TestWasElsewhere(t *testing.T) {
 	}
 	s.post(t, "/dock/attach", "file", filepath.Base(files[0]), "bay", "A", "job", "J-1042")
 	s.idle(t)
+	if page := s.get(t, "/records/"+all[0].ID); !strings.Contains(page, "The drive has been out of its bay since") {
+		t.Error("it is not said why")
+	}
 	if untouched, unknown := stand(); unknown == "0 B" {
 		t.Errorf("after it was elsewhere: %s untouched, %s not known", untouched, unknown)
 	}

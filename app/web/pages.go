@@ -30,15 +30,17 @@ type recordView struct {
 	Damage   string   // why it needs a reason to come back, "" where it needs none
 	Over     []string // what lies over its place now
 	Compared *shelf.Compared
-	Alone    string       // why its place is compared with no backup
-	Back     *trail.Entry // when it was brought back
-	Undone   bool
-	Files    []fileStand
-	More     int
-	Stand    *standView // how its place stands, nil where that cannot be told
-	Counts   map[string]int
-	start    disk.Bytes
-	Formerly *layout.Span // on the drive again
+	// Elsewhere tells why somebody else may have written to the drive since, "" for nothing.
+	Elsewhere string
+	Alone     string       // why its place is compared with no backup
+	Back      *trail.Entry // when it was brought back
+	Undone    bool
+	Files     []fileStand
+	More      int
+	Stand     *standView // how its place stands, nil where that cannot be told
+	Counts    map[string]int
+	start     disk.Bytes
+	Formerly  *layout.Span // on the drive again
 }
 
 func (s *Server) recordPage(c *gin.Context) {
@@ -177,6 +179,7 @@ func (s *Server) standing(v *recordView) error {
 			return err
 		}
 		if err == nil {
+			v.Elsewhere = today.Elsewhere
 			v.Stand = drawStand(today.Stand, v.start, v.Rec.Span.Bytes, true)
 		}
 	}
