@@ -32,17 +32,23 @@ func (s *front) relabel(t *testing.T, image, serial string) {
 	}
 }
 
-// TestAnotherDriveInTheBay puts another drive, with the same table, in a drive's place: what belongs to the
-// first is said of none but it, and no plan that was made for it is carried out on the other.
-func TestAnotherDriveInTheBay(t *testing.T) {
-	s, _ := openSmall(t)
+// openDeleted is openSmall with a partition of J-1042 deleted by the lead; record is the page of its record.
+func openDeleted(t *testing.T) (s *front, record string) {
+	t.Helper()
+	s, _ = openSmall(t)
 	s.as(t, "odile")
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
 	all, err := s.records.All()
 	if err != nil || len(all) != 1 {
 		t.Fatal(len(all), err)
 	}
-	record := "/records/" + all[0].ID
+	return s, "/records/" + all[0].ID
+}
+
+// TestAnotherDriveInTheBay puts another drive, with the same table, in a drive's place: what belongs to the
+// first is said of none but it, and no plan that was made for it is carried out on the other.
+func TestAnotherDriveInTheBay(t *testing.T) {
+	s, record := openDeleted(t)
 	if page := s.get(t, record); !strings.Contains(page, "Plan to bring it back") {
 		t.Fatal("it cannot be brought back")
 	}
@@ -50,7 +56,7 @@ func TestAnotherDriveInTheBay(t *testing.T) {
 	ready := s.shown(t, "J-1042", "carry-out")
 	s.relabel(t, "tidewater-reception.img", "TLX5-220-9999")
 	page := s.get(t, record)
-	if strings.Contains(page, "Plan to bring it back") || strings.Contains(page, "untouched <b>") || !strings.Contains(page, "(TLX5-220-7F3K) is in no bay") {
+	if strings.Contains(page, "Plan to bring it back") || strings.Contains(page, "untouched <strong") || !strings.Contains(page, "(TLX5-220-7F3K) is in no bay") {
 		t.Errorf("the record is told of another drive: %s", page)
 	}
 	if page := s.post(t, record+"/bring-back"); !strings.Contains(page, "is in no bay") {
@@ -106,16 +112,10 @@ func TestRecordNamesItsBackup(t *testing.T) {
 // TestWasElsewhere takes a drive out of its bay after a deletion and attaches it again: what lay in the deleted
 // partition's place is called untouched no further than what the record kept of it still tells.
 func TestWasElsewhere(t *testing.T) {
-	s, _ := openSmall(t)
-	s.as(t, "odile")
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
-	all, err := s.records.All()
-	if err != nil || len(all) != 1 {
-		t.Fatal(len(all), err)
-	}
+	s, record := openDeleted(t)
 	stand := func() (untouched, unknown string) {
 		t.Helper()
-		m := regexp.MustCompile(`: ([^,"]*) untouched, [^,"]* taken, ([^,"]*) not known"`).FindStringSubmatch(s.get(t, "/records/"+all[0].ID))
+		m := regexp.MustCompile(`: ([^,"]*) untouched, [^,"]* taken, ([^,"]*) not known"`).FindStringSubmatch(s.get(t, record))
 		if m == nil {
 			t.Fatal("the page does not say how its place stands")
 		}
@@ -132,7 +132,7 @@ func TestWasElsewhere(t *testing.T) {
 	}
 	s.post(t, "/dock/attach", "file", filepath.Base(files[0]), "bay", "A", "job", "J-1042")
 	s.idle(t)
-	if page := s.get(t, "/records/"+all[0].ID); !strings.Contains(page, "The drive has been out of its bay since") {
+	if page := s.get(t, record); !strings.Contains(page, "The drive has been out of its bay since") {
 		t.Error("it is not said why")
 	}
 	if untouched, unknown := stand(); unknown == "0 B" {

@@ -13,7 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"jadetrail/app/store"
 	"jadetrail/core/plan"
@@ -151,12 +150,7 @@ func (s *front) anySteps(rng *rand.Rand) (out []plan.Step) {
 // TestToldOfRuns carries random plans out through the pages. What the confirm page says of each run, and the
 // report of all of them, is held against the table's bytes before and after.
 func TestToldOfRuns(t *testing.T) {
-	seed := uint64(time.Now().UnixNano())
-	if text := os.Getenv("JADETRAIL_SEED"); text != "" {
-		seed, _ = strconv.ParseUint(text, 10, 64)
-	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
+	rng := seeded(t)
 	drives := 2
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		drives = 60

@@ -38,15 +38,22 @@ import (
 type scale struct {
 	*disk.Image
 	wrote, zeroed disk.Bytes
+	sectors       disk.Set
+}
+
+func (s *scale) note(off, n disk.Bytes) {
+	s.sectors = s.sectors.Put(disk.Range{Start: off.Down(sectorOf), End: (off + n).Up(sectorOf)})
 }
 
 func (s *scale) WriteAt(b []byte, off int64) (int, error) {
 	s.wrote += disk.Bytes(len(b))
+	s.note(disk.Bytes(off), disk.Bytes(len(b)))
 	return s.Image.WriteAt(b, off)
 }
 
 func (s *scale) Zero(off, n disk.Bytes) error {
 	s.zeroed += n
+	s.note(off, n)
 	return s.Image.Zero(off, n)
 }
 
@@ -338,13 +345,17 @@ func (h *truthful) outside(before look, was, is *survey.Survey, steps []plan.Ste
 
 // figures holds what a run says it wrote against what the drive got, and against what is different.
 func (h *truthful) figures(dev *scale, res *Result, before look) {
-	changed := disk.Bytes(h.now.differ(before, stretch{0, int64(len(before.mark)) * sectorOf})) * sectorOf
 	h.right("figures of what was written", 1)
 	// Beside what is told a sign is written, of 512 bytes, and its place made zeros again.
 	const sign = 512 + 4096
 	said, got := res.Bytes+res.Zeroed, dev.wrote+dev.zeroed
-	if changed > said || got < said || got > said+sign || res.Written > dev.wrote || res.Written > res.Bytes {
-		h.untrue("figures of what was written", "%d bytes rewritten (%d of them written) and %d made zeros are told; the drive got %d and %d of zeros, and %d differ", int64(res.Bytes), int64(res.Written), int64(res.Zeroed), int64(dev.wrote), int64(dev.zeroed), int64(changed))
+	if got != said && got != said+sign || res.Written > dev.wrote || res.Written > res.Bytes {
+		h.untrue("figures of what was written", "%d bytes rewritten (%d of them written) and %d made zeros are told; the drive got %d and %d of zeros", int64(res.Bytes), int64(res.Written), int64(res.Zeroed), int64(dev.wrote), int64(dev.zeroed))
+	}
+	for _, r := range dev.sectors.Outside(disk.Range{End: h.im.Size()}) {
+		if n := h.now.differ(before, stretch{int64(r.Start), int64(r.Len())}); n > 0 {
+			h.untrue("figures of what was written", "%d sectors from %d on differ, and nothing was written there", n, r.Start/sectorOf)
+		}
 	}
 }
 
@@ -461,11 +472,11 @@ func (h *truthful) record(o Options, sv *survey.Survey, rec *trail.Record) {
 	if today.Untouched+today.Taken+today.Unknown != today.Used {
 		h.untrue("shares", "%+v", today.Stand)
 	}
-	back := map[int64]bool{}
+	back := map[int64][]byte{} // what goes back to where it was
 	for _, r := range today.Returns {
 		for i := 0; i+sectorOf <= len(r.Data); i += sectorOf {
 			at := int64(rec.Span.Start.Offset(512)+r.Off)/sectorOf + int64(i)/sectorOf
-			back[at] = true
+			back[at] = r.Data[i : i+sectorOf]
 			if h.w.of(r.Data[i:i+sectorOf]) != was.mark[at] {
 				h.untrue("what a record kept", "sector %d is not what was there", at)
 			}
@@ -474,7 +485,7 @@ func (h *truthful) record(o Options, sv *survey.Survey, rec *trail.Record) {
 	for _, p := range today.Pieces {
 		n := 0
 		for i := int64(p.Off) / sectorOf; i < int64(p.Off+p.Len)/sectorOf; i++ {
-			if h.now.mark[i] != was.mark[i] && !back[i] {
+			if h.now.mark[i] != was.mark[i] && back[i] == nil {
 				n++
 			}
 		}
@@ -492,7 +503,7 @@ func (h *truthful) record(o Options, sv *survey.Survey, rec *trail.Record) {
 		at := lieAt(f, start)
 		if who := was.file(at, int64(f.Bytes)); who == 0 || !f.IsFile() {
 			continue
-		} else if is := h.now.file(at, int64(f.Bytes)) == who; true {
+		} else if is := h.now.fileWith(at, int64(f.Bytes), back) == who; true {
 			state := today.File(f, start).State
 			h.right(fmt.Sprintf("files said to be %s, there %v", state, is), 1)
 			if state == seek.Untouched && !is {

@@ -107,14 +107,21 @@ func (l look) differ(before look, s stretch) (n int) {
 }
 
 // file tells whose file lies in stretches, one after the other: 0 where they hold no file, or not all of it.
-func (l look) file(at []stretch, size int64) (who uint32) {
+func (l look) file(at []stretch, size int64) uint32 { return l.fileWith(at, size, nil) }
+
+// fileWith is file with other contents in some sectors.
+func (l look) fileWith(at []stretch, size int64, other map[int64][]byte) (who uint32) {
 	part := uint32(0)
 	for _, s := range at {
 		for i := s.off / sectorOf; i < (s.off+s.len)/sectorOf && int64(part)*sectorOf < size; i++ {
-			if l.who[i] == 0 || l.part[i] != part || who != 0 && l.who[i] != who {
+			its, nth := l.who[i], l.part[i]
+			if b, is := other[i]; is {
+				its, nth = whose(b)
+			}
+			if its == 0 || nth != part || who != 0 && its != who {
 				return 0
 			}
-			who = l.who[i]
+			who = its
 			part++
 		}
 	}
