@@ -251,12 +251,19 @@ func (p *page) columns(d *Drive) {
 	}
 	p.Ln(2)
 	top := p.GetY()
-	for i, l := range []*layout.Layout{d.Before, d.After} {
-		x := margin + float64(i)*(wide+18)
+	x := margin
+	for _, of := range []struct {
+		when string
+		l    *layout.Layout
+	}{{"Before", d.Before}, {"Now", d.After}} {
+		if of.when == "Before" && len(d.Changes) == 0 { // as it was before is not known: no run has kept it
+			continue
+		}
 		p.SetXY(x, top)
 		p.bold(10)
-		p.CellFormat(wide, line, []string{"Before", "Now"}[i], "", 0, "L", false, 0, "")
-		p.column(l, x, top+line+1, wide, high)
+		p.CellFormat(wide, line, of.when, "", 0, "L", false, 0, "")
+		p.column(of.l, x, top+line+1, wide, high)
+		x += wide + 18
 	}
 	p.SetXY(margin, top+line+high+4)
 }

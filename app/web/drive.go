@@ -121,7 +121,7 @@ func (s *Server) stateOf(of trail.Drive) (*jobState, error) {
 		return nil, err
 	}
 	if b.Job == nil {
-		return nil, fmt.Errorf("%w: its drive is in bay %s, but for no job. Attach it for one", store.ErrNotFound, b.Letter)
+		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
 	}
 	return s.state(*b.Job, b.Letter)
 }
@@ -150,8 +150,16 @@ func (s *Server) bayOf(of trail.Drive) (*store.Bay, error) {
 			return &b, nil
 		}
 	}
-	return nil, fmt.Errorf("%w: its drive (%s) is in no bay. Attach it first", store.ErrNotFound, cmp.Or(of.Serial, of.DiskID, "of no name"))
+	return nil, inNoBay(fmt.Sprintf("its drive (%s) is in no bay. Attach it first", cmp.Or(of.Serial, of.DiskID, "of no name")))
 }
+
+// inNoBay says why a drive cannot be looked at.
+type inNoBay string
+
+func (e inNoBay) Error() string { return string(e) }
+
+// Is makes it something that is not found.
+func (e inNoBay) Is(err error) bool { return err == store.ErrNotFound }
 
 // imageOf is the path of the image in a bay that has one.
 func (s *Server) imageOf(b *store.Bay) string {

@@ -93,6 +93,9 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 		return nil, err
 	}
 	v.Counts = map[string]int{}
+	if v.Stand != nil {
+		v.Stand.Tables(files, v.start)
+	}
 	for _, f := range files {
 		if !f.IsFile() {
 			continue

@@ -487,7 +487,9 @@ func (s *Today) forPlan(rec *trail.Record, files []volume.File, sector disk.Byte
 	for _, r := range s.Returns {
 		out.Returns += disk.Bytes(len(r.Data))
 	}
-	ofFiles(out, s.Stand, files, rec.Span.Start.Offset(sector))
+	start := rec.Span.Start.Offset(sector)
+	s.Tables(files, start)
+	ofFiles(out, s.Stand, files, start)
 	return out
 }
 

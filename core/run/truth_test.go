@@ -289,7 +289,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 			continue
 		}
 		if want, there := h.roles[p.UniqueID]; !there {
-			h.roles[p.UniqueID] = madeFor{p.Role, p.Volume != nil}
+			h.roles[p.UniqueID] = madeFor{p.Role, p.Volume != nil && p.Role == layout.Data}
 		} else if len(steps) > 0 && steps[0].Do == plan.Absorb && p.Number == number(steps[0].Into) && !undone && want.role != layout.OEM {
 			h.roles[p.UniqueID] = madeFor{want.role, true}
 		}

@@ -110,21 +110,20 @@ func (s Script) Kept() (n disk.Bytes) {
 	return n
 }
 
-// Rewritten is the number of bytes the script puts on the drive.
+// Rewritten is the number of bytes the script puts on the drive, with the zeros that fill clusters up.
 func (s Script) Rewritten() (n disk.Bytes) {
 	for _, op := range s {
 		if op.Kind == Write || op.Kind == Fill || op.Kind == Move {
-			n += op.Len
+			n += op.Len + op.Pad
 		}
 	}
 	return n
 }
 
-// Zeroed is the number of bytes that the script makes read as zeros: holes, and the rest of clusters
-// behind what is filled in.
+// Zeroed is the number of bytes that the script makes read as zeros without writing them: holes.
 func (s Script) Zeroed() (n disk.Bytes) {
 	for _, op := range s {
-		if n += op.Pad; op.Kind == Hole {
+		if op.Kind == Hole {
 			n += op.Len
 		}
 	}

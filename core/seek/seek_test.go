@@ -413,3 +413,26 @@ func BenchmarkWhole(b *testing.B) {
 		}
 	}
 }
+
+// TestKeptInTables has a file whose contents a file system keeps in its own tables: it is called untouched only
+// where all of these are.
+func TestKeptInTables(t *testing.T) {
+	small := volume.File{Path: "small", Kind: volume.Plain, Bytes: 100}
+	large := volume.File{Path: "large", Kind: volume.Plain, Bytes: 50, Extents: []volume.Extent{{Off: 50, Len: 50}}}
+	for name, c := range map[string]struct {
+		covers []Cover
+		want   State
+	}{
+		"nothing happened":          {nil, Untouched},
+		"the large file is taken":   {[]Cover{{1050, 1100, Taken, "b", Wrote}}, Untouched},
+		"the tables are not known":  {[]Cover{{0, 2000, Unsure, "b", Had}}, Unsure},
+		"some of them are taken":    {[]Cover{{1000, 1010, Taken, "b", Wrote}}, Unsure},
+		"written beside all in use": {[]Cover{{1200, 1300, Taken, "b", Wrote}}, Untouched},
+	} {
+		s := Stands([][2]disk.Bytes{{1000, 1100}}, c.covers, Untouched)
+		s.Tables([]volume.File{small, large}, 1000)
+		if got := s.File(small, 1000).State; got != c.want {
+			t.Errorf("%s: it is %s", name, got)
+		}
+	}
+}

@@ -35,6 +35,7 @@ type Stand struct {
 	Unknown   disk.Bytes `json:"unknown"`
 	By        []ByWhom   `json:"by,omitempty"`
 	Pieces    []Piece    `json:"-"`
+	doubted   bool       // not all of what belongs to no file is as it was: see Tables
 	// Whole tells that nobody knows what was in use: all of the place counts as if it had been.
 	Whole bool `json:"whole,omitempty"`
 }
@@ -174,10 +175,30 @@ type OfFile struct {
 	State State
 }
 
-// File works out how a file of the partition stands, which begins at start. What a file system
-// keeps in its own tables stands as they do, which nothing is said of here.
+// Tables notes whether all that was in use and belongs to no file, the file system's own tables, is untouched.
+// What is kept in them stands as they do.
+func (s *Stand) Tables(files []volume.File, start disk.Bytes) {
+	var all []disk.Range
+	for _, f := range files {
+		for _, e := range f.Extents {
+			if e.Off >= 0 {
+				all = append(all, disk.Range{Start: start + e.Off, End: start + e.Off + e.Len})
+			}
+		}
+	}
+	of := disk.NewSet(all)
+	s.doubted = slices.ContainsFunc(s.Pieces, func(p Piece) bool {
+		return p.State != Untouched && len(of.Outside(disk.Range{Start: p.Off, End: p.Off + p.Len})) > 0
+	})
+}
+
+// File works out how a file of the partition stands, which begins at start. What is kept in the file
+// system's own tables stands as they do, as far as Tables has noted that.
 func (s *Stand) File(f volume.File, start disk.Bytes) OfFile {
 	var o OfFile
+	if s.doubted && len(f.Extents) == 0 && f.Kind == volume.Plain && f.Bytes > 0 {
+		return OfFile{Unknown: f.Bytes, State: Unsure}
+	}
 	for _, e := range f.Extents {
 		if e.Off < 0 {
 			continue
