@@ -169,12 +169,9 @@ func (s *Server) standing(v *recordView) error {
 	} else {
 		v.Alone = notCompared(o.Shelf, v.Rec)
 	}
-	for _, p := range st.Drive.sv.Layout.Partitions() {
-		if p.UniqueID == v.Rec.Span.UniqueID {
-			v.Formerly = &p
-			v.Obstacle = "It is on the drive again."
-			return nil
-		}
+	if v.Formerly = run.OnDrive(st.Drive.sv.Layout, v.Rec); v.Formerly != nil {
+		v.Obstacle = "It is on the drive again."
+		return nil
 	}
 	if v.start = v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.im.Size() {
 		today, err := run.StandOf(o, st.Drive.sv, v.Rec, v.Compared)

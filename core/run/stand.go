@@ -242,6 +242,17 @@ func inOrder(list [][2]disk.LBA) [][2]disk.LBA {
 	return list
 }
 
+// OnDrive is the partition that a record is of, where it is on the drive again: by its id, or, where it came
+// back with another, by its place and its volume. nil where it is not.
+func OnDrive(l *layout.Layout, rec *trail.Record) *layout.Span {
+	for _, p := range l.Partitions() {
+		if p.UniqueID == rec.Span.UniqueID || p.Start == rec.Span.Start && SamePartition(p, rec.Span) {
+			return &p
+		}
+	}
+	return nil
+}
+
 // asItIs is the drive itself.
 func asItIs(o Options, sv *survey.Survey) *stage { return &stage{dev: o.Dev, sv: sv} }
 
@@ -318,7 +329,7 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
 		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
-		if x.Span.Start == rec.Span.Start && x.Span.UniqueID == rec.Span.UniqueID {
+		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) {
 			continue
 		}
 		used, read := p.used[x.ID]

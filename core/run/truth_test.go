@@ -294,7 +294,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 			h.roles[p.UniqueID] = madeFor{want.role, true}
 		}
 	}
-	h.outside(before, was, after, steps)
+	h.outside(before, was, after, steps, undone)
 	all, err := h.at(h.im).Records.All()
 	if err != nil {
 		h.t.Fatal(err)
@@ -322,15 +322,15 @@ func shortly(steps []plan.Step) string {
 	return strings.Join(out, "; ")
 }
 
-// outside holds "nothing was written outside the plan" against the bytes.
-func (h *truthful) outside(before look, was, is *survey.Survey, steps []plan.Step) {
+// outside holds "nothing was written outside the plan" against the bytes. Undo gives back what was in use, and
+// not every free cluster, of what a plan had deleted.
+func (h *truthful) outside(before look, was, is *survey.Survey, steps []plan.Step, undone bool) {
 	named := map[int]bool{}
 	for _, s := range steps {
-		if s.Do != plan.Delete || s.Erase {
+		if s.Do != plan.Delete || s.Erase || undone {
 			named[number(s.Partition)], named[number(s.Into)] = true, true
 		}
 	}
-	h.right("partitions that a plan does not touch", 0)
 	for _, p := range was.Layout.Partitions() {
 		q, still := is.Layout.Find(p.Number)
 		if named[p.Number] || !still || q.UniqueID != p.UniqueID || q.Start != p.Start || q.End != p.End || p.Role == layout.Container {
@@ -455,7 +455,7 @@ func (h *truthful) judge() {
 		if err != nil {
 			h.t.Fatal(err)
 		}
-		if rec.Erased || slices.ContainsFunc(sv.Layout.Partitions(), func(p layout.Span) bool { return p.UniqueID == rec.Span.UniqueID }) {
+		if rec.Erased || OnDrive(sv.Layout, rec) != nil {
 			continue
 		}
 		h.record(o, sv, rec)
@@ -506,8 +506,8 @@ func (h *truthful) record(o Options, sv *survey.Survey, rec *trail.Record) {
 		} else if is := h.now.fileWith(at, int64(f.Bytes), back) == who; true {
 			state := today.File(f, start).State
 			h.right(fmt.Sprintf("files said to be %s, there %v", state, is), 1)
-			if state == seek.Untouched && !is {
-				h.untrue("untouched files", "%s of record %s", f.Path, rec.ID)
+			if state == seek.Untouched && !is || state == seek.Taken && is {
+				h.untrue(string(state)+" files", "%s of record %s", f.Path, rec.ID)
 			}
 		}
 	}
