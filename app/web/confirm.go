@@ -102,7 +102,7 @@ func (v *confirmView) fill(entries []trail.Entry) {
 		if q, there := m.After.Find(p.Number); there && records[p.Number] == "" { // else its number is another's now
 			x.After, x.What = q, changes(&p, q, m.After.Sector)
 		} else {
-			x.Ends, x.Record, x.What = true, records[p.Number], []string{"deleted"}
+			x.Ends, x.Record, x.Volume, x.What = true, records[p.Number], nil, []string{"deleted"}
 			if slices.ContainsFunc(m.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Absorb && s.Partition == fmt.Sprint(p.Number) }) {
 				x.What = []string{"absorbed"}
 			}

@@ -447,16 +447,13 @@ func has(v volume.Volume, name string) bool {
 	return err == nil && slices.ContainsFunc(list, func(f volume.File) bool { return strings.EqualFold(f.Path, name) })
 }
 
-// images are how names of a system's images end.
-var images = []string{".wim", ".swm", ".esd"}
-
-// holdsRecovery tells whether a volume has a recovery image: a large image of a system's files in the
-// folder Recovery or right below it.
+// holdsRecovery tells whether a volume has a recovery image: a large file in the folder Recovery or right below
+// it that is none of a person's, as a film is.
 func holdsRecovery(v volume.Volume) bool {
 	for _, dir := range []string{"Recovery", "Recovery/WindowsRE", "sources"} {
 		list, _, err := v.List(dir, "", 200)
 		if err == nil && slices.ContainsFunc(list, func(f volume.File) bool {
-			return f.Kind == volume.Plain && f.Bytes >= 16*disk.MiB && slices.Contains(images, strings.ToLower(path.Ext(f.Path)))
+			return f.Kind == volume.Plain && f.Bytes >= 16*disk.MiB && !volume.OfPeople(f.Path)
 		}) {
 			return true
 		}

@@ -53,6 +53,11 @@ func GroupOf(name string) Group {
 	return Other
 }
 
+// OfPeople tells that a name ends as those of files do that people make or keep.
+func OfPeople(name string) bool {
+	return slices.Contains([]Group{Documents, Pictures, Sound, Film, Mail}, GroupOf(name))
+}
+
 // Sum is files counted together.
 type Sum struct {
 	Files int        `json:"files"`
