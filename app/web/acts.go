@@ -418,6 +418,9 @@ func (s *Server) carryOut(c *gin.Context) {
 		}
 		took := s.now().Sub(began)
 		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		if said.Zeroed > 0 {
+			text += fmt.Sprintf(" %s were made zeros.", res.Zeroed)
+		}
 		if res.Written < res.Bytes-res.Bytes/20 {
 			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
 		}

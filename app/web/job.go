@@ -587,7 +587,10 @@ func (st *jobState) price() []price {
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
 	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
 	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), st.deletions()
-	add(cost.Rewritten.String(), "will be rewritten", false)
+	add("≈ "+cost.Rewritten.String(), "will be rewritten", false)
+	if cost.Zeroed > 0 {
+		add(cost.Zeroed.String(), "made zeros", false)
+	}
 	if st.Facts.Rate > 0 {
 		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, as measured", st.Facts.Rate), false)
 	} else {

@@ -203,12 +203,13 @@ type Image struct {
 	Sector   disk.Bytes
 	MBR      bool // it was made from a drive with an MBR
 	Verified bool
+	Fills    disk.Bytes // how much of it is written
 }
 
 // restored puts the contents of an image into a new partition; an NTFS or FAT volume is
 // grown to fill a larger one.
 func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
-	c.Place, c.Detail = FromBackup, fmt.Sprintf("%s, from image %s", p.Bytes, c.Step.Backup)
+	c.Place, c.Fills, c.Detail = FromBackup, img.Fills, fmt.Sprintf("%s, from image %s", p.Bytes, c.Step.Backup)
 	if img.Span.Volume == nil {
 		return
 	}

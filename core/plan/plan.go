@@ -427,7 +427,7 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 	}
 	switch {
 	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(c.Step.Damaged) != ""):
-		c.Place, c.Detail = InPlace, "at its own place; "+r.Stand.Words()
+		c.Place, c.Fills, c.Detail = InPlace, r.Stand.Returns, "at its own place; "+r.Stand.Words()
 		accepted(c, &p, r.Stand)
 	case r.Backup == "":
 		why := "its place is taken"
@@ -437,7 +437,7 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 		c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
 		return
 	case free:
-		c.Place, c.Detail = FromBackup, "from its backup, at its own place"
+		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at its own place"
 	default:
 		need := p.Bytes
 		if p.Container != 0 {
@@ -455,7 +455,7 @@ func bringBack(c *Column, l *layout.Layout, f Facts) {
 			p.Start += disk.Grid.At(l.Sector)
 		}
 		p.End = p.Start + n
-		c.Place, c.Detail = FromBackup, "from its backup, at another place"
+		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at another place"
 	}
 	if l.Scheme == "mbr" {
 		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))

@@ -5,12 +5,15 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/volume"
 	"jadetrail/core/volume/fat"
+	"jadetrail/core/volume/ntfs"
 )
 
 // Price is what a plan costs.
 type Price struct {
-	Rewritten disk.Bytes `json:"bytes_rewritten"` // on the drive, all together
+	Rewritten disk.Bytes `json:"bytes_rewritten"` // on the drive, all together, about
+	Zeroed    disk.Bytes `json:"bytes_zeroed"`    // made zeros besides, to erase it
 	Copied    disk.Bytes `json:"bytes_copied"`    // of that, what is copied from elsewhere
 	Beside    disk.Bytes `json:"bytes_beside"`    // room that is needed for a while beside the volumes
 	Given     disk.Bytes `json:"bytes_given"`     // that other volumes give up of their size
@@ -96,7 +99,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		switch {
 		case c.Step.Do == Delete && there:
 			if gone(was); c.Step.Erase {
-				p.Rewritten += was.Bytes
+				p.Zeroed += was.Bytes
 			}
 		case c.Step.Do == Absorb:
 			if from, ok := l.Find(c.Absorbed); ok {
@@ -140,6 +143,9 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		if q, ok := c.Layout.Find(c.Number); ok && c.Step.Test {
 			p.Rewritten += q.Bytes
 		}
+		if q, ok := c.Layout.Find(c.Number); ok && q.Volume != nil && made(c) {
+			p.Rewritten += own(q)
+		}
 		if there && was.Volume != nil {
 			p.Rewritten += resized(c, was)
 		} else if there && c.Step.Do == Slide {
@@ -147,7 +153,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 		}
 		l = c.Layout
 	}
-	p.Seconds = int64(p.Rewritten/rate) + int64(len(cols)) + int64(p.Restarts)*restartSeconds
+	p.Seconds = int64((p.Rewritten+p.Zeroed)/rate) + int64(len(cols)) + int64(p.Restarts)*restartSeconds
 	return p
 }
 
@@ -179,6 +185,19 @@ func resized(c Column, was *layout.Span) disk.Bytes {
 	return n
 }
 
+// made tells that a step makes an empty volume.
+func made(c Column) bool {
+	return (c.Step.Do == Create || c.Step.Do == Rebuild) && c.Place != FromBackup
+}
+
+// own is about what a volume holds beside its files, as far as this program makes such.
+func own(p *layout.Span) disk.Bytes {
+	if p.Volume.Kind == volume.NTFS {
+		return ntfs.Own(p.Bytes)
+	}
+	return bookkeeping
+}
+
 // copied is what a step puts on the drive from elsewhere.
 func copied(c Column, before *layout.Layout, f Facts) disk.Bytes {
 	q, ok := c.Layout.Find(c.Number)
@@ -189,7 +208,7 @@ func copied(c Column, before *layout.Layout, f Facts) disk.Bytes {
 		return c.Waits
 	case c.Absorbed != 0:
 		if p, ok := before.Find(c.Absorbed); ok && p.Volume != nil {
-			return p.Volume.UsedBytes
+			return max(p.Volume.UsedBytes-own(p), 0)
 		}
 	case c.From != 0 && c.Step.Do == CopyBack: // what it adds
 		if was, ok := before.Find(c.Number); ok && q.Volume != nil && was.Volume != nil {
@@ -202,7 +221,9 @@ func copied(c Column, before *layout.Layout, f Facts) disk.Bytes {
 			return c.Waits
 		}
 		return f.Arriving[c.Step.Arrival()].Bytes
-	case ok && q.Volume != nil && (c.From != 0 || c.Place == FromBackup):
+	case c.Place == FromBackup || c.Step.Do == BringBack:
+		return c.Fills
+	case ok && q.Volume != nil && c.From != 0:
 		return q.Volume.UsedBytes
 	}
 	return 0

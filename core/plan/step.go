@@ -369,8 +369,9 @@ type Record struct {
 	// Stand is how its place stands, nil where it is on another drive or the record kept no
 	// contents.
 	Stand *Stand
-	// Backup from which the partition can be rebuilt, empty for none.
+	// Backup from which the partition can be rebuilt, empty for none; Fills is how much it writes then.
 	Backup string
+	Fills  disk.Bytes
 }
 
 // Facts is what a plan depends on beside the layout.
@@ -503,6 +504,8 @@ type Column struct {
 	// Backup is the backup that stands for them on the shelf, "" while none does.
 	Hold   *Hold  `json:"-"`
 	Backup string `json:"-"`
+	// Fills is how much a backup of a whole partition writes where it is put, or what a record kept.
+	Fills disk.Bytes `json:"-"`
 	// Waits is about how much comes from the shelf once it is there.
 	Waits disk.Bytes `json:"-"`
 	// Absorbed is the partition whose files a step moved into another; Cleared are those

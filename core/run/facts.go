@@ -172,7 +172,7 @@ func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[s
 		}
 		m := forRecord(rec, backups)
 		if m != nil {
-			r.Backup = m.ID
+			r.Backup, r.Fills = m.ID, fills(m)
 		}
 		if rec.Drive.Same(drive(o, l)) && !rec.Erased {
 			if compared != nil && m != nil {
@@ -381,7 +381,7 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 			continue // the plan says that it is not there
 		}
 		if s.Do == plan.Create && m.Kind == shelf.Image {
-			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil}
+			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil, Fills: fills(m)}
 		}
 		if s.Do != plan.CopyBack {
 			continue
@@ -526,6 +526,16 @@ func forRecord(rec *trail.Record, backups []*shelf.Manifest) *shelf.Manifest {
 		}
 	}
 	return nil
+}
+
+// fills is how much a backup of a whole partition writes where it is put.
+func fills(m *shelf.Manifest) (n disk.Bytes) {
+	for _, p := range m.Pieces {
+		if !p.Zero {
+			n += p.Len
+		}
+	}
+	return n
 }
 
 // Sentence makes an error's text one that stands alone.

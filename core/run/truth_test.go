@@ -307,6 +307,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 	}
 	if res != nil {
 		h.figures(dev, res, before)
+		h.price(res, was)
 		if steps[0].Do == plan.BringBack {
 			h.returned(res, steps[0].Record, before)
 		}
@@ -356,6 +357,16 @@ func (h *truthful) figures(dev *scale, res *Result, before look) {
 		if n := h.now.differ(before, stretch{int64(r.Start), int64(r.Len())}); n > 0 {
 			h.untrue("figures of what was written", "%d sectors from %d on differ, and nothing was written there", n, r.Start/sectorOf)
 		}
+	}
+}
+
+// price holds what a plan is said to rewrite, about, against what was rewritten.
+func (h *truthful) price(res *Result, was *survey.Survey) {
+	h.right("prices", 1)
+	price := plan.PriceOf(was.Layout, res.Columns, plan.Facts{})
+	const little = 512 * disk.KiB
+	if about := price.Rewritten; res.Bytes > about*5/4+little || res.Bytes < about/2-little || price.Zeroed > res.Zeroed {
+		h.untrue("prices", "%s to be rewritten and %s to be made zeros were told, and %s and %s were", about, price.Zeroed, res.Bytes, res.Zeroed)
 	}
 }
 

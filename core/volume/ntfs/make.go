@@ -30,6 +30,13 @@ var ErrFull = errors.New("the volume is too small for its files")
 // 64 KiB each, and the copy of the boot sector.
 const Least = 8*disk.MiB + 64*disk.KiB
 
+// logOf is how long the log of a volume of a size is made.
+func logOf(size disk.Bytes) disk.Bytes { return min(max(size/512, 2*disk.MiB), 4*disk.MiB) }
+
+// Own is about how much a volume of Make's holds of its own, in bytes, when it is empty: its log, and what does
+// not grow with it.
+func Own(size disk.Bytes) disk.Bytes { return logOf(size) + 480*disk.KiB }
+
 // Make makes a volume that fills dev and puts the files into it. dev must read
 // as zeros.
 func Make(dev disk.Device, opt Options) error {
@@ -179,7 +186,7 @@ func (m *maker) make() error {
 	if err != nil {
 		return err
 	}
-	logLen := min(max(disk.Bytes(m.clusters)*m.cluster/512, 2*disk.MiB), 4*disk.MiB).Up(m.cluster).Up(4096)
+	logLen := logOf(disk.Bytes(m.clusters) * m.cluster).Up(m.cluster).Up(4096)
 	logRuns, err := m.take(m.clustersFor(logLen))
 	if err != nil {
 		return err
