@@ -48,7 +48,8 @@ func (t *Trail) learn() error {
 			w.all, w.text, last = nil, nil, 0
 		}
 	}
-	rows, err := t.db.Model(&trailEntry{}).Select("seq, hash, time, who, act, job, "+labelColumn+", record, JSON_VALUE(line, '$.text') AS text").Where("seq > ?", last).Order("seq").Rows()
+	columns := "seq, hash, time, who, act, job, " + labelColumn + ", record, JSON_VALUE(line, '$.text') AS text"
+	rows, err := t.db.Model(&trailEntry{}).Select(columns).Where("seq > ?", last).Order("seq").Rows()
 	if err != nil {
 		return inWords(err)
 	}

@@ -139,7 +139,8 @@ func (s *front) anySteps(rng *rand.Rand) (out []plan.Step) {
 	for range 1 + rng.IntN(3) {
 		out = append(out, []plan.Step{
 			{Do: plan.Delete, Partition: any(), Release: "r", Waiver: "w"}, {Do: plan.Delete, Partition: any(), Release: "r", Waiver: "w"},
-			{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"}, {Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"},
+			{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"},
+			{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"},
 			{Do: plan.Grow, Partition: any(), By: amount()}, {Do: plan.Slide, Partition: any(), By: amount()}, {Do: plan.Shrink, Partition: any(), By: "2 MiB"},
 			{Do: plan.Absorb, Partition: any(), Into: any(), Folder: "Taken", Release: "r"},
 		}[rng.IntN(8)])

@@ -515,7 +515,8 @@ func stillThere(o Options, sv *survey.Survey, r *compare.Result) (bool, error) {
 }
 
 func sameOrigin(m *shelf.Manifest, of trail.Drive, p layout.Span) bool {
-	return m.From.Drive().Same(of) && m.From.Span.UniqueID == p.UniqueID && (m.From.Span.Number == p.Number || m.From.Span.Start == p.Start) && m.From.Span.Bytes == p.Bytes
+	was := m.From.Span
+	return m.From.Drive().Same(of) && was.UniqueID == p.UniqueID && (was.Number == p.Number || was.Start == p.Start) && was.Bytes == p.Bytes
 }
 
 // forRecord is the verified backup that covers what a record's partition held.

@@ -163,7 +163,11 @@ func TestOfferedOnAPC(t *testing.T) {
 	for _, a := range parts {
 		for _, b := range parts {
 			here, there := strconv.Itoa(a.Number), strconv.Itoa(b.Number)
-			goals := []*plan.Goal{{Version: 1, Combine: []string{here, there}, KeepPlace: here}, {Version: 1, Combine: []string{here, there}, KeepPlace: there}, {Version: 1, Remove: []string{here}, GiveTo: there}}
+			both := []string{here, there}
+			goals := []*plan.Goal{
+				{Version: 1, Combine: both, KeepPlace: here}, {Version: 1, Combine: both, KeepPlace: there},
+				{Version: 1, Remove: []string{here}, GiveTo: there},
+			}
 			for _, g := range goals {
 				if here == there {
 					continue

@@ -658,7 +658,8 @@ func TestNothingArrives(t *testing.T) {
 	s.must(t, im, plan.Step{Do: plan.CopyBack, Partition: "3", Backup: copied(n), Folder: "Back"})
 	s.must(t, im, plan.Step{Do: plan.CopyOut, Partition: n, Volume: "3", As: "held"})
 	s.must(t, im, plan.Step{Do: plan.Absorb, Partition: n, Into: "3", Folder: "Taken"})
-	res := s.must(t, im, plan.Step{Do: plan.CopyBack, Partition: "5", Backup: copied("6"), Folder: "Maker"}, plan.Step{Do: plan.Absorb, Partition: empty(), Into: "3", Folder: "Taken"})
+	some := plan.Step{Do: plan.CopyBack, Partition: "5", Backup: copied("6"), Folder: "Maker"}
+	res := s.must(t, im, some, plan.Step{Do: plan.Absorb, Partition: empty(), Into: "3", Folder: "Taken"})
 	if len(res.Arrivals) != 1 || res.Arrivals[0].Files == 0 {
 		t.Errorf("%+v", res.Arrivals)
 	}

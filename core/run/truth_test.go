@@ -318,7 +318,11 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 func shortly(steps []plan.Step) string {
 	var out []string
 	for _, s := range steps {
-		out = append(out, strings.Join(strings.Fields(fmt.Sprint(s.Do, " ", s.Partition, " ", s.By, " ", s.Edge, " ", s.Size, " ", s.Into, " ", s.Record, " ", s.Scheme, map[bool]string{true: " erased"}[s.Erase])), " "))
+		text := fmt.Sprint(s.Do, " ", s.Partition, " ", s.By, " ", s.Edge, " ", s.Size, " ", s.Into, " ", s.Record, " ", s.Scheme)
+		if s.Erase {
+			text += " erased"
+		}
+		out = append(out, strings.Join(strings.Fields(text), " "))
 	}
 	return strings.Join(out, "; ")
 }
@@ -351,7 +355,8 @@ func (h *truthful) figures(dev *scale, res *Result, before look) {
 	const sign = 512 + 4096
 	said, got := res.Bytes+res.Zeroed, dev.wrote+dev.zeroed
 	if got != said && got != said+sign || res.Written > dev.wrote || res.Written > res.Bytes {
-		h.untrue("figures of what was written", "%d bytes rewritten (%d of them written) and %d made zeros are told; the drive got %d and %d of zeros", int64(res.Bytes), int64(res.Written), int64(res.Zeroed), int64(dev.wrote), int64(dev.zeroed))
+		h.untrue("figures of what was written", "%d bytes rewritten (%d of them written) and %d made zeros are told; the drive got %d and %d of zeros",
+			int64(res.Bytes), int64(res.Written), int64(res.Zeroed), int64(dev.wrote), int64(dev.zeroed))
 	}
 	for _, r := range dev.sectors.Outside(disk.Range{End: h.im.Size()}) {
 		if n := h.now.differ(before, stretch{int64(r.Start), int64(r.Len())}); n > 0 {
