@@ -241,7 +241,7 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case layout.EFI, layout.Reserved, layout.Recovery, layout.OEM:
 		p.Protected = true
 	default:
-		p.Protected = e.Attributes&(table.AttrRequired|table.AttrReadOnly) != 0
+		p.Protected = e.Attributes&(table.AttrRequired|table.AttrReadOnly) != 0 || s.recoversFrom(p)
 	}
 	p.Personal = s.personal(p)
 	if facts != nil {
@@ -266,6 +266,12 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 			p.Volume.RestorePoints = p.Volume.RestorePoints || has(facts.RestorePoints)
 		}
 	}
+}
+
+// recoversFrom tells that a partition which is called data holds a recovery image.
+func (s *Survey) recoversFrom(p *layout.Span) bool {
+	v := s.Volumes[p.Number]
+	return p.Role == layout.Data && v != nil && p.Volume.Kind == volume.NTFS && holdsRecovery(v)
 }
 
 // personal tells whether what a partition holds may be somebody's. What it holds says more than its type:
@@ -410,8 +416,8 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.", p.Role)
 	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
 		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
-	case typed == "" && p.Role == layout.Data && v != nil && kind == volume.NTFS && holdsRecovery(v):
-		say(finding.Note, "recovery-by-contents", "holds a recovery image, though its type does not say so.")
+	case typed == "" && s.recoversFrom(&p):
+		say(finding.Note, "recovery-by-contents", "holds a recovery image, though its type does not say so: it is protected as one.")
 	case p.Personal && v != nil && calledRecovery(p) && !holdsRecovery(v) && holdsFiles(v):
 		say(finding.Warning, "name-and-contents", "is called %q, but holds no recovery image: what is in it may be somebody's files.", cmp.Or(p.Volume.Label, p.Name))
 	case typed == layout.Swap && kind != "" && kind != volume.Swap:

@@ -87,7 +87,9 @@ func TestRolesAndKinds(t *testing.T) {
 		}
 	}
 	system := ntfsWith(0, "Windows/System32/config/SYSTEM")
-	film := ntfs.Options{Label: "V", Time: day, Files: []volume.Source{{Path: "Recovery/holiday.mp4", Data: bytes.Repeat([]byte{7}, 17<<20)}}}
+	large := bytes.Repeat([]byte{7}, 17<<20)
+	film := ntfs.Options{Label: "V", Time: day, Files: []volume.Source{{Path: "Recovery/holiday.mp4", Data: large}}}
+	rescue := ntfs.Options{Label: "V", Time: day, Files: []volume.Source{{Path: "Recovery/WindowsRE/Winre.wim", Data: large}}}
 	cases := []struct {
 		piece
 		role      layout.Role
@@ -121,6 +123,8 @@ func TestRolesAndKinds(t *testing.T) {
 		{piece{table.TypeOEM, 0, ntfsWith(0, "Letters/to Ida.docx")}, layout.OEM, volume.NTFS, true, "persons-files"},
 		{piece{table.TypeOEM, 0, ntfsWith(0, "Tools/wallpaper.jpg")}, layout.OEM, volume.NTFS, true, ""},
 		{piece{table.TypeBasic, 0, volumeOf(ntfs.Options{Label: "Recovery", Time: day}, "Letters/to Ida.docx")}, layout.Data, volume.NTFS, false, "name-and-contents"},
+		{piece{table.TypeBasic, 0, volumeOf(rescue)}, layout.Data, volume.NTFS, true, "recovery-by-contents"},
+		{piece{table.TypeRecovery, 0, volumeOf(rescue)}, layout.Recovery, volume.NTFS, true, ""},
 		{piece{table.TypeRecovery, 0, volumeOf(film)}, layout.Recovery, volume.NTFS, true, "recovery-without-image"},
 	}
 	var pieces []piece
@@ -158,7 +162,7 @@ func TestRolesAndKinds(t *testing.T) {
 		t.Errorf("letter %q, held by %q", p.Letter, p.Held)
 	}
 	// What nobody can look into may be somebody's, and so is what persons have wherever it lies.
-	for n, want := range map[int]bool{3: false, 4: true, 11: false, 13: true, 19: false, 20: true, 21: true, 23: true, 24: true, 25: false, 26: true, 27: true} {
+	for n, want := range map[int]bool{3: false, 4: true, 11: false, 13: true, 19: false, 20: true, 21: true, 23: true, 24: true, 25: false, 26: true, 27: true, 28: false, 29: true} {
 		if p, _ := sv.Layout.Find(n); p.Personal != want {
 			t.Errorf("partition %d: may be somebody's: %v, want %v", n, p.Personal, want)
 		}
