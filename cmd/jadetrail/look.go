@@ -306,6 +306,18 @@ func hashFile(v volume.Volume, f volume.File) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
+// notLookedInto names what a check says nothing of.
+func notLookedInto(list []layout.Span) string {
+	if len(list) == 0 {
+		return ""
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, fmt.Sprintf("partition %d (%s)", p.Number, p.Volume.Kind))
+	}
+	return " Not looked into: " + strings.Join(names, ", ") + "."
+}
+
 func checkCmd() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{Use: "check [--json] IMAGE", Short: "Check the table and every volume", Args: oneArg("image"),
@@ -317,11 +329,15 @@ func checkCmd() *cobra.Command {
 			defer im.Close()
 			found := sv.Check()
 			sound := found.FirstError() == nil
-			if asJSON {
-				err = printJSON(map[string]any{"sound": sound, "findings": found})
+			if unread := sv.NotLookedInto(); asJSON {
+				numbers := []int{}
+				for _, p := range unread {
+					numbers = append(numbers, p.Number)
+				}
+				err = printJSON(map[string]any{"sound": sound, "findings": found, "not_looked_into": numbers})
 			} else {
 				printFindings(found)
-				fmt.Fprintln(out(), map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound])
+				fmt.Fprintln(out(), map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound]+notLookedInto(unread))
 			}
 			if err == nil && !sound {
 				return errUnsound

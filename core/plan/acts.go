@@ -241,7 +241,11 @@ func resizable(p *layout.Span, f Facts) *Obstacle {
 	case v == nil || v.Kind == volume.Unknown:
 		return obstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case v.Kind != volume.NTFS && v.Kind != volume.FAT12 && v.Kind != volume.FAT16 && v.Kind != volume.FAT32:
-		return obstacle(NotResizable, fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized. Its files can be copied to a volume of another size.", v.Kind), p.Number).clear("copy-out")
+		text := fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized.", v.Kind)
+		if slices.Contains(opened, v.Kind) {
+			return obstacle(NotResizable, text+" Its files can be copied to a volume of another size.", p.Number).clear("copy-out")
+		}
+		return obstacle(NotResizable, text, p.Number)
 	case p.Held != "":
 		return heldOpen(p)
 	case v.Hibernated || len(f.Asleep) > 0:
@@ -619,6 +623,9 @@ func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 	return a
 }
 
+// opened are the kinds of volumes that can be looked into.
+var opened = []volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.Ext2, volume.Ext3, volume.Ext4}
+
 func look(p *layout.Span) Act {
 	a := Act{Do: Look}
 	v := p.Volume
@@ -627,7 +634,7 @@ func look(p *layout.Span) Act {
 		a.Obstacle = sealedWhole(p)
 	case v == nil || v.Kind == volume.Unknown:
 		a.Obstacle = obstacle(NoVolume, "It holds no file system that is known.", p.Number)
-	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.Ext2, volume.Ext3, volume.Ext4}, v.Kind):
+	case !slices.Contains(opened, v.Kind):
 		a.Obstacle = obstacle(NotReadable, fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number)
 	case v.ClusterBytes == 0:
 		a.Obstacle = obstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).clear("search")

@@ -443,6 +443,17 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	return l
 }
 
+// NotLookedInto are the partitions that hold something which nobody can look into here: no check says anything
+// of their contents.
+func (s *Survey) NotLookedInto() (out []layout.Span) {
+	for _, p := range s.Layout.Partitions() {
+		if p.Volume != nil && s.Volumes[p.Number] == nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 func linuxKind(k volume.Kind) bool {
 	return slices.Contains([]volume.Kind{volume.Ext2, volume.Ext3, volume.Ext4, volume.Btrfs, volume.XFS}, k)
 }

@@ -167,6 +167,13 @@ func TestRolesAndKinds(t *testing.T) {
 			t.Errorf("partition %d: may be somebody's: %v, want %v", n, p.Personal, want)
 		}
 	}
+	var unread []int
+	for _, p := range sv.NotLookedInto() {
+		unread = append(unread, p.Number)
+	}
+	if want := []int{15, 16, 17, 18, 20, 21, 23}; !slices.Equal(unread, want) {
+		t.Errorf("not looked into: %v, want %v", unread, want)
+	}
 	if p, _ := sv.Layout.Find(22); !p.Member {
 		t.Error("a member of a pool was not told apart")
 	}
