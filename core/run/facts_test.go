@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -389,5 +390,40 @@ func TestUnsoundStaysItsSize(t *testing.T) {
 		if whole(t, im) != before {
 			t.Errorf("%s: something was written", step.Do)
 		}
+	}
+}
+
+// TestPutBackProven has somebody change an image on the shelf behind its first pieces: it is read again before
+// anything of it is put back, and nothing is begun that cannot be ended.
+func TestPutBackProven(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := sv.Layout.Find(5)
+	noise := make([]byte, p.Bytes)
+	rand.NewChaCha8([32]byte{5}).Read(noise)
+	if _, err := im.WriteAt(noise, int64(p.Start.Offset(512))); err != nil {
+		t.Fatal(err)
+	}
+	m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 5, Kind: shelf.Image}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rec := s.recorded(t, s.must(t, im, plan.Step{Do: plan.Delete, Partition: "5"}).Records[0])
+	s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
+	image := filepath.Join(s.dir, "shelf", m.ID, "image.zst")
+	if err := errors.Join(scratch(image), os.Chtimes(image, time.Now(), time.Now())); err != nil {
+		t.Fatal(err)
+	}
+	before := whole(t, im)
+	_, err = s.later(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	if err == nil || !strings.Contains(err.Error(), "that is to be put back was read again, and is not whole") {
+		t.Errorf("put back: %v", err)
+	}
+	if open, err := Open(s.options(im)); err != nil || open != nil || whole(t, im) != before {
+		t.Errorf("a run is open: %+v, %v", open, err)
 	}
 }
