@@ -260,6 +260,10 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 	switch {
 	case errors.Is(err, shelf.ErrDamaged):
 		h.right("runs refused for a backup that was changed", 1)
+		if u, err := Open(h.at(h.im)); err != nil || u != nil {
+			h.untrue("runs that the gate let through", "%s: refused, and open: %v", shortly(steps), err)
+			h.over = true
+		}
 		return false
 	case errors.As(err, &blocked), errors.Is(err, compile.ErrCannot):
 		return false
@@ -273,7 +277,9 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 		if errors.Is(err, ErrNothing) {
 			undone = true
 		} else if err != nil {
-			h.t.Fatalf("%v\n%s", err, strings.Join(h.did, "\n"))
+			h.untrue("runs that were cut", "%s: %v", shortly(steps), err)
+			h.over = true
+			return true
 		} else {
 			undone = r.Undone || r.Void
 		}
