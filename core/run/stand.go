@@ -106,10 +106,10 @@ type past struct {
 	// unknown is how many runs there are of which nothing can be read: they may have written
 	// anywhere.
 	unknown int
-	// left are the times at which the drive was taken out of a bay; changed tells that its table is not as
-	// the last run left it.
+	// left are the times at which the drive was taken out of a bay. changed is the last time at which its
+	// table was found to be another than the run before had left it, zero for never.
 	left    []time.Time
-	changed bool
+	changed time.Time
 }
 
 // ranThere is one run, with where it wrote.
@@ -193,30 +193,50 @@ func (p *past) elsewhere(rec *trail.Record) string {
 	switch {
 	case slices.ContainsFunc(p.left, rec.Time.Before):
 		return "The drive has been out of its bay since, and what was written to it then nobody here knows."
-	case p.changed:
-		return "The drive's table is not as the last run left it: somebody changed the drive elsewhere, and nobody here knows what else was written to it."
+	case rec.Time.Before(p.changed):
+		return "The drive's table was not as the last run had left it: somebody changed the drive elsewhere, and nobody here knows what else was written to it."
 	}
 	return ""
 }
 
-// changedElsewhere tells that a drive's table is not as the last run left it: somebody else may have written
-// to the drive, and nobody here knows where.
-func (p *past) changedElsewhere(o Options, on trail.Drive) (bool, error) {
-	var last *ranThere
-	for i, x := range p.runs {
-		if (last == nil || !x.meta.Begun.Before(last.meta.Begun)) && x.wroteOn(o, on) {
-			last = &p.runs[i]
+// changedElsewhere is the last time at which a drive's table was found to be another than the run before had
+// left it, now or as another run began; zero for never. Somebody else may have written to the drive then, and
+// nobody here knows where.
+func (p *past) changedElsewhere(o Options, on trail.Drive) (at time.Time, err error) {
+	var mine []ranThere
+	for _, x := range p.runs {
+		if x.wroteOn(o, on) {
+			mine = append(mine, x)
 		}
 	}
-	if last == nil || last.ended == nil || last.ended.Ended == EndLeft {
-		return false, nil
+	slices.SortStableFunc(mine, func(a, b ranThere) int { return a.meta.Begun.Compare(b.meta.Begun) })
+	differs := func(l *layout.Layout, scheme string, is [][2]disk.LBA) bool {
+		return l != nil && (l.Scheme != scheme || !slices.Equal(entriesIn(l), is))
 	}
-	l := last.meta.After
-	if last.ended.Ended == EndUndone {
-		l = last.meta.Before
+	for i, x := range mine {
+		if i > 0 && x.meta.Before != nil && differs(mine[i-1].leaves(), x.meta.Before.Scheme, entriesIn(x.meta.Before)) {
+			at = x.meta.Begun
+		}
+	}
+	if len(mine) == 0 {
+		return at, nil
 	}
 	now, err := table.Read(o.Dev)
-	return err == nil && l != nil && (string(now.Scheme) != l.Scheme || !slices.Equal(entriesOf(now), entriesIn(l))), err
+	if last := &mine[len(mine)-1]; err == nil && differs(last.leaves(), string(now.Scheme), entriesOf(now)) {
+		at = last.meta.Begun.AddDate(100, 0, 0) // at some time since, later than all that is known
+	}
+	return at, err
+}
+
+// leaves is how a run has left its drive, nil where that is not known.
+func (r *ranThere) leaves() *layout.Layout {
+	switch {
+	case r.ended == nil || r.ended.Ended == EndLeft:
+		return nil
+	case r.ended.Ended == EndUndone:
+		return r.meta.Before
+	}
+	return r.meta.After
 }
 
 // entriesOf are the places of a table's entries, and entriesIn those of a layout's partitions.
@@ -288,6 +308,7 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 	for _, x := range p.runs {
 		m, r := x.meta, x.ended
 		own := rec.Run == m.ID
+		stale := m.Begun.Before(p.changed) // whether what it wrote is there still, nobody knows
 		if !x.cameAfter(rec) || !x.wroteOn(o, rec.Drive) {
 			continue
 		}
@@ -297,6 +318,11 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		switch {
 		case r == nil: // it is open
 			state = seek.Unsure
+		case stale && r.Ended != EndUndone:
+			state = seek.Unsure
+			if own {
+				written = all.from(rec.Step)
+			}
 		case r.Ended == EndUndone: // all else was brought back, and compared
 			state, written, layouts = seek.Unsure, all.Unkept, layouts[:1]
 		case own:
@@ -329,7 +355,7 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
 		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
-		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) {
+		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) {
 			continue
 		}
 		used, read := p.used[x.ID]
