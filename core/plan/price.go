@@ -41,7 +41,11 @@ func SlideBytes(p *layout.Span) disk.Bytes {
 	if v == nil || v.ClusterBytes == 0 || !v.Clean {
 		return p.Bytes
 	}
-	return v.UsedBytes + max(p.Bytes-v.TotalBytes, 0)
+	used := v.UsedBytes
+	if used == 0 { // the plan makes it
+		used = own(p)
+	}
+	return used + max(p.Bytes-v.TotalBytes, 0)
 }
 
 // cutBytes is what is written when a volume is made smaller at its end: what lies behind

@@ -2,11 +2,13 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"jadetrail/core/carry"
+	"jadetrail/core/layout"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
@@ -17,38 +19,38 @@ const ProveAfter = 24 * time.Hour
 
 // leaned is a backup that a run leans on: it stands for something that is deleted, or is put back somewhere.
 type leaned struct {
-	id, title string
-	number    int // of the partition that it is of
-	back      bool
+	*shelf.Manifest
+	of   layout.Span
+	back bool
 }
 
 // leansOn are the backups that the run leans on, each once.
-func (p *prepared) leansOn(o Options) (out []leaned, err error) {
-	add := func(x leaned) {
-		if x.id != "" && !slices.ContainsFunc(out, func(y leaned) bool { return y.id == x.id }) {
-			out = append(out, x)
+func (p *prepared) leansOn(sh *shelf.Shelf) (out []leaned, err error) {
+	add := func(id string, of *layout.Span) error {
+		if id == "" || slices.ContainsFunc(out, func(x leaned) bool { return x.ID == id }) {
+			return nil
 		}
+		m, err := sh.Load(id)
+		switch {
+		case err != nil:
+			return fmt.Errorf("the backup %s, which the plan needs, is not on the shelf: %w. Nothing was written", id, err)
+		case of != nil:
+			out = append(out, leaned{m, *of, false})
+		case m.Damage == nil: // else what of it cannot be read is known, and was said
+			out = append(out, leaned{m, m.From.Span, true})
+		}
+		return nil
 	}
 	for _, r := range p.records {
-		add(leaned{r.rec.Backup, r.rec.Span.Title(), r.rec.Span.Number, false})
+		err = errors.Join(err, add(r.rec.Backup, &r.rec.Span))
 	}
-	back := slices.Clone(p.meta.Backups)
+	for _, id := range p.meta.Backups {
+		err = errors.Join(err, add(id, nil))
+	}
 	for _, a := range p.meta.Arrivals {
-		back = append(back, a.Backup)
+		err = errors.Join(err, add(a.Backup, nil))
 	}
-	for _, id := range back {
-		if id == "" {
-			continue
-		}
-		m, err := o.Shelf.Load(id)
-		if err != nil {
-			return nil, fmt.Errorf("a backup that is to be put back is not on the shelf: %w. Nothing was written", err)
-		}
-		if m.Damage == nil { // what of it cannot be read is known, and was said
-			add(leaned{id, m.From.Span.Title(), m.From.Span.Number, true})
-		}
-	}
-	return out, nil
+	return out, err
 }
 
 // proveBackups proves, before the first write, that the backups are whole which the run leans on: one that was
@@ -58,25 +60,23 @@ func (p *prepared) proveBackups(ctx context.Context, o Options) error {
 	if age == 0 {
 		age = ProveAfter
 	}
-	all, err := p.leansOn(o)
+	all, err := p.leansOn(o.Shelf)
 	if err != nil {
 		return err
 	}
 	for _, x := range all {
-		what, why, then := "the backup that stands for "+x.title, "anything was deleted", "Make another"
-		if x.back {
-			what, why, then = "the backup of "+x.title+" that is to be put back", "it was put back", "What of it can still be had is shown on its page"
-		}
-		m, err := o.Shelf.Load(x.id)
-		if err != nil {
-			return fmt.Errorf("%s is not on the shelf: %w. Nothing was written", what, err)
-		}
-		if m.Verified != nil && o.Now().Sub(*m.Verified) < age && m.Lies() == nil {
+		if x.Verified != nil && o.Now().Sub(*x.Verified) < age && x.Lies() == nil {
 			continue
 		}
-		_, err = o.Shelf.Verify(ctx, x.id, o.Now(), func(s shelf.Progress) {
+		title := x.of.Title()
+		what, why, then := "the backup that stands for "+title, "anything was deleted", "Make another"
+		if x.back {
+			what, why = "the backup of "+title+" that is to be put back", "it was put back"
+			then = "What of it can still be had is shown on its page"
+		}
+		_, err = o.Shelf.Verify(ctx, x.ID, o.Now(), func(s shelf.Progress) {
 			if o.Report != nil {
-				o.Report(carry.Progress{Phase: "reading the backup of " + x.title + " again", Done: s.Done, Total: s.Total})
+				o.Report(carry.Progress{Phase: "reading the backup of " + title + " again", Done: s.Done, Total: s.Total})
 			}
 		})
 		if ctx.Err() != nil {
@@ -85,8 +85,8 @@ func (p *prepared) proveBackups(ctx context.Context, o Options) error {
 		if err != nil {
 			return fmt.Errorf("%s was read again, and is not whole: %w. Nothing was written. %s", what, err, then)
 		}
-		e := trail.Entry{Act: trail.ActVerify, Backup: x.id, Partition: x.number}
-		e.Text = fmt.Sprintf("Backup of %s read back and compared before %s, whole", x.title, why)
+		e := trail.Entry{Act: trail.ActVerify, Backup: x.ID, Partition: x.of.Number}
+		e.Text = fmt.Sprintf("Backup of %s read back and compared before %s, whole", title, why)
 		if err := p.enter(o, e); err != nil {
 			return err
 		}

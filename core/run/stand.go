@@ -318,15 +318,15 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 		switch {
 		case r == nil: // it is open
 			state = seek.Unsure
-		case stale && r.Ended != EndUndone:
-			state = seek.Unsure
+		case r.Ended == EndUndone: // all else was brought back, and compared
+			state, written, layouts = seek.Unsure, all.Unkept, layouts[:1]
+		default:
 			if own {
 				written = all.from(rec.Step)
 			}
-		case r.Ended == EndUndone: // all else was brought back, and compared
-			state, written, layouts = seek.Unsure, all.Unkept, layouts[:1]
-		case own:
-			written = all.from(rec.Step)
+			if stale {
+				state = seek.Unsure
+			}
 		}
 		if own {
 			layouts = layouts[1:]

@@ -682,3 +682,20 @@ func TestTruth(t *testing.T) {
 		t.Errorf("%s: %d wrong, such as %s", what, len(list), list[0])
 	}
 }
+
+// TestPriceOfMadeAndMoved makes a volume and moves it in one plan: what is told of it is what both write.
+func TestPriceOfMadeAndMoved(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	res := s.must(t, im,
+		plan.Step{Do: plan.Create, Size: "11 MiB", Type: "basic", Format: "ntfs", Label: "Made", As: "made"},
+		plan.Step{Do: plan.Slide, Partition: "made", By: "6 MiB"})
+	told := plan.PriceOf(sv.Layout, res.Columns, plan.Facts{}).Rewritten
+	if told < res.Bytes*4/5 || told > res.Bytes*5/4 {
+		t.Errorf("%s are told, and %s were rewritten", told, res.Bytes)
+	}
+}

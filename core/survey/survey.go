@@ -283,11 +283,11 @@ func (s *Survey) personal(p *layout.Span) bool {
 	}
 	switch p.Role {
 	case layout.Recovery:
-		return v == nil || !holdsRecovery(v) && holdsFiles(v) || holdsPersons(v)
+		return v == nil || !holdsRecovery(v) && holdsFiles(v) || mayHoldPersons(v)
 	case layout.EFI:
-		return v == nil || !has(v, "EFI") && holdsFiles(v) || holdsPersons(v)
+		return v == nil || !has(v, "EFI") && holdsFiles(v) || mayHoldPersons(v)
 	case layout.OEM:
-		return v != nil && holdsPersons(v)
+		return v != nil && mayHoldPersons(v)
 	case layout.Swap:
 		return p.Volume.Kind != volume.Swap
 	case layout.Reserved: // a few bytes that were left in one are no volume
@@ -305,34 +305,45 @@ func holdsFiles(v volume.Volume) bool {
 // people are folders that persons have, and the ends of names that only their files have: makers and systems
 // keep pictures and texts of their own.
 var (
-	people = []string{"users", "home", "documents and settings", "documents", "my documents", "pictures", "photos", "music", "videos", "desktop"}
-	theirs = strings.Fields(".doc .docx .odt .xls .xlsx .ods .ppt .pptx .odp .pages .numbers .pst .ost .eml .mbox .heic .cr2 .cr3 .nef .arw .dng")
+	people    = []string{"users", "home", "documents and settings", "documents", "my documents", "pictures", "photos", "music", "videos", "desktop"}
+	theirEnds = strings.Fields(".doc .docx .odt .xls .xlsx .ods .ppt .pptx .odp .pages .numbers .pst .ost .eml .mbox .heic .cr2 .cr3 .nef .arw .dng")
 )
 
-// holdsPersons tells whether a volume has what only persons have, in its root folder or in a folder there.
-func holdsPersons(v volume.Volume) bool {
-	in := func(dir string) (folders []string, found bool) {
-		list, _, err := v.List(dir, "", 500)
+// persons tells whether a volume has what only persons have, in its root folder or in a folder there; err where
+// that cannot be read.
+func persons(v volume.Volume) (has bool, err error) {
+	list, _, err := v.List("", "", 500)
+	if err != nil {
+		return false, err
+	}
+	folders := 0
+	for _, f := range list {
+		name := strings.ToLower(path.Base(f.Path))
+		if f.Kind != volume.Folder {
+			has = has || endsAsTheirs(f)
+			continue
+		}
+		has = has || slices.Contains(people, name)
+		if folders++; has || folders > 50 {
+			continue
+		}
+		inside, _, err := v.List(f.Path, "", 500)
 		if err != nil {
-			return nil, true // what cannot be read may be anything
+			return false, err
 		}
-		for _, f := range list {
-			name := strings.ToLower(path.Base(f.Path))
-			if f.Kind == volume.Folder {
-				folders = append(folders, f.Path)
-				found = found || slices.Contains(people, name) && dir == ""
-			}
-			found = found || f.Kind == volume.Plain && slices.Contains(theirs, path.Ext(name))
-		}
-		return folders, found
+		has = slices.ContainsFunc(inside, endsAsTheirs)
 	}
-	folders, found := in("")
-	for _, dir := range folders[:min(len(folders), 50)] {
-		if !found {
-			_, found = in(dir)
-		}
-	}
-	return found
+	return has, nil
+}
+
+func endsAsTheirs(f volume.File) bool {
+	return f.Kind == volume.Plain && slices.Contains(theirEnds, strings.ToLower(path.Ext(f.Path)))
+}
+
+// mayHoldPersons is persons, and so of what cannot be read.
+func mayHoldPersons(v volume.Volume) bool {
+	has, err := persons(v)
+	return has || err != nil
 }
 
 // folders that only a system has at its root.
@@ -401,6 +412,10 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	fat := kind == volume.FAT32 || kind == volume.FAT16 || kind == volume.FAT12
 	v := s.Volumes[p.Number]
 	typed := roles[p.TypeID]
+	theirs := false // whether persons have files where none should be, as far as that can be read
+	if v != nil && (typed == layout.EFI || typed == layout.Recovery || p.Role == layout.OEM) {
+		theirs, _ = persons(v)
+	}
 	switch {
 	case typed == layout.EFI && !fat:
 		say(finding.Warning, "efi-without-fat", "is of the type EFI system, but holds no FAT volume: a PC cannot start from it.")
@@ -412,7 +427,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
 	case typed == layout.Recovery && v != nil && !holdsRecovery(v):
 		say(finding.Warning, "recovery-without-image", "is of the type recovery, but holds no recovery image.")
-	case (typed == layout.EFI || typed == layout.Recovery || p.Role == layout.OEM) && v != nil && holdsPersons(v):
+	case theirs:
 		say(finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.", p.Role)
 	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
 		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
