@@ -36,7 +36,7 @@ prove: setup-test
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run TestTorturedRuns
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run 'TestOfferedCanBeDone|TestOfferedOnAPC'
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 2h -v -run 'TestTruth$$'
-	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run TestToldOfRuns
+	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run 'TestToldOfRuns|TestToldOverDays'
 	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 60m -v -run 'TestCracks|TestNothingLeftInTheShop'
 	JADETRAIL_PROVE=1 scripts/test.sh go ./app/web -count=1 -timeout 12h -v -run TestNoPageRoundTheLead
 	scripts/plans-check.sh

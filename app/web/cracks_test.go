@@ -533,15 +533,21 @@ func TestShelfWasAway(t *testing.T) {
 // planned gives J-1042 a plan, and has the lead approve of all that it needs.
 func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	t.Helper()
-	_, d, err := s.job("J-1042", "", false)
+	s.plannedFor(t, "J-1042", steps...)
+}
+
+// plannedFor is planned for another job.
+func (s *front) plannedFor(t *testing.T, job string, steps ...plan.Step) {
+	t.Helper()
+	_, d, err := s.job(job, "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer d.close()
-	if err := s.store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.sv.Layout, Who: "Ines Marsh", When: time.Now()}); err != nil {
+	if err := s.store.SavePlan(job, store.Change{Steps: steps, Expect: d.sv.Layout, Who: "Ines Marsh", When: s.now()}); err != nil {
 		t.Fatal(err)
 	}
-	st, err := s.state("J-1042", "")
+	st, err := s.state(job, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -553,7 +559,7 @@ func (s *front) planned(t *testing.T, steps ...plan.Step) {
 	for _, ask := range openAsks(st.Columns) {
 		id, err := s.keepAsk(st, ask, "Ines Marsh")
 		if err == nil {
-			err = s.store.Answer(id, lead.ID, true, "as it was asked", time.Now())
+			err = s.store.Answer(id, lead.ID, true, "as it was asked", s.now())
 		}
 		if err != nil {
 			t.Fatal(err)

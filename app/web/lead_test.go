@@ -92,7 +92,7 @@ func made(t *testing.T, im *disk.Image, path, id, serial string, entries ...tabl
 	}
 }
 
-// openSmall is open with small drives in the bays of A and C, a small shelf, and nothing in the others.
+// openSmall is open with small drives in the bays A and D, a small shelf, and nothing in the others.
 func openSmall(t *testing.T) (*front, [][]byte) {
 	t.Helper()
 	var theirs [][]byte

@@ -4,13 +4,16 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -33,6 +36,12 @@ const (
 
 // memoryLimit is when a bench command begins to collect garbage more eagerly.
 const memoryLimit = 200 << 20
+
+// The clock and the source of randomness of every command.
+var (
+	now              = time.Now
+	random io.Reader = rand.Reader
+)
 
 // errUnsound is the answer of a check that found errors, already printed.
 var errUnsound = errors.New("unsound")

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -51,7 +50,7 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return errUse{err}
 			}
-			f, err := run.Facts(run.Options{Dev: im, Identity: id, PC: facts, Shelf: &shelf.Shelf{}, Records: trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, Random: rand.Reader}, sv, nil)
+			f, err := run.Facts(run.Options{Dev: im, Identity: id, PC: facts, Shelf: &shelf.Shelf{}, Records: trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, Random: random}, sv, nil)
 			if err != nil {
 				return err
 			}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
-	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -19,7 +18,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -105,7 +103,7 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 	o = run.Options{
 		Image: p.image, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
 		Records: p.records(), Trail: trail.File{Path: p.trail}, TrailRef: p.trail, Verify: verifier(p.trail),
-		Now: time.Now, Random: rand.Reader, Report: reporter(),
+		Now: now, Random: random, Report: reporter(),
 	}
 	if pcPath != "" {
 		if o.PCRef, err = filepath.Abs(pcPath); err != nil {
@@ -157,7 +155,7 @@ func openShelf(where string) (*shelf.Shelf, error) {
 	if !ok {
 		return nil, errUse{fmt.Errorf("%s has no partition %d to keep backups in", f[1], n)}
 	}
-	return &shelf.Shelf{Volumes: []*shelf.OnVolume{{Title: where, Image: f[1], Partition: p.UniqueID, Now: time.Now}}}, nil
+	return &shelf.Shelf{Volumes: []*shelf.OnVolume{{Title: where, Image: f[1], Partition: p.UniqueID, Now: now}}}, nil
 }
 
 // savePC keeps the facts about a PC, which its stand-in reads.
@@ -401,7 +399,7 @@ func verifyBackupCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := sh.Verify(cmd.Context(), id, time.Now(), shelfReporter())
+			m, err := sh.Verify(cmd.Context(), id, now(), shelfReporter())
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"io"
@@ -541,7 +542,7 @@ func fills(m *shelf.Manifest) (n disk.Bytes) {
 
 // Sentence makes an error's text one that stands alone.
 func Sentence(err error) string {
-	s := err.Error()
+	s := strings.ReplaceAll(err.Error(), context.Canceled.Error(), "it was stopped")
 	if s == "" {
 		return s
 	}

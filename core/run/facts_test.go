@@ -170,6 +170,9 @@ func TestSentence(t *testing.T) {
 			t.Errorf("%q became %q", in, got)
 		}
 	}
+	if got := Sentence(fmt.Errorf("not all of b-1 was read: %w", context.Canceled)); got != "Not all of b-1 was read: it was stopped." {
+		t.Errorf("of what was stopped: %q", got)
+	}
 	a, err := newID("d", "x", bytes.NewReader([]byte{1, 2, 3}))
 	if err != nil || a != "d-x-010203" {
 		t.Errorf("%s, %v", a, err)

@@ -363,7 +363,10 @@ func verified(ctx context.Context, o Options) (despite string, err error) {
 		return "", nil
 	}
 	r, err := o.Verify(ctx)
-	if err != nil {
+	switch {
+	case errors.Is(err, context.Canceled):
+		return "", ErrNotBegun
+	case err != nil:
 		return "", fmt.Errorf("whether the trail is whole cannot be told: %w. Nothing was written", err)
 	}
 	if r.Sound() {

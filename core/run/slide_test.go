@@ -19,6 +19,7 @@ import (
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
+	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
 )
@@ -252,6 +253,11 @@ func TestStoppedBeforeItBegan(t *testing.T) {
 	}
 	if u, err := Open(s.options(im)); u != nil || err != nil {
 		t.Errorf("a run is open: %+v, %v", u, err)
+	}
+	o = s.options(im) // or even before that, while the trail is read
+	o.Verify = func(ctx context.Context) (*trail.Report, error) { return nil, ctx.Err() }
+	if _, err := CarryOut(ctx, o); !errors.Is(err, ErrNotBegun) {
+		t.Error(err)
 	}
 }
 
