@@ -42,7 +42,7 @@ type recording struct {
 }
 
 var (
-	tookTags = regexp.MustCompile(`(?s)"seconds": \{.*?\}`) // how long it took, here
+	tookTags = regexp.MustCompile(`(?s)"seconds": ?\{.*?\}`) // how long it took, here
 	testDirs = regexp.MustCompile(`jadetrail-test-[0-9]+`)
 )
 

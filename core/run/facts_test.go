@@ -170,6 +170,10 @@ func TestSentence(t *testing.T) {
 			t.Errorf("%q became %q", in, got)
 		}
 	}
+	twice := plan.Obstacle{Text: "It cannot be judged."}
+	if got := (&Blocked{[]plan.Obstacle{{Text: "No."}, twice, twice}}).Error(); got != "No. It cannot be judged. Nothing was written." {
+		t.Errorf("what stands against several steps: %q", got)
+	}
 	if got := Sentence(fmt.Errorf("not all of b-1 was read: %w", context.Canceled)); got != "Not all of b-1 was read: it was stopped." {
 		t.Errorf("of what was stopped: %q", got)
 	}

@@ -58,7 +58,9 @@ type Blocked struct {
 func (b *Blocked) Error() string {
 	var t []string
 	for _, o := range b.Obstacles {
-		t = append(t, o.Text)
+		if !slices.Contains(t, o.Text) { // of several steps
+			t = append(t, o.Text)
+		}
 	}
 	return strings.Join(t, " ") + " Nothing was written."
 }

@@ -431,12 +431,15 @@ func (v *Volume) Check() finding.List {
 			}
 		}
 	}
-	for what, s := range map[string]stretch{"the root folder": {first: v.root}, "the bitmap": v.bitmap} {
-		ext, err := v.extents(s)
+	for _, x := range []struct {
+		what string
+		at   stretch
+	}{{"the root folder", stretch{first: v.root}}, {"the bitmap", v.bitmap}} {
+		ext, err := v.extents(x.at)
 		if err != nil {
-			l.Add(finding.Error, "chain-damaged", "%s: %s.", what, err)
+			l.Add(finding.Error, "chain-damaged", "%s: %s.", x.what, err)
 		}
-		mark(what, ext)
+		mark(x.what, ext)
 	}
 	err := v.slots(stretch{first: v.root}, 0, func(_ int64, b []byte) bool {
 		if b[0] == 0x82 { // the table of upper-case letters, section 7.2

@@ -2,9 +2,12 @@ package ntfs
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -103,7 +106,8 @@ func (v *Volume) marked(t *tree) (volume.Set, int) {
 			}
 		}
 	}
-	for _, n := range t.nodes {
+	for _, num := range t.numbers() {
+		n := t.nodes[num]
 		for _, c := range n.streams {
 			for _, a := range c.pieces {
 				mark(a.runs)
@@ -188,8 +192,8 @@ func (v *Volume) checkFolders(l *finding.List, t *tree) {
 			l.Add(finding.Error, code, format, args...)
 		}
 	}
-	for num, n := range t.nodes {
-		if n.flags&isFolder == 0 {
+	for _, num := range t.numbers() {
+		if t.nodes[num].flags&isFolder == 0 {
 			continue
 		}
 		got, err := v.folder(num, up)
@@ -209,7 +213,7 @@ func (v *Volume) checkFolders(l *finding.List, t *tree) {
 				report("folder-order", "Folder %d lists %q before %q, which is not its order.", num, got[i-1].name, e.name)
 			}
 		}
-		for x := range want[num] {
+		for _, x := range slices.SortedFunc(maps.Keys(want[num]), func(a, b link) int { return cmp.Or(strings.Compare(a.name, b.name), cmp.Compare(a.ref, b.ref)) }) {
 			report("folder-entry-missing", "Folder %d does not list %q.", num, x.name)
 		}
 	}

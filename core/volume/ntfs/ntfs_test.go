@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"reflect"
 	"testing"
 	"time"
 
@@ -217,6 +218,39 @@ func restartPage(major int16, flags uint16) []byte {
 	le.PutUint16(b[0x30+14:], flags)
 	fix(b)
 	return b
+}
+
+// TestDamageIsToldTheSame checks a volume with many damaged folders several times: what is found first is the same.
+func TestDamageIsToldTheSame(t *testing.T) {
+	var files []volume.Source
+	for i := range 600 {
+		files = append(files, volume.Source{Path: fmt.Sprintf("folder %d/a file with a long name %d", i%12, i), Data: []byte("x")})
+	}
+	dev, _ := madeOf(t, 32*disk.MiB, 4096, files)
+	b := make([]byte, dev.Size())
+	if _, err := dev.ReadAt(b, 0); err != nil {
+		t.Fatal(err)
+	}
+	for at := 0; at < len(b); at += 4096 {
+		if bytes.HasPrefix(b[at:], []byte("INDX")) {
+			dev.WriteAt(make([]byte, 4), int64(at))
+		}
+	}
+	var first finding.List
+	for i := range 8 {
+		v, err := Open(dev)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l := v.Check(); i == 0 {
+			first = l
+		} else if !reflect.DeepEqual(l, first) {
+			t.Fatalf("found at first %v, and then %v", first, l)
+		}
+	}
+	if len(first) < 10 {
+		t.Errorf("found %v", first)
+	}
 }
 
 func TestCheckFindsDamage(t *testing.T) {

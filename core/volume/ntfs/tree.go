@@ -3,6 +3,7 @@ package ntfs
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -204,6 +205,9 @@ type paths struct {
 	t     *tree
 	known map[int64]string // of folders, with a slash behind
 }
+
+// numbers are those of the records in use, in order: what is found of a volume is told the same each time.
+func (t *tree) numbers() []int64 { return slices.Sorted(maps.Keys(t.nodes)) }
 
 func (t *tree) paths() *paths { return &paths{t, map[int64]string{recRoot: ""}} }
 
