@@ -536,8 +536,10 @@ func (d *overDays) once() {
 			if len(all) > 0 && all[0].Seq > n {
 				d.since(n, all[0].Drive.Serial)
 				d.deed("%s read back: %s", id, all[0].Text)
-				if whole := !strings.Contains(all[0].Text, "damaged"); whole != (d.contents(id) == d.sums[id]) {
-					d.untrue("%s: %s; whole %v", id, all[0].Text, whole)
+				text := all[0].Text
+				whole, list := !strings.Contains(text, "damaged"), strings.Contains(text, "the list of its files is not what was written; no file's contents")
+				if same := d.contents(id) == d.sums[id]; same != (whole || list) {
+					d.untrue("%s: %s; its contents are what they were: %v", id, text, same)
 				}
 			} else {
 				d.deed("%s not read back: %s", id, firstNotice(page))

@@ -181,7 +181,7 @@ func (s *Server) verifyBackup(c *gin.Context) {
 		}
 		text := fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title())
 		if damage != nil {
-			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.Concerned())
+			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.What())
 		}
 		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
 			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: m.From.Drive(), Text: text,

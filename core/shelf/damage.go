@@ -35,7 +35,10 @@ type Damage struct {
 const maxNamed = 200
 
 // Error implements error.
-func (d *Damage) Error() string {
+func (d *Damage) Error() string { return fmt.Sprintf("%v: %s: %s", ErrDamaged, d.id, d.What()) }
+
+// What says all that is damaged, and which files that concerns.
+func (d *Damage) What() string {
 	var parts []string
 	if len(d.Pieces) > 0 {
 		parts = append(parts, fmt.Sprintf("%d of %d pieces do not read back as they were written, the first at byte %d", len(d.Pieces), d.of, d.Lost[0][0]))
@@ -46,7 +49,7 @@ func (d *Damage) Error() string {
 	if what := d.Concerned(); what != "" {
 		parts = append(parts, what)
 	}
-	return fmt.Sprintf("%v: %s: %s", ErrDamaged, d.id, strings.Join(parts, "; "))
+	return strings.Join(parts, "; ")
 }
 
 // Concerned says which files the damage concerns.
@@ -62,10 +65,8 @@ func (d *Damage) named() string {
 	switch n := len(d.Files) + d.More; {
 	case d.Unnamed != "":
 		return "which files are concerned cannot be told: " + d.Unnamed
-	case n == 0 && len(d.Pieces) > 0:
-		return "no file's contents are concerned"
 	case n == 0:
-		return ""
+		return "no file's contents are concerned"
 	case n == 1:
 		return "one file is concerned: " + d.Files[0]
 	case n <= 3:

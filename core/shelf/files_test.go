@@ -277,6 +277,10 @@ func TestFlippedBits(t *testing.T) {
 					if m, err = sh.Load("b-files"); err != nil || m.Damage == nil || m.Verified != nil || m.Whole() || m.State() != "damaged" {
 						t.Fatalf("%s, %s, byte %d: %+v, %v", kind, name, at, m, err)
 					}
+					const list = "the list of its files is not what was written; no file's contents are concerned"
+					if what := m.Damage.What(); name == "files.jsonl.zst" && what != list || what == "" {
+						t.Errorf("%s, %s, byte %d: told as %q", kind, name, at, what)
+					}
 					concerned += len(m.Damage.Files)
 					rest(t, sh, m, want)
 				}
