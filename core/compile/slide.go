@@ -136,33 +136,6 @@ func vacated(ranges [][2]disk.Bytes, p *layout.Span, start, record disk.LBA, sec
 	return s
 }
 
-// takenOff takes a partition's entry out of the table. The record of a logical volume stays
-// where it is, out of the chain.
-func takenOff(sv *survey.Survey, number int, dev disk.Device) (script.Script, error) {
-	s, err := recordAsItIs(sv, number, dev)
-	if err != nil {
-		return nil, err
-	}
-	out, err := sv.Table.Set(number, nil)
-	return append(s, out...), err
-}
-
-// recordAsItIs writes the record of a logical volume anew as it is, so that undo brings it
-// back whatever is put there afterwards. It comes before all that may lie there then.
-func recordAsItIs(sv *survey.Survey, number int, dev disk.Device) (script.Script, error) {
-	var s script.Script
-	for _, e := range sv.Table.Entries {
-		if e.Slot == number && e.Record != 0 {
-			b, err := disk.ReadFull(dev, e.Record.Offset(sv.Layout.Sector), sv.Layout.Sector)
-			if err != nil {
-				return nil, err
-			}
-			s.Put(e.Record.Offset(sv.Layout.Sector), b)
-		}
-	}
-	return s, nil
-}
-
 // fitted mends what a volume says of the place where it begins: the count of the sectors
 // before it, in its boot sectors.
 func fitted(w disk.Device, kind volume.Kind, was, start disk.LBA) (script.Script, error) {
@@ -265,4 +238,8 @@ func Slid(sv *survey.Survey, col plan.Column, dev disk.Device) (script.Script, e
 		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, col.Number)
 	}
 	return slide(sv, col.Number, q.Start, dev)
+}
+
+func slid(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
+	return Slid(sv, col, g.Dev)
 }

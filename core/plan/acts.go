@@ -58,31 +58,6 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
 }
 
-// ofContainer lists what can be done with an extended container, for one.
-func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
-	if p.Role != layout.Container {
-		return nil
-	}
-	for _, act := range []ContainerAct{GrowIt, ShrinkIt, Dissolve} {
-		a := Act{Do: Container, Act: act, Obstacle: general(f)}
-		c := Column{Step: Step{Do: Container, Act: string(act), By: "all"}}
-		if a.Obstacle == nil {
-			changeContainer(&c, l, p, f)
-		}
-		switch {
-		case len(c.Obstacles) > 0:
-			a.Obstacle = &c.Obstacles[0]
-		case c.Layout != nil && act != Dissolve:
-			q, _ := c.Layout.Find(p.Number)
-			a.Limit, a.Note = max(q.Bytes-p.Bytes, p.Bytes-q.Bytes), "At its end; the logical volumes stay where they are."
-		case c.Layout != nil:
-			a.Note = "It is empty. Its room is free for primary partitions then."
-		}
-		out = append(out, a)
-	}
-	return out
-}
-
 // GapActs lists what can be done with the gap that begins at sector start, inside a
 // container or with 0 outside.
 func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
@@ -105,22 +80,6 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 		back.Obstacle, back.Note = obstacle(NoRecord, "No record is kept of a partition that was deleted from this drive."), ""
 	}
 	return []Act{create, back}
-}
-
-// makeTable is what comes first on a drive without a table: of the kind that is proposed from what a search
-// has found there.
-func makeTable(l *layout.Layout, f Facts) Act {
-	var spans []layout.Span
-	for _, g := range f.Gone {
-		spans = append(spans, g.Span)
-	}
-	a := Act{Do: Clear}
-	var why string
-	a.Scheme, why = schemeFor(l, spans, f.Removable)
-	if a.Note = "Proposed is " + map[string]string{"gpt": "a GPT", "mbr": "the old kind (MBR)"}[a.Scheme] + ": " + why + "."; f.ReadOnly {
-		a.Obstacle = general(f)
-	}
-	return a
 }
 
 // general is what stands against every change of a drive.
@@ -174,47 +133,6 @@ func heldOpen(p *layout.Span) *Obstacle {
 	return obstacle(Held, text+" Switch the PC off and take the drive to a bay, free the volume, or carry out around a restart.", p.Number).clear("switch-off", "free-volume", "restart")
 }
 
-// mayDelete says why a partition cannot be deleted at all, or nil.
-func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
-	if f.entries.of(p.Number) { // whatever else is wrong, it may go
-		f.entries = entries{}
-	}
-	if o := general(f); o != nil {
-		return o
-	}
-	switch {
-	case f.Shelved[p.Number] != "":
-		return keepsBackups(p, f)
-	case p.Role == layout.StartSystem:
-		return obstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).clear("start-order")
-	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return obstacle(SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.", p.Number)
-	case p.Held != "":
-		return heldOpen(p)
-	case p.Role == layout.Container:
-		for _, q := range l.Partitions() {
-			if q.Container == p.Number {
-				return obstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", inside(l, p.Number)...).clear("delete")
-			}
-		}
-	case p.Role == layout.EFI && f.StartsHere:
-		if !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Role == layout.EFI && q.Number != p.Number }) {
-			return obstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
-		}
-	case p.Active && f.StartsHere:
-		return obstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
-	}
-	return nil
-}
-
-// MayDelete tells whether a partition of the layout could be deleted, whatever the
-// gate still asks for.
-func MayDelete(l *layout.Layout, number int, f Facts) bool {
-	f.entries = brokenEntries(l)
-	p, ok := l.Find(number)
-	return ok && mayDelete(l, p, f) == nil
-}
-
 // inside lists the logical volumes of a container.
 func inside(l *layout.Layout, container int) (out []int) {
 	for _, q := range l.Partitions() {
@@ -264,32 +182,6 @@ func asleep(p *layout.Span, f Facts) *Obstacle {
 		text = fmt.Sprintf("%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.", strings.Join(f.Asleep, ", "))
 	}
 	return obstacle(Hibernated, text, p.Number).clear("close-volume")
-}
-
-// mayGrow returns the sector up to which p can grow, or why it cannot.
-func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
-	if o := resizable(p, f); o != nil {
-		return 0, o
-	}
-	gap, ok := l.GapAt(p.End+1, p.Container)
-	if !ok {
-		return 0, notAdjacent(l, p, f)
-	}
-	end := (gap.End + 1).Offset(l.Sector).Down(disk.Grid).At(l.Sector) - 1
-	limited := false
-	if most := maxVolume(p.Volume, l.Sector); end > p.Start+most-1 {
-		end, limited = p.Start+most-1, true
-	}
-	if end <= p.End || limited && (end-p.End).Offset(l.Sector) < disk.Grid {
-		if p.Volume.Tables != nil && p.Volume.BadClusters > 0 && gap.Bytes >= disk.MiB {
-			return 0, obstacle(BadPlaces, "It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.", p.Number).clear("copy-out")
-		}
-		if gap.Bytes >= disk.MiB {
-			return 0, obstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.", p.Volume.ClusterBytes), p.Number).clear("copy-out")
-		}
-		return 0, obstacle(GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number)
-	}
-	return end, nil
 }
 
 // maxVolume is how many sectors a volume can have: NTFS counts clusters in 32 bits, a FAT
@@ -383,118 +275,6 @@ func before(l *layout.Layout, p *layout.Span) *layout.Span {
 	return biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End == head-1 })
 }
 
-// movable is what stands against changing where p lies.
-func movable(p *layout.Span, f Facts) *Obstacle {
-	if o := general(f); o != nil {
-		return o
-	}
-	switch {
-	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return sealedWhole(p)
-	case p.Role == layout.Container:
-		return obstacle(HasVolumes, "A container slides with the volumes in it, which this version does not do.", p.Number)
-	case p.Held != "":
-		return heldOpen(p)
-	case p.Volume != nil && p.Volume.BadClusters > 0:
-		return obstacle(BadPlaces, fmt.Sprintf("It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.", p.Volume.BadClusters), p.Number).clear("copy-out")
-	case p.Volume != nil && p.Volume.Hibernated || len(f.Asleep) > 0 && p.Volume != nil && p.Volume.Kind != volume.Unknown:
-		return asleep(p, f)
-	}
-	return nil
-}
-
-func growHead(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Grow, Edge: "head"}
-	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
-		return a
-	}
-	if a.Obstacle = movable(p, f); a.Obstacle != nil {
-		return a
-	}
-	if g := before(l, p); g != nil {
-		a.Limit, a.Note = l.Room(*g), "The volume slides to the start of the gap and grows there."
-		return a
-	}
-	var last *layout.Span
-	for i, s := range l.Spans {
-		if s.Kind == layout.Partition && s.Container == p.Container && s.End < p.Start {
-			last = &l.Spans[i]
-		}
-	}
-	if last == nil {
-		a.Obstacle = obstacle(NoGap, "It begins where partitions can begin.", p.Number)
-		return a
-	}
-	text := fmt.Sprintf("%s (%s) ends where it begins.", last.Title(), last.Bytes)
-	if g := biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < last.Start }); g != nil {
-		text = fmt.Sprintf("%s (%s) lies between it and the %s gap before.", last.Title(), last.Bytes, g.Bytes)
-	}
-	a.Obstacle = obstacle(InTheWay, text, last.Number).clear("delete", "slide")
-	return a
-}
-
-func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Shrink}
-	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
-		return a
-	}
-	v := p.Volume
-	least := leastVolume(v.Kind)
-	if v.Tables != nil {
-		low, _, _ := fat.Bounds(*v, l.Sector)
-		least = max(least, low)
-	}
-	cut := (p.Bytes - max(v.ShrinkCut, least).Up(disk.Grid)).Down(disk.Grid)
-	most := (p.Bytes - max(v.ShrinkMin, least).Up(disk.Grid)).Down(disk.Grid)
-	last := f.Insides[p.Number]
-	switch {
-	case most < disk.Grid:
-		a.Obstacle = obstacle(Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number).clear("move-files")
-		return a
-	case v.BadClusters > 0 && cut < disk.Grid:
-		a.Obstacle = obstacle(BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number).clear("copy-out")
-		return a
-	case last.Fixed && cut < disk.Grid:
-		a.Obstacle = obstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).clear("move-files", "copy-out")
-		return a
-	case v.RestorePoints && cut < disk.Grid:
-		a.Dropped = most
-		a.Obstacle = obstacle(RestorePoints, "It keeps earlier states of itself, which moving data would make unusable. Drop them, or shrink no further than its last used cluster.", p.Number).clear("drop-restore-points")
-		return a
-	}
-	a.Limit = most
-	a.Note = fmt.Sprintf("%s by cutting alone; the rest by moving data inside it.", max(cut, 0))
-	if last.LastFile != "" {
-		a.Note = fmt.Sprintf("%s by cutting alone; then %s holds the last used cluster.", max(cut, 0), last.LastFile)
-	}
-	if last.Fixed || v.RestorePoints || v.BadClusters > 0 {
-		a.Limit, a.Note = cut, a.Note+" What lies there cannot be moved."
-		if !last.Fixed && v.BadClusters == 0 {
-			a.Dropped = most
-			a.Note += fmt.Sprintf(" Without its restore points it could give up %s.", most)
-		}
-	}
-	return a
-}
-
-func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Slide}
-	if a.Obstacle = movable(p, f); a.Obstacle != nil {
-		return a
-	}
-	up, down := Touching(l, p)
-	if up+down < disk.Grid {
-		a.Obstacle = obstacle(NoGap, "No gap touches it on either side.", p.Number).clear("delete", "shrink")
-		return a
-	}
-	a.Limit = max(up, down)
-	a.Note = fmt.Sprintf("%s toward the start, %s toward the end.", up, down)
-	if p.Role == layout.StartSystem || p.Active {
-		a.Note += " The PC starts from it: what names its place must be mended too."
-	}
-	return a
-}
-
 // combine looks for a volume of the same drive that could take p's files.
 func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Combine}
@@ -565,65 +345,12 @@ func slotFree(l *layout.Layout, number int) *Obstacle {
 	return obstacle(FifthPrimary, "The table (MBR) has four entries, and all are in use. One of them must become an extended container, or the table a GPT.", number).clear("container", "change-table", "delete")
 }
 
-func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
-	a := Act{Do: Create, Limit: l.Room(*gap)}
-	if gap.Container != 0 {
-		a.Limit -= disk.Grid // its record goes before it
-	}
-	switch {
-	case general(f) != nil:
-		a.Obstacle = general(f)
-	case gap.Why == layout.Table && l.Scheme == "mbr" && gap.Start > l.LastUsable:
-		a.Obstacle = obstacle(BeyondMBR, "It lies beyond 2 TiB, which the drive's old table (MBR) cannot name. A GPT could.").clear("change-table")
-	case gap.Why == layout.Table || gap.Why == layout.InChain:
-		a.Obstacle = obstacle(GapTooSmall, "The table itself lies here.")
-	case a.Limit < disk.MiB:
-		a.Obstacle = obstacle(GapTooSmall, fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()))
-	case gap.Container == 0:
-		a.Obstacle = slotFree(l, 0)
-	}
-	if a.Obstacle == nil {
-		a.Note = "A new volume of any size up to this."
-		if gap.Container != 0 {
-			a.Note = "A new logical volume of any size up to this."
-		}
-	} else {
-		a.Limit = 0
-	}
-	return a
-}
-
 // first tells whether p is the first partition of the drive.
 func first(l *layout.Layout, p *layout.Span) bool {
 	return !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Start < p.Start })
 }
 
-func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
-	a := Act{Do: Letter}
-	switch {
-	case p.Role == layout.Container || p.Role == layout.Reserved || p.Role == layout.EFI:
-		a.Obstacle = obstacle(NoVolume, "It is not for people's files; it has no letter.", p.Number)
-	case p.Volume == nil || sealedWhole(p) != nil || !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.ReFS}, p.Volume.Kind):
-		a.Obstacle = obstacle(NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number)
-	case f.PC == nil:
-		a.Obstacle = obstacle(NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.", p.Number).clear("read-facts")
-	case f.Lacks[p.UniqueID].Letter != "":
-		m := f.Lacks[p.UniqueID]
-		a.Note = fmt.Sprintf("The volume is there, only its letter %s: is missing.", m.Letter)
-		if m.Holder != "" {
-			a.Obstacle = obstacle(LetterTaken, fmt.Sprintf("The volume is there and its files are too. Its letter %s: is missing, because %s has it. %s: is free; or take %s: from %s first.", m.Letter, m.Holder, m.Propose, m.Letter, m.Holder), p.Number).clear("letter")
-		}
-	case f.Removable && p.Letter == "" && !first(l, p):
-		a.Obstacle = obstacle(Removable, "The drive is a stick or card, and most PCs give a letter only to the first partition of those.", p.Number)
-	case p.Letter != "":
-		a.Note = fmt.Sprintf("It has %s:. It can be changed, or taken away to hide the volume.", p.Letter)
-	default:
-		a.Note = "It has none, so people do not see it."
-	}
-	return a
-}
-
-// opened are the kinds of volumes that can be looked into.
+// opened are the typeIDs of volumes that can be looked into.
 var opened = []volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.Ext2, volume.Ext3, volume.Ext4}
 
 func look(p *layout.Span) Act {

@@ -65,7 +65,7 @@ func bakery() *layout.Layout {
 	return l.With([]layout.Span{part(1, disk.MiB, 100*disk.GiB, layout.StartSystem, volume.NTFS), box, a, b})
 }
 
-func kind(k volume.Kind) func(s *layout.Span) { return func(s *layout.Span) { s.Volume.Kind = k } }
+func ofKind(k volume.Kind) func(s *layout.Span) { return func(s *layout.Span) { s.Volume.Kind = k } }
 
 // oldKind makes a volume FAT16 with clusters of a size.
 func oldKind(cluster disk.Bytes) func(s *layout.Span) {
@@ -145,19 +145,19 @@ func TestCatalogue(t *testing.T) {
 		{Hibernated, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Hibernated = true }), 6, none, r, 6, none, "hibernated", "close-volume"},
 		{Hibernated, Grow, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "C: System of the same PC", "close-volume"},
 		{Hibernated, Slide, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "hibernated", "close-volume"},
-		{Hibernated, Slide, "", with(r, 6, kind(volume.Ext4)), 6, Facts{Asleep: []string{"C: System"}}, with(r, 6, kind(volume.Ext4)), 6, none, "C: System of the same PC", "close-volume"},
-		{Sealed, Grow, "", with(r, 6, kind(volume.Sealed)), 6, none, r, 6, none, "recovery key", "unseal"},
-		{Sealed, Look, "", with(r, 6, kind(volume.LVM)), 6, none, r, 6, none, "sealed", "unseal"},
+		{Hibernated, Slide, "", with(r, 6, ofKind(volume.Ext4)), 6, Facts{Asleep: []string{"C: System"}}, with(r, 6, ofKind(volume.Ext4)), 6, none, "C: System of the same PC", "close-volume"},
+		{Sealed, Grow, "", with(r, 6, ofKind(volume.Sealed)), 6, none, r, 6, none, "recovery key", "unseal"},
+		{Sealed, Look, "", with(r, 6, ofKind(volume.LVM)), 6, none, r, 6, none, "sealed", "unseal"},
 		{SetMember, Delete, "", with(r, 5, func(s *layout.Span) { s.Member = true }), 5, none, r, 5, none, "several drives", ""},
-		{SetMember, Slide, "", with(r, 6, kind(volume.Member)), 6, none, r, 6, none, "several drives", ""},
+		{SetMember, Slide, "", with(r, 6, ofKind(volume.Member)), 6, none, r, 6, none, "several drives", ""},
 		{Held, Grow, "", with(r, 6, func(s *layout.Span) { s.Held, s.Loses = "the till program", "today's sales" }), 6, none, r, 6, none, "today's sales", "free-volume"},
 		{Held, Delete, "", with(r, 5, func(s *layout.Span) { s.Held = "the till program" }), 5, none, r, 5, none, "till program", "switch-off"},
 		{ReadOnly, Grow, "", r, 6, Facts{ReadOnly: true}, r, 6, none, "evidence", "attach"},
 		{ReadOnly, Create, "", r, 0, Facts{ReadOnly: true}, r, 0, none, "evidence", "attach"},
 		{TableUnsafe, Delete, "", r, 5, Facts{TableTrouble: "The copies differ."}, r, 5, none, "differ", "mend"},
-		{NotResizable, Grow, "", with(r, 6, kind(volume.Ext4)), 6, none, r, 6, none, "handled whole", "copy-out"},
+		{NotResizable, Grow, "", with(r, 6, ofKind(volume.Ext4)), 6, none, r, 6, none, "handled whole", "copy-out"},
 		{NoVolume, Shrink, "", r, 2, none, r, 5, none, "no file system", ""},
-		{NotReadable, Look, "", with(r, 5, kind(volume.ReFS)), 5, none, with(r, 5, kind(volume.ExFAT)), 5, none, "not opened", ""},
+		{NotReadable, Look, "", with(r, 5, ofKind(volume.ReFS)), 5, none, with(r, 5, ofKind(volume.ExFAT)), 5, none, "not opened", ""},
 		{NotReadable, Look, "", with(r, 5, func(s *layout.Span) { s.Volume.ClusterBytes = 0 }), 5, none, r, 5, none, "damaged", "search"},
 		{IsStart, Delete, "", r, 3, none, r, 5, none, "another start system", "start-order"},
 		{IsStart, Combine, "", r, 3, none, r, 5, none, "not be taken", ""},

@@ -32,7 +32,7 @@ type Found struct {
 // loaders where a PC looks for them (UEFI 2.10, 13.3) is an EFI system partition.
 func typeOf(scheme string, kind volume.Kind, role layout.Role) string {
 	gpt, mbr := table.TypeBasic, "07"
-	for name, of := range kinds {
+	for name, of := range typeIDs {
 		if is, known := roleOf[name]; known && is == role && slices.Contains([]layout.Role{layout.EFI, layout.Recovery, layout.OEM}, role) {
 			kind = ""
 			gpt, mbr = of[0], of[1]

@@ -74,7 +74,7 @@ func TestImages(t *testing.T) {
 		v := *x.Volume
 		i := Image{Span: *x, Sector: l.Sector, Verified: true}
 		i.Span.Volume, i.Span.Bytes = &v, 8*disk.GiB
-		i.Span.Name, i.Span.Attributes, i.Span.TypeID = "X's name", "0x8000000000000000", kinds["basic"][0]
+		i.Span.Name, i.Span.Attributes, i.Span.TypeID = "X's name", "0x8000000000000000", typeIDs["basic"][0]
 		if change != nil {
 			change(&i)
 		}

@@ -50,7 +50,7 @@ func TestOnPC(t *testing.T) {
 		{"start system elsewhere", l, &pc.Facts{Start: "zz", Recovery: &pc.Recovery{Partition: "e", InUse: true}}, []Step{park}, "no-system", nil},
 		{"no room", full, inOrder(), []Step{park}, "full", nil},
 		{"held", with(l, 3, func(s *layout.Span) { s.Held = "the running system" }), inOrder(), []Step{park}, "held", nil},
-		{"sealed", with(l, 4, kind(volume.Sealed)), inOrder(), []Step{park}, "not-readable", nil},
+		{"sealed", with(l, 4, ofKind(volume.Sealed)), inOrder(), []Step{park}, "not-readable", nil},
 		{"parked", l, inOrder(), []Step{park}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(3)
 			was, _ := l.Find(3)

@@ -9,8 +9,6 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/volume"
-	"jadetrail/core/volume/fat"
 )
 
 // Lay works out what the steps lead to, one column a step. After a step with an
@@ -80,20 +78,16 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 // filled notes what a step has put into a partition: no backup from before stands for that, nor the plan
 // itself, and it may be somebody's. An empty volume that the plan makes holds nobody's files.
 func (f *Facts) filled(c *Column) {
-	s, number := c.Step, 0
-	switch s.Do {
-	case Absorb, CopyBack, BringBack, Rebuild, Create:
-		number = c.Number
-	case CopyOut:
-		if c.From != 0 {
-			number = c.Number
-		}
-	}
-	if number == 0 || c.Layout == nil {
+	k := c.Step.kind()
+	if k.fills == nil || c.Layout == nil {
 		return
 	}
-	f.made[number] = f.made[number] || s.Do == BringBack || s.Do == Rebuild || s.Do == Create
-	empty := s.Do == Create && s.Backup == ""
+	number := k.fills(c)
+	if number == 0 {
+		return
+	}
+	f.made[number] = f.made[number] || k.makes
+	empty := c.Step.Do == Create && c.Step.Backup == ""
 	f.kept[number] = empty
 	delete(f.Backups, number)
 	if !empty {
@@ -125,8 +119,8 @@ func noReturn(c Column, gone []layout.Span, room disk.Bytes) string {
 		return "it writes over all that lies in the new partition's place"
 	}
 	p, ok := c.Layout.Find(c.Number)
-	moves := c.Step.Do == Slide || c.Step.Do == Shrink || c.Step.Edge == "head" && c.Step.Do != Container
-	if !ok || c.Step.Do != CopyBack && c.From == 0 && c.Place != FromBackup && !moves {
+	over := c.Step.kind().over
+	if !ok || c.From == 0 && c.Place != FromBackup && (over == nil || !over(c)) {
 		return ""
 	}
 	most := MostKept
@@ -147,132 +141,6 @@ func noReturn(c Column, gone []layout.Span, room disk.Bytes) string {
 		}
 	}
 	return ""
-}
-
-func apply(c *Column, l *layout.Layout, f Facts) {
-	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	if c.Step.Do == Mend {
-		mend(c, l, f)
-		return
-	}
-	stands := general(f)
-	if stands != nil && (c.Step.Do == Clear || c.Step.Do == Delete && f.entries.text != "" && stands.Text == f.entries.obstacle().Text) {
-		stands = nil // it is told for each partition then
-	}
-	if stands != nil {
-		block(stands)
-		return
-	}
-	if c.Step.Do == BringBack {
-		bringBack(c, l, f)
-		return
-	}
-	switch {
-	case c.Step.Do == Restart:
-		restart(c, l, f)
-		return
-	case c.Step.Do == Create:
-		newPartition(c, l, f)
-		return
-	case c.Step.Do == Rebuild:
-		rebuild(c, l, f)
-		return
-	case c.Step.Do == Clear:
-		clearAll(c, l, f)
-		return
-	case c.Step.Do == Container && ContainerAct(c.Step.Act) == MakeIt:
-		makeContainer(c, l, f)
-		return
-	}
-	if c.Step.ofThePC() && c.Step.Partition == "" {
-		onPC(c, l, nil, f)
-		return
-	}
-	n, err := strconv.Atoi(c.Step.Partition)
-	p, ok := l.Find(n)
-	if err != nil || !ok {
-		c.Title = string(c.Step.Do)
-		block(obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", c.Step.Partition)))
-		return
-	}
-	c.Number = n
-	if o := keepsBackups(p, f); o != nil && !c.Step.ofThePC() {
-		c.Title = string(c.Step.Do) + " " + p.Title()
-		block(o)
-		return
-	}
-	switch c.Step.Do {
-	case Delete:
-		c.Title, c.Detail = "Delete "+p.Title(), "kept as record"
-		if c.Step.Erase {
-			c.Title, c.Detail = "Delete and erase "+p.Title(), "overwritten; the record keeps no contents"
-		}
-		if o := mayDelete(l, p, f); o != nil {
-			block(o)
-			return
-		}
-		c.Missing = missing(c, p, f)
-		leaves(c, p, f)
-		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == n }))
-	case CopyBack:
-		copyBack(c, l, p, f)
-	case CopyOut:
-		copyOut(c, l, p, f)
-	case Absorb:
-		absorb(c, l, p, f)
-	case Slide:
-		slideStep(c, l, p, f)
-	case Shrink:
-		shrinkStep(c, l, p, f)
-	case Container:
-		changeContainer(c, l, p, f)
-	case Retag:
-		retag(c, l, p, f)
-	case Label:
-		label(c, l, p, f)
-	case ParkRecovery, UseRecovery, DropStartEntry, StartOrder, NoteIdentity, Letter:
-		onPC(c, l, p, f)
-	case Grow:
-		c.Title = "Grow " + p.Title()
-		if c.Step.Edge == "head" {
-			growHeadStep(c, l, p, f)
-			return
-		}
-		room, o := mayGrow(l, p, f)
-		if o != nil {
-			block(o)
-			return
-		}
-		end, o := newEnd(l, p, room, c.Step)
-		if o != nil {
-			block(o)
-			return
-		}
-		parts := l.Partitions()
-		for i := range parts {
-			if q := &parts[i]; q.Number == n {
-				q.End = end
-				q.Bytes = (end - q.Start + 1).Offset(l.Sector)
-				v := filling(*q.Volume, q.Bytes, l.Sector)
-				q.Volume = &v
-				c.Detail = fmt.Sprintf("%s to %s", p.Bytes, q.Bytes)
-			}
-		}
-		c.Layout = l.With(parts)
-	}
-}
-
-// filling is a volume that has come to fill a partition of another size: of NTFS, one
-// sector stays for the copy of the boot sector; of FAT, the tables may have grown.
-func filling(v volume.Info, part, sector disk.Bytes) volume.Info {
-	if v.Tables != nil {
-		if after, _, err := fat.Reshaped(v, part, sector); err == nil {
-			return after
-		}
-		return v
-	}
-	v.TotalBytes = (part - sector).Down(v.ClusterBytes)
-	return v
 }
 
 // missing is what the gate asks for before p is deleted.
@@ -335,156 +203,6 @@ func join(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-// newEnd turns a growth's amount into the partition's last sector: met to the
-// alignment, never beyond the room.
-func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, *Obstacle) {
-	most := (room - p.End).Offset(l.Sector)
-	var by disk.Bytes
-	var err error
-	if s.To != "" {
-		var to disk.Bytes
-		to, err = disk.ParseAmount(s.To, p.Bytes+most)
-		if err == nil && to <= p.Bytes {
-			return 0, obstacle(BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number)
-		}
-		by = to - p.Bytes
-	} else {
-		by, err = disk.ParseAmount(s.By, most)
-	}
-	if err != nil {
-		return 0, obstacle(BadAmount, fmt.Sprintf("%s: %v. %s can gain up to %s (%s).", p.Title(), err, p.Title(), most, most.Exact()), p.Number)
-	}
-	end := p.End + disk.LBA((by+l.Sector-1)/l.Sector)
-	// On the grid when the amount is not exact to it; upwards while there is room.
-	if up := (end + 1).Offset(l.Sector).Up(disk.Grid).At(l.Sector) - 1; up <= room {
-		end = up
-	} else {
-		end = room
-	}
-	if (end - p.End).Offset(l.Sector) < p.Volume.ClusterBytes {
-		return 0, obstacle(BadAmount, fmt.Sprintf("%s is less than one cluster (%s).", by.Exact(), p.Volume.ClusterBytes), p.Number)
-	}
-	return end, nil
-}
-
-// record is what is known of a deletion, or why nothing can be planned from it.
-func (f *Facts) record(id string) (Record, *Obstacle) {
-	r, ok := f.Records[id]
-	switch {
-	case !ok:
-		return r, obstacle(NoRecord, fmt.Sprintf("There is no record %s.", id))
-	case r.Altered:
-		return r, obstacle(RecordAltered, fmt.Sprintf("The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.", id))
-	}
-	return r, nil
-}
-
-// bringBack puts a deleted partition back: at its own place while that is free
-// and still holds what it held, else from its backup.
-func bringBack(c *Column, l *layout.Layout, f Facts) {
-	if c.Step.Find != 0 {
-		bringBackFound(c, l, f)
-		return
-	}
-	c.Title = "Bring back"
-	r, o := f.record(c.Step.Record)
-	if o != nil {
-		c.Obstacles = append(c.Obstacles, *o)
-		return
-	}
-	p := r.Span
-	c.Title = "Bring back " + p.Title()
-	anew := p.TypeID != "" && ofOtherKind(&p, l)
-	o = noTable(l)
-	if anew && o == nil {
-		o = lodge(&p, l)
-	}
-	if o != nil {
-		c.Obstacles = append(c.Obstacles, *o)
-		return
-	}
-	first := p.Start
-	if p.Container != 0 { // its record needs room too
-		first = p.Record
-		if x, ok := l.Find(p.Container); !ok || x.Role != layout.Container {
-			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title())))
-			return
-		}
-	}
-	free := covered(l, first, p.End, p.Container)
-	if _, taken := l.Find(p.Number); taken || anew && (p.Container != 0 || p.Number > l.Slots) {
-		p.Number = freeNumber(l, p.Container)
-		if p.Number == 0 {
-			c.Obstacles = append(c.Obstacles, *obstacle(TableFull, "The partition table has no free entry."))
-			return
-		}
-	}
-	if slices.ContainsFunc(l.Partitions(), func(s layout.Span) bool { return s.UniqueID == p.UniqueID }) {
-		p.UniqueID = f.NewID
-	}
-	if anew {
-		entryFor(&p, l, f.NewID)
-	}
-	switch {
-	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(c.Step.Damaged) != ""):
-		c.Place, c.Fills, c.Detail = InPlace, r.Stand.Returns, "at its own place; "+r.Stand.Words()
-		accepted(c, &p, r.Stand)
-	case r.Backup == "":
-		why := "its place is taken"
-		if free {
-			why = "its record kept nothing of its contents, or is one of another drive"
-		}
-		c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
-		return
-	case free:
-		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at its own place"
-	default:
-		need := p.Bytes
-		if p.Container != 0 {
-			need += disk.Grid // for its record
-		}
-		gap, ok := smallestGap(l, need, p.Container)
-		if !ok {
-			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes)))
-			return
-		}
-		n := p.End - p.Start
-		p.Start = gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector)
-		if p.Container != 0 {
-			p.Record = p.Start
-			p.Start += disk.Grid.At(l.Sector)
-		}
-		p.End = p.Start + n
-		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at another place"
-	}
-	if l.Scheme == "mbr" {
-		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
-	}
-	if anew {
-		c.Detail += "; its entry is made anew for a table of kind " + l.Scheme
-	}
-	c.Number = p.Number
-	c.Layout = l.With(append(l.Partitions(), p))
-}
-
-// mend rewrites one copy of the table from the other.
-func mend(c *Column, l *layout.Layout, f Facts) {
-	c.Title, c.Detail = "Mend the table", "the other copy is written again"
-	after := f.Mended[c.Step.Keep].Layout
-	switch {
-	case f.ReadOnly:
-		c.Obstacles = append(c.Obstacles, *general(f))
-	case after == nil:
-		text := f.MendTrouble
-		if text == "" {
-			text = "Both copies of the table are whole and the same: there is nothing to mend."
-		}
-		c.Obstacles = append(c.Obstacles, *obstacle(TableUnsafe, text))
-	default:
-		c.Layout = after
-	}
-}
-
 // covered tells whether nothing but gaps lies from one sector to another, inside the
 // given container or with 0 outside.
 func covered(l *layout.Layout, from, to disk.LBA, container int) bool {
@@ -529,4 +247,36 @@ func smallestGap(l *layout.Layout, need disk.Bytes, container int) (layout.Span,
 		}
 	}
 	return best, best.Bytes > 0
+}
+
+// apply lays one step over a drive that is laid out as l, and tells the column what it leads to.
+func apply(c *Column, l *layout.Layout, f Facts) {
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	k := c.Step.kind()
+	// What stands against every change of the drive.
+	if stands := general(f); stands != nil && (k.despite == nil || !k.despite(stands, f)) {
+		block(stands)
+		return
+	}
+	if k.whole != nil && k.whole(c.Step) {
+		k.lay(c, l, nil, f)
+		return
+	}
+	// The partition that it is about must be there, and must not be where backups are kept.
+	n, err := strconv.Atoi(c.Step.Partition)
+	p, ok := l.Find(n)
+	if err != nil || !ok {
+		c.Title = string(c.Step.Do)
+		block(obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", c.Step.Partition)))
+		return
+	}
+	c.Number = n
+	if o := keepsBackups(p, f); o != nil && !k.ofThePC {
+		c.Title = string(c.Step.Do) + " " + p.Title()
+		block(o)
+		return
+	}
+	if k.lay != nil {
+		k.lay(c, l, p, f)
+	}
 }

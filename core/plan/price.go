@@ -6,7 +6,6 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
-	"jadetrail/core/volume/fat"
 	"jadetrail/core/volume/ntfs"
 )
 
@@ -34,166 +33,6 @@ const (
 	bookkeeping  = 8 * disk.KiB // of a volume, around what a change of its size writes
 )
 
-// SlideBytes is what is written when a partition is moved: what is allocated and what lies
-// outside clusters, or everything where nobody can tell.
-func SlideBytes(p *layout.Span) disk.Bytes {
-	v := p.Volume
-	if v == nil || v.ClusterBytes == 0 || !v.Clean {
-		return p.Bytes
-	}
-	used := v.UsedBytes
-	if used == 0 { // the plan makes it
-		used = own(p)
-	}
-	return used + max(p.Bytes-v.TotalBytes, 0)
-}
-
-// cutBytes is what is written when a volume is made smaller at its end: what lies behind
-// the new end, by the parts that its use is drawn in, and its bookkeeping.
-func cutBytes(p *layout.Span, size disk.Bytes) disk.Bytes {
-	v := p.Volume
-	if size >= v.ShrinkCut {
-		return bookkeeping
-	}
-	if len(v.Use) == 0 || v.TotalBytes == 0 {
-		return bookkeeping + min(v.ShrinkCut-size, v.UsedBytes)
-	}
-	part := (v.TotalBytes + disk.Bytes(len(v.Use)) - 1) / disk.Bytes(len(v.Use))
-	n := disk.Bytes(0)
-	for i := size / part; i < disk.Bytes(len(v.Use)); i++ {
-		n += (part*disk.Bytes(v.Use[i]) + 254) / 255
-	}
-	return bookkeeping + min(max(n, v.ClusterBytes), v.UsedBytes)
-}
-
-// growBytes is what is written when a volume gains an amount at its end: the new part of
-// the bitmap, and the records around it; of a FAT volume whose tables grow, these, and the
-// clusters that make way.
-func growBytes(p *layout.Span, by disk.Bytes) disk.Bytes {
-	v := p.Volume
-	if v.Tables == nil {
-		return by/v.ClusterBytes/8 + bookkeeping
-	}
-	after, shift, err := fat.Reshaped(*v, p.Bytes+by, p.Bytes/disk.Bytes(p.End-p.Start+1))
-	if err != nil || shift == 0 {
-		return bookkeeping
-	}
-	return disk.Bytes(after.Tables.Copies)*after.Tables.Bytes + disk.Bytes(shift)*v.ClusterBytes + bookkeeping
-}
-
-// PriceOf is the price of the columns of a plan that begins with the layout now.
-func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
-	p := Price{}
-	l := now
-	rate := Rate
-	if f.Rate > 0 {
-		rate = f.Rate
-	}
-	beside := disk.Bytes(0)
-	gone := func(was *layout.Span) {
-		if p.Deleted++; was.Protected {
-			p.Releases++
-		}
-	}
-	for _, c := range cols {
-		if c.Step.Do != Restart {
-			p.Rewritten += tableSectors * now.Sector
-		}
-		was, there := l.Find(c.Number)
-		switch {
-		case c.Step.Do == Delete && there:
-			if gone(was); c.Step.Erase {
-				p.Zeroed += was.Bytes
-			}
-		case c.Step.Do == Absorb:
-			if from, ok := l.Find(c.Absorbed); ok {
-				gone(from)
-			}
-		}
-		switch c.Step.Do {
-		case Clear:
-			p.Tables++
-		case Restart:
-			p.Restarts++
-		}
-		p.Over += len(c.Over)
-		for _, n := range c.Notes {
-			if n.Code == PlaceNamed {
-				p.Checks++
-			}
-		}
-		for i := range c.Cleared {
-			gone(&c.Cleared[i])
-		}
-		if c.Layout == nil {
-			break
-		}
-		n := copied(c, l, f)
-		p.Rewritten, p.Copied = p.Rewritten+n, p.Copied+n
-		switch {
-		case c.Hold != nil:
-			beside += n
-		case c.Step.Do == CopyOut && !c.Step.Move:
-			if from, ok := l.Find(number(c.Step.Partition)); ok && from.Volume != nil {
-				beside += from.Volume.UsedBytes
-			}
-		case c.Moves && c.Step.Do == CopyBack:
-			beside -= n
-		}
-		p.Beside = max(p.Beside, beside)
-		if q, ok := c.Layout.Find(c.Number); ok && there && c.Step.Do == Shrink {
-			p.Given += was.Bytes - q.Bytes
-		}
-		if q, ok := c.Layout.Find(c.Number); ok && c.Step.Test {
-			p.Rewritten += q.Bytes
-		}
-		if q, ok := c.Layout.Find(c.Number); ok && q.Volume != nil && made(c) {
-			p.Rewritten += own(q)
-		}
-		if there && was.Volume != nil {
-			p.Rewritten += resized(c, was)
-		} else if there && c.Step.Do == Slide {
-			p.Rewritten += was.Bytes
-		}
-		l = c.Layout
-	}
-	p.Seconds = int64((p.Rewritten+p.Zeroed)/rate) + int64(len(cols)) + int64(p.Restarts)*restartSeconds
-	return p
-}
-
-// resized is what a step writes that moves a volume or changes its size.
-func resized(c Column, was *layout.Span) disk.Bytes {
-	q, ok := c.Layout.Find(c.Number)
-	if !ok {
-		return 0
-	}
-	head := c.Step.Edge == "head"
-	n := disk.Bytes(0)
-	switch c.Step.Do {
-	case Slide:
-		return SlideBytes(was)
-	case Grow:
-		if n = growBytes(was, q.Bytes-was.Bytes); head {
-			n += SlideBytes(was)
-		}
-	case Shrink:
-		if head {
-			return SlideBytes(was)
-		}
-		return cutBytes(was, q.Bytes)
-	case Absorb:
-		if q.Bytes > was.Bytes {
-			n = growBytes(was, q.Bytes-was.Bytes)
-		}
-	}
-	return n
-}
-
-// made tells that a step makes an empty volume.
-func made(c Column) bool {
-	return (c.Step.Do == Create || c.Step.Do == Rebuild) && c.Place != FromBackup
-}
-
 // own is about what a volume holds beside its files, as far as this program makes such.
 func own(p *layout.Span) disk.Bytes {
 	if p.Volume.Kind == volume.NTFS {
@@ -202,38 +41,87 @@ func own(p *layout.Span) disk.Bytes {
 	return bookkeeping
 }
 
-// copied is what a step puts on the drive from elsewhere.
-func copied(c Column, before *layout.Layout, f Facts) disk.Bytes {
-	q, ok := c.Layout.Find(c.Number)
-	switch {
-	case c.Hold != nil:
-		return c.Hold.Bytes
-	case c.Step.Move:
-		return c.Waits
-	case c.Absorbed != 0:
-		if p, ok := before.Find(c.Absorbed); ok && p.Volume != nil {
-			return max(p.Volume.UsedBytes-own(p), 0)
-		}
-	case c.From != 0 && c.Step.Do == CopyBack: // what it adds
-		if was, ok := before.Find(c.Number); ok && q.Volume != nil && was.Volume != nil {
-			return q.Volume.UsedBytes - was.Volume.UsedBytes
-		}
-	case c.From != 0 && c.PC != nil && c.PC.Recovery != nil && c.PC.Recovery.Parked:
-		return disk.Bytes(c.PC.Recovery.Bytes)
-	case c.Step.Do == CopyBack:
-		if c.Waits > 0 {
-			return c.Waits
-		}
-		return f.Arriving[c.Step.Arrival()].Bytes
-	case c.Place == FromBackup || c.Step.Do == BringBack:
-		return c.Fills
-	case ok && q.Volume != nil && c.From != 0:
-		return q.Volume.UsedBytes
-	}
-	return 0
-}
-
 func number(name string) int {
 	n, _ := strconv.Atoi(name)
 	return n
+}
+
+// tally is a price while it is added up.
+type tally struct {
+	Price
+	copied disk.Bytes // by the step at hand
+	beside disk.Bytes // in use beside the volumes at the step at hand
+}
+
+// gone counts a partition that is deleted.
+func (sum *tally) gone(was *layout.Span) {
+	sum.Deleted++
+	if was.Protected {
+		sum.Releases++
+	}
+}
+
+// PriceOf is the price of the columns of a plan that begins with the layout now.
+func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
+	var sum tally
+	before := now
+	for _, c := range cols {
+		sum.add(c, before, now.Sector, f)
+		if c.Layout == nil {
+			break
+		}
+		before = c.Layout
+	}
+	rate := Rate
+	if f.Rate > 0 {
+		rate = f.Rate
+	}
+	sum.Seconds = int64((sum.Rewritten+sum.Zeroed)/rate) + int64(len(cols)) + int64(sum.Restarts)*restartSeconds
+	return sum.Price
+}
+
+// add counts what one step costs on a drive that is laid out as before.
+func (sum *tally) add(c Column, before *layout.Layout, sector disk.Bytes, f Facts) {
+	k := c.Step.kind()
+	if c.Step.Do != Restart {
+		sum.Rewritten += tableSectors * sector
+	}
+	was, there := before.Find(c.Number)
+	if !there {
+		was = nil
+	}
+	sum.Over += len(c.Over)
+	for _, n := range c.Notes {
+		if n.Code == PlaceNamed {
+			sum.Checks++
+		}
+	}
+	for i := range c.Cleared {
+		sum.gone(&c.Cleared[i])
+	}
+	if k.counted != nil {
+		k.counted(sum, c, was, before)
+	}
+	if c.Layout == nil { // it cannot be done
+		return
+	}
+	is, still := c.Layout.Find(c.Number)
+	if !still {
+		is = nil
+	}
+	sum.copied = 0
+	if k.copies != nil {
+		sum.copied = k.copies(c, is, before, f)
+	}
+	sum.Rewritten, sum.Copied = sum.Rewritten+sum.copied, sum.Copied+sum.copied
+	if k.priced != nil {
+		k.priced(sum, c, was, before)
+	}
+	sum.Beside = max(sum.Beside, sum.beside)
+	if is != nil && c.Step.Test {
+		sum.Rewritten += is.Bytes
+	}
+	if k.rewrites != nil && was != nil && is != nil {
+		sum.Rewritten += k.rewrites(c, was, is)
+	}
 }

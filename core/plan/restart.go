@@ -7,12 +7,18 @@ import (
 	"jadetrail/core/pc"
 )
 
+// restarting shuts the PC down before the steps that follow, and starts it after them.
+var restarting = kind{
+	valid: func(Step) error { return nil }, lay: layRestart, whole: always, tableOnly: true,
+	counted: func(sum *tally, _ Column, _ *layout.Span, _ *layout.Layout) { sum.Restarts++ },
+}
+
 // restartSeconds is about how long a PC takes to shut down and to come up again.
 const restartSeconds = 180
 
-// restart shuts the PC down before the steps that follow; it is started again when all are
+// layRestart shuts the PC down before the steps that follow; it is started again when all are
 // done. Nothing holds a volume open meanwhile.
-func restart(c *Column, l *layout.Layout, f Facts) {
+func layRestart(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	c.Title, c.Detail = "Restart the PC", "shut down before the steps that follow, started again after them"
 	switch {
 	case f.PC == nil:

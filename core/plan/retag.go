@@ -14,6 +14,9 @@ import (
 	"jadetrail/core/volume"
 )
 
+// retagging gives a partition another type, name, attributes or active flag in the table.
+var retagging = kind{valid: Step.validRetag, lay: layRetag, tableOnly: true}
+
 // validRetag checks the words of a step that changes what the table says of a partition.
 func (s Step) validRetag() error {
 	switch {
@@ -37,7 +40,7 @@ func (s Step) validRetag() error {
 // typeFor is the id of a type that a plan names by a word or by its id, on a table of the
 // given scheme; "" when there is none.
 func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
-	if k, word := kinds[typ]; word {
+	if k, word := typeIDs[typ]; word {
 		id = k[0]
 		if scheme == "mbr" {
 			id = k[1]
@@ -45,7 +48,7 @@ func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
 		return id, roleOf[typ], id != ""
 	}
 	id = strings.ToLower(typ)
-	for word, k := range kinds {
+	for word, k := range typeIDs {
 		if k[0] == id || k[1] == id {
 			role = roleOf[word]
 		}
@@ -55,8 +58,8 @@ func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
 	return id, role, fits && slices.ContainsFunc(raw, func(b byte) bool { return b != 0 })
 }
 
-// retag changes what the table says of a partition; what it holds stays as it is.
-func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+// layRetag changes what the table says of a partition; what it holds stays as it is.
+func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Retag " + p.Title()
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	q := *p
@@ -133,32 +136,4 @@ func retag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
 		c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)
 	}
-}
-
-// label gives a volume another label, empty for none.
-func label(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title = fmt.Sprintf("Label %s %q", p.Title(), c.Step.Label)
-	var o *Obstacle
-	switch {
-	case p.Volume == nil:
-		o = obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
-	case p.Volume.Kind != volume.NTFS:
-		o = obstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
-	case p.Volume.Label == c.Step.Label:
-		o = obstacle(NothingToDo, "It has that label already.", p.Number)
-	default:
-		o = mayTake(p, 0)
-	}
-	if o != nil {
-		c.Obstacles = append(c.Obstacles, *o)
-		return
-	}
-	parts := l.Partitions()
-	for i := range parts {
-		if q := &parts[i]; q.Number == p.Number {
-			v := *q.Volume
-			v.Label, q.Volume = c.Step.Label, &v
-		}
-	}
-	c.Detail, c.Layout = fmt.Sprintf("instead of %q", p.Volume.Label), l.With(parts)
 }

@@ -468,67 +468,6 @@ func (s *search) add(gone []layout.Span, kept *layout.Span, steps []Step) {
 	s.Routes = append(s.Routes, r)
 }
 
-// titleOf words a route by what its steps do.
-func titleOf(now *layout.Layout, cols []Column, gone []layout.Span, kept *layout.Span) string {
-	var del, slid, gave, other []string
-	for _, p := range gone {
-		del = append(del, p.Title())
-	}
-	for _, c := range cols {
-		was, ok := now.Find(c.Number)
-		if !ok {
-			was = &layout.Span{}
-		}
-		switch c.Step.Do {
-		case Slide:
-			slid = append(slid, was.Title())
-		case Shrink:
-			q, _ := c.Layout.Find(c.Number)
-			gave = append(gave, fmt.Sprintf("%s gives %s", was.Title(), was.Bytes-q.Bytes))
-		case Grow:
-			if c.Step.Edge == "head" {
-				other = append(other, was.Title()+" slides toward the start")
-			}
-		case Container, Absorb, Clear:
-			other = append(other, strings.ToLower(c.Title[:1])+c.Title[1:])
-		case CopyOut:
-			from, _ := now.Find(number(c.Step.Partition))
-			if to, ok := now.Find(c.Number); c.Step.Move && ok {
-				other = append(other, fmt.Sprintf("move %s to %s; the size stays", c.Base, to.Title()))
-				continue
-			}
-			where := "the shelf"
-			if to, ok := now.Find(number(c.Step.Volume)); ok {
-				where = to.Title()
-			} else if c.Step.Volume != "" {
-				where = "a temporary volume"
-			}
-			other = append(other, fmt.Sprintf("%s through %s", from.Title(), where))
-		case ParkRecovery:
-			if kept == nil {
-				other = append(other, "the recovery environment stays parked")
-			}
-		}
-	}
-	var t []string
-	if len(del) > 0 {
-		t = append(t, "delete "+join(del))
-	}
-	t = append(t, gave...)
-	if len(slid) > 0 {
-		t = append(t, "slide "+join(slid))
-	}
-	t = append(t, other...)
-	if kept != nil {
-		t = append(t, "the recovery environment moves to a new place")
-	}
-	if len(t) == 0 {
-		t = append(t, cols[len(cols)-1].Title+" into the gap that is there")
-	}
-	text := strings.Join(t, "; ")
-	return strings.ToUpper(text[:1]) + text[1:]
-}
-
 // mostShown bounds how many routes are shown.
 const mostShown = 12
 
@@ -1072,4 +1011,50 @@ func (s *search) clearDrive() {
 	if s.l.Size <= 2<<40 {
 		s.add(parts, nil, []Step{{Do: Clear, Scheme: "mbr"}, store})
 	}
+}
+
+// routeWords are what the steps of a route do, as far as they have been told.
+type routeWords struct {
+	now               *layout.Layout
+	kept              *layout.Span // the recovery partition that gets a new place, nil for none
+	slid, gave, other []string
+}
+
+// asTitled has a route say what a step does as its title says it.
+func asTitled(w *routeWords, c Column, _ *layout.Span) {
+	w.other = append(w.other, strings.ToLower(c.Title[:1])+c.Title[1:])
+}
+
+// titleOf words a route by what its steps do.
+func titleOf(now *layout.Layout, cols []Column, gone []layout.Span, kept *layout.Span) string {
+	w := routeWords{now: now, kept: kept}
+	for _, c := range cols {
+		was, ok := now.Find(c.Number)
+		if !ok {
+			was = &layout.Span{}
+		}
+		if k := c.Step.kind(); k.routed != nil {
+			k.routed(&w, c, was)
+		}
+	}
+	var del, parts []string
+	for _, p := range gone {
+		del = append(del, p.Title())
+	}
+	if len(del) > 0 {
+		parts = append(parts, "delete "+join(del))
+	}
+	parts = append(parts, w.gave...)
+	if len(w.slid) > 0 {
+		parts = append(parts, "slide "+join(w.slid))
+	}
+	parts = append(parts, w.other...)
+	if kept != nil {
+		parts = append(parts, "the recovery environment moves to a new place")
+	}
+	if len(parts) == 0 {
+		parts = append(parts, cols[len(cols)-1].Title+" into the gap that is there")
+	}
+	text := strings.Join(parts, "; ")
+	return strings.ToUpper(text[:1]) + text[1:]
 }

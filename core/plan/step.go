@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf16"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -106,15 +104,6 @@ type Step struct {
 	Wait *int `json:"wait_seconds,omitempty"`
 }
 
-// Deletes tells whether a partition, or more than one, is gone after the step.
-func (s Step) Deletes() bool { return s.Do == Delete || s.Do == Absorb || s.Do == Clear }
-
-// ofTheTable are the steps that write to the partition table alone, or to no drive at all.
-var ofTheTable = map[Do]bool{Retag: true, Mend: true, Container: true, Letter: true, NoteIdentity: true, DropStartEntry: true, StartOrder: true, Restart: true}
-
-// Writes tells whether a step writes to more of a drive than its table.
-func (s Step) Writes() bool { return !ofTheTable[s.Do] }
-
 // AsksSerial tells whether steps are carried out only once somebody has read the drive's serial number
 // from its label: before anything is deleted, and, on a drive that looks like another one in a bay,
 // before anything is written to more than its table.
@@ -193,59 +182,6 @@ func inJSON(err error) string {
 		return fmt.Sprintf("it has a field %q, which is not known", strings.TrimSuffix(strings.TrimPrefix(err.Error(), unknown), `"`))
 	}
 	return "a value in it cannot be read"
-}
-
-func (s Step) valid() error {
-	switch s.Do {
-	case Delete:
-		if s.Partition == "" {
-			return errors.New("delete names no partition")
-		}
-		if s.Backups != "" && s.Backups != "keep" && s.Backups != "delete" {
-			return fmt.Errorf("backups is %q, not keep or delete", s.Backups)
-		}
-	case Grow, Shrink:
-		return s.validResize()
-	case Slide:
-		return s.validSlide()
-	case Container:
-		return s.validContainer()
-	case Absorb, Clear, CopyOut, Rebuild:
-		return s.validJoin()
-	case BringBack:
-		if (s.Record == "") == (s.Find == 0) {
-			return errors.New("bring-back needs a record, or a find")
-		}
-		if s.Find < 0 || s.Told < 0 {
-			return fmt.Errorf("a find at sector %d, told of at byte %d, is not on a drive", s.Find, s.Told)
-		}
-	case Create:
-		return s.validCreate()
-	case CopyBack:
-		if s.Partition == "" || s.Backup == "" {
-			return errors.New("copy-back needs a partition and a backup")
-		}
-		return validFolder(s.Folder)
-	case Label:
-		if s.Partition == "" {
-			return errors.New("label names no partition")
-		}
-		if n := len(utf16.Encode([]rune(s.Label))); n > 32 || strings.ContainsFunc(s.Label, unicode.IsControl) {
-			return fmt.Errorf("the label has %d letters; 32 fit, and no signs that are not written", n)
-		}
-	case Retag:
-		return s.validRetag()
-	case ParkRecovery, UseRecovery, DropStartEntry, StartOrder, NoteIdentity, Letter:
-		return s.validPC()
-	case Restart:
-	case Mend:
-		if s.Keep < 0 || s.Keep > 2 {
-			return fmt.Errorf("keep is %d; a table has the copies 1 and 2", s.Keep)
-		}
-	default:
-		return fmt.Errorf("%q is not a step that can be carried out", s.Do)
-	}
-	return nil
 }
 
 // Code of an obstacle or of something missing.

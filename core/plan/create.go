@@ -15,9 +15,15 @@ import (
 	"jadetrail/core/volume/ntfs"
 )
 
-// kinds are the names of partition types in plans, with their type on a GPT and on an
+// creation makes a partition in a gap: with an empty volume, with what an image of the shelf holds, or with nothing.
+var creation = kind{
+	valid: Step.validCreate, lay: layCreate, whole: always, makes: true, fills: itself, copies: filledFrom,
+	priced: priceOfMaking,
+}
+
+// typeIDs are the names of partition types in plans, with their type on a GPT and on an
 // MBR.
-var kinds = map[string][2]string{
+var typeIDs = map[string][2]string{
 	"basic": {table.TypeBasic, "07"}, "efi": {table.TypeEFI, "ef"}, "reserved": {table.TypeReserved, ""}, "recovery": {table.TypeRecovery, "27"},
 	"oem": {table.TypeOEM, "12"}, "linux": {table.TypeLinux, "83"}, "swap": {table.TypeSwap, "82"},
 }
@@ -27,8 +33,8 @@ var roleOf = map[string]layout.Role{"efi": layout.EFI, "reserved": layout.Reserv
 // NewCluster is the cluster size of volumes that are made.
 const NewCluster = 4 * disk.KiB
 
-// newPartition makes a partition in a gap.
-func newPartition(c *Column, l *layout.Layout, f Facts) {
+// layCreate makes a partition in a gap.
+func layCreate(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	s := c.Step
 	c.Title = "Create " + strings.TrimSpace(s.Label)
 	if s.Label == "" {
@@ -260,113 +266,6 @@ func gapFor(l *layout.Layout, s Step, inside int) (layout.Span, bool) {
 	return largest, largest.Bytes > 0
 }
 
-// copyBack puts files of a backup into a volume.
-func copyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title = "Put files into " + p.Title()
-	if f.names != nil {
-		if h := f.names.holds[c.Step.Backup]; h != nil {
-			takeBack(c, l, p, h)
-			return
-		}
-		if b, named := f.names.backups[c.Step.Backup]; named && b.id == "" { // the gate asks for it
-			if o := mayTake(p, b.bytes); o != nil {
-				c.Obstacles = append(c.Obstacles, *o)
-				return
-			}
-			c.Detail, c.Waits, c.Layout = "from the shelf, once they are there", b.bytes, fuller(l, p.Number, b.bytes)
-			return
-		} else if named {
-			c.Step.Backup = b.id
-		}
-	}
-	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	a, ok := f.Arriving[c.Step.Arrival()]
-	room := a.Room
-	if p.Volume != nil && p.Volume.Kind != volume.NTFS {
-		room = a.Whole
-	}
-	full := mayTake(p, room)
-	switch {
-	case !ok:
-		block(obstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
-	case !a.Verified:
-		block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).clear("verify-backup"))
-	case full != nil:
-		block(full)
-	default:
-		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, c.Step.Backup)
-		if a.Lost > 0 {
-			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
-		}
-		c.less(volume.Unknown, p, a.Packed)
-		c.Layout = fuller(l, p.Number, room)
-	}
-}
-
-// mayTake says why files that take about so much room cannot be put into a volume, or
-// nil.
-func mayTake(p *layout.Span, room disk.Bytes) *Obstacle {
-	switch {
-	case p.Held != "":
-		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume", "restart")
-	case p.Volume == nil:
-		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
-	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):
-		return obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder")
-	case p.Volume.Hibernated:
-		return obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down")
-	case !p.Volume.Clean:
-		return obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("check")
-	case room > p.Volume.Free():
-		return obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()), p.Number)
-	}
-	return nil
-}
-
-// fuller is the layout with more used in one volume.
-func fuller(l *layout.Layout, number int, by disk.Bytes) *layout.Layout {
-	parts := l.Partitions()
-	for i := range parts {
-		if q := &parts[i]; q.Number == number {
-			v := *q.Volume
-			v.UsedBytes = max(min(v.UsedBytes+by, v.TotalBytes), 0)
-			q.Volume = &v
-		}
-	}
-	return l.With(parts)
-}
-
-// Arriving is files on their way into a volume.
-type Arriving struct {
-	Files    int
-	Bytes    disk.Bytes
-	Room     disk.Bytes // about what they take where sparse files stay sparse
-	Whole    disk.Bytes // and where they do not
-	Verified bool       // or what is damaged in it is known
-	Lost     int        // that cannot be read in the backup
-	Packed   int        // that were compressed
-}
-
-// Resolved are the steps that bring files back from the shelf which earlier ones copy out,
-// as far as backups stand for them.
-func Resolved(steps []Step, backups map[int]Backup) (out []Step) {
-	ids := map[string]string{}
-	for _, s := range steps {
-		n, _ := strconv.Atoi(s.Partition)
-		if b := backups[n]; s.Do == CopyOut && s.Volume == "" && s.As != "" && b.Verified && b.Same && !b.Coverage {
-			ids[s.As] = b.ID
-		}
-		if id := ids[s.Backup]; s.Do == CopyBack && id != "" {
-			s.Backup = id
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// Arrival names what a step puts into a volume.
-func (s Step) Arrival() string { return s.Backup + "\x00" + strings.Join(s.Only, "\x00") }
-
 // validCreate checks the words of a step that creates.
 func (s Step) validCreate() error {
 	if s.Size == "" && s.Backup == "" {
@@ -407,4 +306,50 @@ func (s Step) validCreate() error {
 		}
 	}
 	return nil
+}
+
+// priceOfMaking is what an empty volume that is made takes.
+func priceOfMaking(sum *tally, c Column, _ *layout.Span, _ *layout.Layout) {
+	if is, ok := c.Layout.Find(c.Number); ok && is.Volume != nil && c.Place != FromBackup {
+		sum.Rewritten += own(is)
+	}
+}
+
+// filledFrom is how much a partition is filled with that comes back.
+func filledFrom(c Column, _ *layout.Span, _ *layout.Layout, _ Facts) disk.Bytes {
+	if c.Place == FromBackup {
+		return c.Fills
+	}
+	return 0
+}
+
+// itself is the partition that a step makes or brings back.
+func itself(c *Column) int { return c.Number }
+
+func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
+	a := Act{Do: Create, Limit: l.Room(*gap)}
+	if gap.Container != 0 {
+		a.Limit -= disk.Grid // its record goes before it
+	}
+	switch {
+	case general(f) != nil:
+		a.Obstacle = general(f)
+	case gap.Why == layout.Table && l.Scheme == "mbr" && gap.Start > l.LastUsable:
+		a.Obstacle = obstacle(BeyondMBR, "It lies beyond 2 TiB, which the drive's old table (MBR) cannot name. A GPT could.").clear("change-table")
+	case gap.Why == layout.Table || gap.Why == layout.InChain:
+		a.Obstacle = obstacle(GapTooSmall, "The table itself lies here.")
+	case a.Limit < disk.MiB:
+		a.Obstacle = obstacle(GapTooSmall, fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()))
+	case gap.Container == 0:
+		a.Obstacle = slotFree(l, 0)
+	}
+	if a.Obstacle == nil {
+		a.Note = "A new volume of any size up to this."
+		if gap.Container != 0 {
+			a.Note = "A new logical volume of any size up to this."
+		}
+	} else {
+		a.Limit = 0
+	}
+	return a
 }

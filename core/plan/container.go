@@ -1,0 +1,193 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+)
+
+// containing makes, changes or dissolves an extended container.
+var containing = kind{
+	valid: Step.validContainer, lay: layContainer, tableOnly: true, makes: true, routed: asTitled,
+	whole: func(s Step) bool { return ContainerAct(s.Act) == MakeIt },
+}
+
+// ContainerAct is what a step does with an extended container.
+type ContainerAct string
+
+const (
+	MakeIt   ContainerAct = "create"
+	GrowIt   ContainerAct = "grow"
+	ShrinkIt ContainerAct = "shrink"
+	Dissolve ContainerAct = "dissolve"
+)
+
+// validContainer checks the words of a step about a container.
+func (s Step) validContainer() error {
+	switch ContainerAct(s.Act) {
+	case MakeIt:
+		if s.Size == "" {
+			return errors.New("the container has no size")
+		}
+		_, err := disk.ParseAmount(s.Size, 1<<60)
+		return err
+	case GrowIt, ShrinkIt:
+		return s.validResize()
+	case Dissolve:
+		if s.Partition == "" {
+			return errors.New("container names no partition")
+		}
+		return nil
+	}
+	return fmt.Errorf("act is %q, not create, grow, shrink or dissolve", s.Act)
+}
+
+// makeContainer makes an empty extended container in a gap.
+func makeContainer(c *Column, l *layout.Layout, f Facts) {
+	c.Title = "Create an extended container"
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	if l.Scheme != "mbr" {
+		block(obstacle(TableUnsafe, "Only the old table (MBR) has extended containers; in a GPT every volume has an entry of its own."))
+		return
+	}
+	if i := slices.IndexFunc(l.Spans, func(s layout.Span) bool { return s.Role == layout.Container }); i >= 0 {
+		block(obstacle(FifthPrimary, "The table has an extended container already, and there can be one only.", l.Spans[i].Number))
+		return
+	}
+	n := freeNumber(l, 0)
+	gap, ok := gapFor(l, c.Step, 0)
+	if n == 0 || !ok {
+		if o := slotFree(l, 0); o != nil {
+			block(o)
+		} else {
+			block(obstacle(NoGap, "There is no free room for a container there."))
+		}
+		return
+	}
+	most := l.Room(gap)
+	size, err := disk.ParseAmount(c.Step.Size, most)
+	if err != nil {
+		block(obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
+		return
+	}
+	size = min(size.Up(disk.Grid), most)
+	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), c.Step.StartLBA)
+	end := min(start+size.At(l.Sector)-1, gap.End)
+	p := layout.Span{Kind: layout.Partition, Number: n, Start: start, End: end, Bytes: (end - start + 1).Offset(l.Sector), TypeID: "0f", TypeName: "Extended container",
+		Attributes: "0x0000000000000000", UniqueID: layout.PlaceID(l.DiskID, start.Offset(l.Sector)), Role: layout.Container}
+	c.Number, c.Detail, c.Layout = n, p.Bytes.String(), l.With(append(l.Partitions(), p))
+}
+
+// changeContainer grows, shrinks or dissolves an extended container.
+func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	act := ContainerAct(c.Step.Act)
+	c.Title = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}[act]
+	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
+	if p.Role != layout.Container {
+		block(obstacle(NoVolume, fmt.Sprintf("%s is no extended container.", p.Title()), p.Number))
+		return
+	}
+	first, last := p.End+1, p.Start-1 // what lies in it
+	for _, q := range l.Partitions() {
+		if q.Container == p.Number {
+			first, last = min(first, Head(&q)), max(last, q.End)
+		}
+	}
+	empty := last < first
+	if act == Dissolve {
+		if !empty {
+			block(obstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", inside(l, p.Number)...).clear("delete"))
+			return
+		}
+		c.Detail = "its room is free for primary partitions"
+		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == p.Number }))
+		return
+	}
+	head := c.Step.Edge == "head"
+	up, down := Touching(l, p)
+	var most disk.Bytes
+	switch {
+	case act == GrowIt && head:
+		most = up
+	case act == GrowIt:
+		most = down
+	case empty:
+		most = p.Bytes - 2*disk.Grid
+	case head:
+		most = (first - p.Start).Offset(l.Sector).Down(disk.Grid)
+	default:
+		most = (p.End - last).Offset(l.Sector).Down(disk.Grid)
+	}
+	if most < disk.Grid {
+		o := obstacle(NoGap, "No gap touches it there.", p.Number).clear("slide", "delete")
+		if act == ShrinkIt {
+			o = obstacle(HasVolumes, "A logical volume reaches to its edge there: it must shrink, slide or go first.", append([]int{p.Number}, inside(l, p.Number)...)...).clear("slide", "shrink", "delete")
+		}
+		block(o)
+		return
+	}
+	by, o := amountOf(p, c.Step, most, act == ShrinkIt)
+	if o != nil {
+		block(o)
+		return
+	}
+	by = min(by.Up(disk.Grid), most)
+	if act == ShrinkIt {
+		by = -by
+	}
+	parts := l.Partitions()
+	for i := range parts {
+		q := &parts[i]
+		if q.Number != p.Number {
+			continue
+		}
+		if head {
+			q.Start -= by.At(l.Sector)
+			q.UniqueID = layout.PlaceID(l.DiskID, q.Start.Offset(l.Sector))
+		} else {
+			q.End += by.At(l.Sector)
+		}
+		q.Bytes += by
+		c.Detail = fmt.Sprintf("%s to %s", p.Bytes, q.Bytes)
+	}
+	if head {
+		c.Detail += ", at its head"
+	}
+	c.Layout = l.With(parts)
+}
+
+// ofContainer lists what can be done with an extended container, for one.
+func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
+	if p.Role != layout.Container {
+		return nil
+	}
+	for _, act := range []ContainerAct{GrowIt, ShrinkIt, Dissolve} {
+		a := Act{Do: Container, Act: act, Obstacle: general(f)}
+		c := Column{Step: Step{Do: Container, Act: string(act), By: "all"}}
+		if a.Obstacle == nil {
+			changeContainer(&c, l, p, f)
+		}
+		switch {
+		case len(c.Obstacles) > 0:
+			a.Obstacle = &c.Obstacles[0]
+		case c.Layout != nil && act != Dissolve:
+			q, _ := c.Layout.Find(p.Number)
+			a.Limit, a.Note = max(q.Bytes-p.Bytes, p.Bytes-q.Bytes), "At its end; the logical volumes stay where they are."
+		case c.Layout != nil:
+			a.Note = "It is empty. Its room is free for primary partitions then."
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+func layContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	if p == nil {
+		makeContainer(c, l, f)
+		return
+	}
+	changeContainer(c, l, p, f)
+}

@@ -1,0 +1,52 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf16"
+
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// labelling gives a volume another label.
+var labelling = kind{valid: validLabel, lay: layLabel}
+
+func validLabel(s Step) error {
+	if err := s.named(); err != nil {
+		return err
+	}
+	if n := len(utf16.Encode([]rune(s.Label))); n > 32 || strings.ContainsFunc(s.Label, unicode.IsControl) {
+		return fmt.Errorf("the label has %d letters; 32 fit, and no signs that are not written", n)
+	}
+	return nil
+}
+
+// layLabel gives a volume another label, empty for none.
+func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	c.Title = fmt.Sprintf("Label %s %q", p.Title(), c.Step.Label)
+	var o *Obstacle
+	switch {
+	case p.Volume == nil:
+		o = obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+	case p.Volume.Kind != volume.NTFS:
+		o = obstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
+	case p.Volume.Label == c.Step.Label:
+		o = obstacle(NothingToDo, "It has that label already.", p.Number)
+	default:
+		o = mayTake(p, 0)
+	}
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+		return
+	}
+	parts := l.Partitions()
+	for i := range parts {
+		if q := &parts[i]; q.Number == p.Number {
+			v := *q.Volume
+			v.Label, q.Volume = c.Step.Label, &v
+		}
+	}
+	c.Detail, c.Layout = fmt.Sprintf("instead of %q", p.Volume.Label), l.With(parts)
+}

@@ -1,0 +1,81 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/volume"
+)
+
+// lettering gives a volume another letter in the PC, or none.
+var lettering = kind{valid: validLetter, lay: onPC(newLetter), ofThePC: true, tableOnly: true}
+
+func validLetter(s Step) error {
+	if err := validNamedOnPC(s); err != nil {
+		return err
+	}
+	if s.Letter != "" && !pc.Letter(s.Letter) {
+		return fmt.Errorf("%q is not a letter from A to Z", s.Letter)
+	}
+	return nil
+}
+
+func newLetter(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	c.Title = "Give " + p.Title() + " the letter " + c.Step.Letter + ":"
+	if c.Step.Letter == "" {
+		c.Title = "Take the letter of " + p.Title() + " away"
+	}
+	if o := unknownPC(f, p.Number); o != nil {
+		return o
+	}
+	if o := heldOpen(p); o != nil {
+		return o
+	}
+	facts := f.PC
+	if _, id, taken := facts.Holder(c.Step.Letter); taken && f.names != nil && f.names.left[id] { // it takes the place of one that the plan deletes
+		facts, _ = facts.WithLetter(id, "")
+	}
+	after, err := facts.WithLetter(p.UniqueID, c.Step.Letter)
+	if err != nil {
+		return obstacle(LetterTaken, sentence(err), p.Number).clear("letter")
+	}
+	parts := l.Partitions()
+	for i := range parts {
+		if parts[i].Number == p.Number {
+			parts[i].Letter = c.Step.Letter
+		}
+	}
+	c.PC, c.Layout = after, l.With(parts)
+	c.Detail = "people see it under " + c.Step.Letter + ":"
+	if c.Step.Letter == "" {
+		c.Detail = "people do not see it then"
+	}
+	return nil
+}
+
+func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
+	a := Act{Do: Letter}
+	switch {
+	case p.Role == layout.Container || p.Role == layout.Reserved || p.Role == layout.EFI:
+		a.Obstacle = obstacle(NoVolume, "It is not for people's files; it has no letter.", p.Number)
+	case p.Volume == nil || sealedWhole(p) != nil || !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.ReFS}, p.Volume.Kind):
+		a.Obstacle = obstacle(NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number)
+	case f.PC == nil:
+		a.Obstacle = obstacle(NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.", p.Number).clear("read-facts")
+	case f.Lacks[p.UniqueID].Letter != "":
+		m := f.Lacks[p.UniqueID]
+		a.Note = fmt.Sprintf("The volume is there, only its letter %s: is missing.", m.Letter)
+		if m.Holder != "" {
+			a.Obstacle = obstacle(LetterTaken, fmt.Sprintf("The volume is there and its files are too. Its letter %s: is missing, because %s has it. %s: is free; or take %s: from %s first.", m.Letter, m.Holder, m.Propose, m.Letter, m.Holder), p.Number).clear("letter")
+		}
+	case f.Removable && p.Letter == "" && !first(l, p):
+		a.Obstacle = obstacle(Removable, "The drive is a stick or card, and most PCs give a letter only to the first partition of those.", p.Number)
+	case p.Letter != "":
+		a.Note = fmt.Sprintf("It has %s:. It can be changed, or taken away to hide the volume.", p.Letter)
+	default:
+		a.Note = "It has none, so people do not see it."
+	}
+	return a
+}

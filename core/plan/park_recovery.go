@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+)
+
+// parking moves the recovery environment out of its partition, into a folder of another volume.
+var parking = kind{
+	valid: Step.validOnPC, lay: onPC(park), whole: noPartition, ofThePC: true, copies: recoveryAcross,
+	routed: func(w *routeWords, _ Column, _ *layout.Span) {
+		if w.kept == nil {
+			w.other = append(w.other, "the recovery environment stays parked")
+		}
+	},
+}
+
+// parkedIn is the folder that a recovery environment is parked in.
+const parkedIn = "Parked recovery"
+
+// mayPark is what stands against parking the recovery environment, wherever to.
+func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
+	if o := unknownPC(f); o != nil {
+		return from, to, o
+	}
+	r := f.PC.Recovery
+	switch {
+	case r == nil:
+		return from, to, obstacle(NotParked, "The facts about the PC name no recovery environment.")
+	case r.Parked:
+		return from, to, obstacle(NothingToDo, "The recovery environment is parked already.")
+	}
+	from, there := byID(l, r.Partition)
+	to, starts := byID(l, f.PC.Start)
+	switch {
+	case !there:
+		o = obstacle(NotParked, "The partition that holds the recovery environment is not on this drive, or is gone.")
+	case from.Volume == nil || sealedWhole(&from) != nil:
+		o = obstacle(NotReadable, fmt.Sprintf("%s holds nothing that can be read.", from.Title()), from.Number)
+	case !starts:
+		o = obstacle(NoSystem, "The system that the PC starts is not on this drive: there is no volume to park it in.", from.Number)
+	case from.Number == to.Number:
+		o = obstacle(NothingToDo, "It lies on the start system's own volume already.", from.Number)
+	default:
+		o = mayTake(&to, from.Volume.UsedBytes)
+	}
+	return from, to, o
+}
+
+// park copies the recovery environment into a folder of the start system.
+func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	c.Title = "Park the recovery environment"
+	from, to, o := mayPark(l, f)
+	if o != nil {
+		return o
+	}
+	if p != nil && p.Number != from.Number {
+		return obstacle(NotParked, fmt.Sprintf("The recovery environment lies in %s (partition %d), not in %s.", from.Title(), from.Number, p.Title()), p.Number)
+	}
+	if c.Step.Folder == "" {
+		c.Step.Folder = parkedIn
+	}
+	used := from.Volume.UsedBytes
+	c.Number, c.From = to.Number, from.Number
+	c.Detail = fmt.Sprintf("copied from %s into the folder %s of %s", from.Title(), strings.Trim(c.Step.Folder, "/"), to.Title())
+	c.Layout, c.PC = fuller(l, to.Number, used), f.PC.Parked(to.UniqueID, strings.Trim(c.Step.Folder, "/"), int64(used))
+	return nil
+}
+
+// recoveryAcross is how much the recovery environment has, where a step moves it.
+func recoveryAcross(c Column, is *layout.Span, _ *layout.Layout, _ Facts) disk.Bytes {
+	if c.From != 0 && c.PC != nil && c.PC.Recovery != nil && c.PC.Recovery.Parked {
+		return disk.Bytes(c.PC.Recovery.Bytes)
+	}
+	return whatCameAcross(c, is)
+}

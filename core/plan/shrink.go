@@ -1,0 +1,152 @@
+package plan
+
+import (
+	"fmt"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume/fat"
+)
+
+// shrinking takes room from a volume, at its end or at its head.
+var shrinking = kind{
+	valid: Step.validResize, lay: layShrink, priced: priceOfShrink, rewrites: rewrittenByShrink, routed: routedShrink,
+	over: func(Column) bool { return true },
+}
+
+// layShrink makes a volume and its partition smaller, at its end or at its head.
+func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	c.Title = "Shrink " + p.Title()
+	head := c.Step.Edge == "head"
+	if c.Step.DropRestorePoints {
+		p = dropRestorePoints(c, p, f)
+	}
+	a := shrink(l, p, f)
+	if a.Obstacle == nil && head {
+		a.Obstacle = movable(p, f)
+	}
+	if a.Obstacle != nil {
+		c.Obstacles = append(c.Obstacles, *a.Obstacle)
+		return
+	}
+	by, o := amountOf(p, c.Step, a.Limit, true)
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+		return
+	}
+	by = by.Up(disk.Grid)
+	start, end := p.Start, p.End
+	if head {
+		start += by.At(l.Sector)
+	} else { // it ends on the grid from now on
+		end = ((end + 1).Offset(l.Sector) - by).Up(disk.Grid).At(l.Sector) - 1
+	}
+	moved(c, l, p, start, end, f)
+	q, _ := c.Layout.Find(p.Number)
+	if q.Volume.RestorePoints && c.Step.DropRestorePoints {
+		v := *q.Volume
+		v.RestorePoints, q.Volume = false, &v
+	}
+	c.Detail = fmt.Sprintf("%s to %s", p.Bytes, q.Bytes)
+	if head {
+		c.Detail += ", at its head"
+	}
+}
+
+// dropRestorePoints is a partition as it is without the earlier states that its volume keeps.
+func dropRestorePoints(c *Column, p *layout.Span, f Facts) *layout.Span {
+	if p.Volume == nil || !p.Volume.RestorePoints {
+		c.Obstacles = append(c.Obstacles, *obstacle(RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number))
+		return p
+	}
+	q, v := *p, *p.Volume
+	v.RestorePoints, q.Volume = false, &v
+	c.Notes = append(c.Notes, *obstacle(RestorePoints, fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()), p.Number))
+	if f.PC != nil {
+		c.PC = f.PC.WithoutRestorePoints(p.UniqueID)
+	}
+	return &q
+}
+
+// cutBytes is what is written when a volume is made smaller at its end: what lies behind
+// the new end, by the parts that its use is drawn in, and its bookkeeping.
+func cutBytes(p *layout.Span, size disk.Bytes) disk.Bytes {
+	v := p.Volume
+	if size >= v.ShrinkCut {
+		return bookkeeping
+	}
+	if len(v.Use) == 0 || v.TotalBytes == 0 {
+		return bookkeeping + min(v.ShrinkCut-size, v.UsedBytes)
+	}
+	part := (v.TotalBytes + disk.Bytes(len(v.Use)) - 1) / disk.Bytes(len(v.Use))
+	n := disk.Bytes(0)
+	for i := size / part; i < disk.Bytes(len(v.Use)); i++ {
+		n += (part*disk.Bytes(v.Use[i]) + 254) / 255
+	}
+	return bookkeeping + min(max(n, v.ClusterBytes), v.UsedBytes)
+}
+
+func priceOfShrink(sum *tally, c Column, was *layout.Span, _ *layout.Layout) {
+	if is, ok := c.Layout.Find(c.Number); ok && was != nil {
+		sum.Given += was.Bytes - is.Bytes
+	}
+}
+
+func rewrittenByShrink(c Column, was, is *layout.Span) disk.Bytes {
+	switch {
+	case was.Volume == nil:
+		return 0
+	case c.Step.Edge == "head":
+		return SlideBytes(was)
+	}
+	return cutBytes(was, is.Bytes)
+}
+
+func routedShrink(w *routeWords, c Column, was *layout.Span) {
+	is, _ := c.Layout.Find(c.Number)
+	w.gave = append(w.gave, fmt.Sprintf("%s gives %s", was.Title(), was.Bytes-is.Bytes))
+}
+
+func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
+	a := Act{Do: Shrink}
+	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
+		return a
+	}
+	v := p.Volume
+	least := leastVolume(v.Kind)
+	if v.Tables != nil {
+		low, _, _ := fat.Bounds(*v, l.Sector)
+		least = max(least, low)
+	}
+	cut := (p.Bytes - max(v.ShrinkCut, least).Up(disk.Grid)).Down(disk.Grid)
+	most := (p.Bytes - max(v.ShrinkMin, least).Up(disk.Grid)).Down(disk.Grid)
+	last := f.Insides[p.Number]
+	switch {
+	case most < disk.Grid:
+		a.Obstacle = obstacle(Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number).clear("move-files")
+		return a
+	case v.BadClusters > 0 && cut < disk.Grid:
+		a.Obstacle = obstacle(BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number).clear("copy-out")
+		return a
+	case last.Fixed && cut < disk.Grid:
+		a.Obstacle = obstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).clear("move-files", "copy-out")
+		return a
+	case v.RestorePoints && cut < disk.Grid:
+		a.Dropped = most
+		a.Obstacle = obstacle(RestorePoints, "It keeps earlier states of itself, which moving data would make unusable. Drop them, or shrink no further than its last used cluster.", p.Number).clear("drop-restore-points")
+		return a
+	}
+	a.Limit = most
+	a.Note = fmt.Sprintf("%s by cutting alone; the rest by moving data inside it.", max(cut, 0))
+	if last.LastFile != "" {
+		a.Note = fmt.Sprintf("%s by cutting alone; then %s holds the last used cluster.", max(cut, 0), last.LastFile)
+	}
+	if last.Fixed || v.RestorePoints || v.BadClusters > 0 {
+		a.Limit, a.Note = cut, a.Note+" What lies there cannot be moved."
+		if !last.Fixed && v.BadClusters == 0 {
+			a.Dropped = most
+			a.Note += fmt.Sprintf(" Without its restore points it could give up %s.", most)
+		}
+	}
+	return a
+}

@@ -1,0 +1,58 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/volume"
+)
+
+// usingRecovery has the PC use the recovery environment from a partition.
+var usingRecovery = kind{valid: validNamedOnPC, lay: onPC(useRecovery), ofThePC: true, copies: recoveryAcross}
+
+// useRecovery takes the recovery environment into use from a partition: the one that it
+// came from and still lies in, or another that it is copied into from where it is parked.
+func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	c.Title = "Use the recovery environment from " + p.Title()
+	if o := unknownPC(f, p.Number); o != nil {
+		return o
+	}
+	r := f.PC.Recovery
+	switch {
+	case r == nil:
+		return obstacle(NotParked, "The facts about the PC name no recovery environment.", p.Number)
+	case r.InUse && strings.EqualFold(r.Partition, p.UniqueID):
+		return obstacle(NothingToDo, "It is in use from there already.", p.Number)
+	case p.Role != layout.Recovery:
+		return obstacle(NoVolume, fmt.Sprintf("%s is not a recovery partition: a PC would not look for it there.", p.Title()), p.Number)
+	case p.Volume == nil:
+		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+	case p.Held != "":
+		return heldOpen(p)
+	}
+	c.PC = f.PC.RecoveryFrom(p.UniqueID)
+	if strings.EqualFold(r.Partition, p.UniqueID) {
+		c.Detail, c.Layout = "it still lies there", l
+		return nil
+	}
+	from, there := byID(l, r.Volume)
+	switch {
+	case !r.Parked:
+		return obstacle(NotParked, "It is not parked: nothing is there that could be copied. Park it first, while its partition is there.", p.Number).clear("park-recovery")
+	case !there:
+		return obstacle(NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number)
+	}
+	if o := mayTake(p, disk.Bytes(r.Bytes)); o != nil {
+		return o
+	}
+	c.Number, c.From, c.Base, c.Step.Folder = p.Number, from.Number, r.Folder, ""
+	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the parked copy stays", r.Folder, from.Title())
+	c.Layout = fuller(l, p.Number, disk.Bytes(r.Bytes))
+	if from.Volume != nil && from.Volume.Kind == volume.NTFS && mayTake(&from, 0) == nil {
+		c.Moves, c.Layout = true, fuller(c.Layout, from.Number, -disk.Bytes(r.Bytes))
+		c.Detail = fmt.Sprintf("moved from the folder %s of %s", r.Folder, from.Title())
+	}
+	return nil
+}
