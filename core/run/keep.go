@@ -3,11 +3,12 @@ package run
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/trail"
-	"os"
-	"path/filepath"
 )
 
 // keep makes durable what the run is: where it writes, what the files hold that are to be

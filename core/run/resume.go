@@ -6,14 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/shelf"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
-	"os"
-	"path/filepath"
-	"strings"
 )
 
 // Resume finishes or undoes the unfinished run on the drive with the trail and

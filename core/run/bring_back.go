@@ -8,79 +8,80 @@ import (
 	"jadetrail/core/compile"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
-	"jadetrail/core/trail"
 )
 
-// back gathers what a step needs that brings a partition back, and completes its entry.
-func (p *prepared) back(o Options, i int, c plan.Column, facts plan.Facts, e *trail.Entry, given *compile.Given) error {
-	e.Reason = strings.TrimSpace(c.Step.Damaged)
-	if c.Step.Find != 0 {
-		return p.found(o, i, c, e, given)
+var bringingBack = kind{prepare: (*doing).bringBack}
+
+// bringBack gathers what a step needs that brings a partition back, and completes its entry.
+func (d *doing) bringBack() error {
+	d.entry.Reason = strings.TrimSpace(d.c.Step.Damaged)
+	if d.c.Step.Find != 0 {
+		return d.found()
 	}
-	rec, _, err := o.Records.Load(c.Step.Record)
+	rec, _, err := d.o.Records.Load(d.c.Step.Record)
 	if err != nil {
 		return err
 	}
-	e.Record = rec.ID
+	d.entry.Record = rec.ID
 	g := compile.Gone{Entry: rec.Entry}
 	for _, t := range rec.TableBefore {
 		g.Table = append(g.Table, t.Data)
 	}
-	e.Backup = facts.Records[rec.ID].Backup
-	switch c.Place {
+	d.entry.Backup = d.facts.Records[rec.ID].Backup
+	switch d.c.Place {
 	case plan.FromBackup:
-		m, err := o.Shelf.Load(e.Backup)
+		m, err := d.o.Shelf.Load(d.entry.Backup)
 		if err != nil {
 			return err
 		}
-		r, err := o.Shelf.Reader(m)
+		r, err := d.o.Shelf.Reader(m)
 		if err != nil {
 			return err
 		}
-		p.close = append(p.close, r.Close)
-		p.sources[m.ID], g.Backup, g.Raw = r, m, r
-		p.meta.Backups = append(p.meta.Backups, m.ID)
+		d.close = append(d.close, r.Close)
+		d.sources[m.ID], g.Backup, g.Raw = r, m, r
+		d.meta.Backups = append(d.meta.Backups, m.ID)
 	case plan.InPlace:
 		// As it is when the step comes to it: an earlier one may have written there.
-		stand, today, err := p.stage(o).standing(o, rec, p.compared[rec.ID])
+		stand, today, err := d.stage(d.o).standing(d.o, rec, d.compared[rec.ID])
 		if err != nil {
 			return err
 		}
-		if err := accepted(c, stand); err != nil {
+		if err := accepted(d.c, stand); err != nil {
 			return err
 		}
-		given.Found = today.Returns
-		if x := p.compared[rec.ID]; x != nil {
-			e.Text += fmt.Sprintf("; compared with its backup: %s the same, %s different, %s unknown", x.Same, x.Differ, x.Unknown)
+		d.given.Found = today.Returns
+		if x := d.compared[rec.ID]; x != nil {
+			d.entry.Text += fmt.Sprintf("; compared with its backup: %s the same, %s different, %s unknown", x.Same, x.Differ, x.Unknown)
 		}
 	}
-	e.Text += told(c)
-	given.Gone[rec.ID] = g
+	d.entry.Text += told(d.c)
+	d.given.Gone[rec.ID] = g
 	return nil
 }
 
 // found gathers what a step needs that brings back what a search has found.
-func (p *prepared) found(o Options, i int, c plan.Column, e *trail.Entry, given *compile.Given) error {
-	x, err := Find(o, p.over, p.sv, c.Step.Find, c.Step.Told)
+func (d *doing) found() error {
+	x, err := Find(d.o, d.over, d.sv, d.c.Step.Find, d.c.Step.Told)
 	if errors.Is(err, ErrNoFind) {
-		return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", i+1, c.Title, compile.ErrCannot)
+		return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot)
 	}
 	if err != nil {
 		return err
 	}
-	s, err := p.stage(o).find(o, x)
+	s, err := d.stage(d.o).find(d.o, x)
 	if err != nil {
 		return err
 	}
-	stand := standOfFind(s, x, p.sv.Layout.Sector)
-	if err := accepted(c, &stand); err != nil {
+	stand := standOfFind(s, x, d.sv.Layout.Sector)
+	if err := accepted(d.c, &stand); err != nil {
 		return err
 	}
-	given.Found, e.Record = x.Repairs(), x.Record
-	if x.Mend != "" && !strings.Contains(e.Text, x.Mend) { // its place was not free before
-		e.Text += "; " + x.Mend
+	d.given.Found, d.entry.Record = x.Repairs(), x.Record
+	if x.Mend != "" && !strings.Contains(d.entry.Text, x.Mend) { // its place was not free before
+		d.entry.Text += "; " + x.Mend
 	}
-	e.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " ")) + told(c)
+	d.entry.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " ")) + told(d.c)
 	return nil
 }
 

@@ -1,0 +1,21 @@
+package run
+
+import (
+	"fmt"
+
+	"jadetrail/core/trail"
+)
+
+var absorbing = kind{prepare: (*doing).absorb, then: grownTo}
+
+// absorb keeps a record of the volume whose files move, and enters its deletion.
+func (d *doing) absorb() error {
+	rec, err := d.recordOf(d.c.Absorbed)
+	if err != nil {
+		return err
+	}
+	into, _ := d.c.Layout.Find(d.c.Number)
+	x := trail.Entry{Act: trail.ActDelete, Record: rec.ID, Partition: d.c.Absorbed, Before: d.sv.Layout, Reason: d.c.Step.Release}
+	x.Text = fmt.Sprintf("Delete %s: its files are in the folder %s of %s", rec.Span.Title(), d.c.Step.Folder, into.Title())
+	return d.enter(d.o, x)
+}

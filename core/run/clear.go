@@ -1,0 +1,24 @@
+package run
+
+import (
+	"jadetrail/core/trail"
+)
+
+var clearing = kind{prepare: (*doing).clear}
+
+// clear keeps a record of each partition, and enters its deletion.
+func (d *doing) clear() error {
+	d.entry.Reason = d.c.Step.Release
+	for _, q := range d.c.Cleared {
+		rec, err := d.recordOf(q.Number)
+		if err != nil {
+			return err
+		}
+		x := trail.Entry{Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.sv.Layout, Reason: d.c.Step.Release}
+		x.Text = "Delete " + rec.Span.Title() + ": the drive is cleared"
+		if err := d.enter(d.o, x); err != nil {
+			return err
+		}
+	}
+	return nil
+}

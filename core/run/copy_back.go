@@ -1,0 +1,19 @@
+package run
+
+var copyingBack = kind{prepare: (*doing).copyBack}
+
+// copyBack opens the backup whose files come back; what was put aside on another volume comes from there.
+func (d *doing) copyBack() error {
+	if d.c.From != 0 {
+		return nil
+	}
+	a := Arrival{Number: d.c.Number, Backup: d.c.Step.Backup, Only: d.c.Step.Only, Folder: d.c.Step.Folder}
+	in, err := d.opened(d.o.Shelf, &a)
+	if err != nil {
+		return err
+	}
+	d.given.Files, d.given.Source = in, a.source()
+	d.meta.Arrivals = append(d.meta.Arrivals, a)
+	d.entry.Backup = d.c.Step.Backup
+	return nil
+}
