@@ -8,6 +8,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/words"
 )
 
 // deed is something that can or cannot be done, worded for the right side.
@@ -25,23 +26,6 @@ type way struct {
 	Text, Link string
 	Select     int  // a partition to choose on the map
 	Post       bool // the link is an act
-}
-
-var deedTitles = map[plan.Do]string{
-	plan.Grow: "Grow toward the end", plan.Shrink: "Shrink", plan.Slide: "Slide", plan.Combine: "Combine with another", plan.Split: "Split", plan.Delete: "Delete",
-	plan.Letter: "Letter", plan.Look: "Look inside", plan.Create: "Create a volume here", plan.BringBack: "Bring a partition back", plan.Clear: "Make a table",
-	plan.ParkRecovery: "Park the recovery environment", plan.UseRecovery: "Use the recovery environment", plan.StartOrder: "Start it by default", plan.DropStartEntry: "Leave the start order", plan.NoteIdentity: "Note its identity",
-}
-
-// inAWord is what stands against an act, in a word or two.
-var inAWord = map[plan.Code]string{
-	plan.IsStart: "start system", plan.OnlyEFI: "only one", plan.SetMember: "part of a set", plan.Held: "held open", plan.NoGap: "no gap", plan.GapTooSmall: "gap too small",
-	plan.NotResizable: "handled whole", plan.NoVolume: "no volume", plan.Sealed: "sealed", plan.BadPlaces: "bad clusters", plan.Hibernated: "hibernated", plan.ReadOnly: "read-only",
-	plan.LetterTaken: "letter taken", plan.Inside: "gap inside", plan.Outside: "gap outside", plan.FifthPrimary: "a fifth primary", plan.BeyondMBR: "beyond 2 TiB",
-	plan.OtherDrive: "other drive", plan.GapBefore: "gap lies before", plan.LastCluster: "last cluster", plan.RestorePoints: "restore points", plan.TooLarge: "too large",
-	plan.TooSmall: "too small", plan.HasVolumes: "has volumes", plan.NoNeighbour: "no other volume", plan.Full: "full", plan.NotReadable: "not readable", plan.NoPC: "PC unknown",
-	plan.NotClean: "not clean", plan.TableUnsafe: "table damaged", plan.TableFull: "table full", plan.NoRecord: "no record",
-	plan.IsShelf: "a shelf", plan.NotParked: "not there", plan.NotInOrder: "not in it", plan.NoSystem: "no system", plan.NothingToDo: "as it is",
 }
 
 // clearWays words what clears an obstacle; those with a link can be done here.
@@ -92,19 +76,11 @@ func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
 	var out []deed
 	said := map[string]string{} // reasons, by what they were first given for
 	for _, a := range acts {
-		d := deed{Act: a, Title: deedTitles[a.Do], Text: a.Note}
-		if a.Edge == "head" {
-			d.Title = "Grow toward the start"
-		}
-		if a.Do == plan.Container {
-			d.Title = map[plan.ContainerAct]string{plan.GrowIt: "Make the container larger", plan.ShrinkIt: "Make the container smaller", plan.Dissolve: "Dissolve the container"}[a.Act]
-		}
+		d := deed{Act: a, Title: words.Offered(a), Text: a.Note}
 		switch {
 		case a.Obstacle != nil:
 			d.Care, d.Text = true, a.Obstacle.Text
-			if d.State = inAWord[a.Obstacle.Code]; a.Obstacle.Code == plan.InTheWay {
-				d.State = fmt.Sprintf("in the way: %d", len(a.Obstacle.Partitions))
-			}
+			d.State = words.InShort(a.Obstacle)
 			if first, again := said[d.Text]; again {
 				d.Text = fmt.Sprintf("For the same reason as “%s”.", first)
 				break

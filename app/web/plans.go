@@ -132,14 +132,7 @@ func (s *Server) changeStep(c *gin.Context) {
 		if text == "" || len(text) > 100 {
 			return nil, "", errors.New("it does not say how much; the plan is as it was")
 		}
-		switch x.Do {
-		case plan.Create, plan.Rebuild:
-			x.Size = text
-		case plan.Grow, plan.Shrink, plan.Slide, plan.Container:
-			if x.By, x.To = text, ""; x.Act == "create" {
-				x.By, x.Size = "", text
-			}
-		default:
+		if !x.SetAmount(text) {
 			return nil, "", errors.New("this step has no amount; the plan is as it was")
 		}
 		if err := valid(steps[i]); err != nil {
@@ -147,17 +140,6 @@ func (s *Server) changeStep(c *gin.Context) {
 		}
 		return steps, fmt.Sprintf("%s: %s", st.titleOf(i), text), nil
 	})
-}
-
-// amountOf is the amount that a step can be given anew, "" for none.
-func amountOf(x plan.Step) string {
-	switch x.Do {
-	case plan.Create, plan.Rebuild:
-		return x.Size
-	case plan.Grow, plan.Shrink, plan.Slide, plan.Container:
-		return x.By + x.To
-	}
-	return ""
 }
 
 // valid checks the words of a step.

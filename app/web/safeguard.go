@@ -13,6 +13,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
+	"jadetrail/core/words"
 )
 
 // touched is a partition that the plan touches, with what stands for it.
@@ -158,24 +159,6 @@ func (t *touched) answers(asks []askView) {
 	})
 }
 
-// does words what a step does with a partition that stays.
-var does = map[plan.Do]string{
-	plan.Grow:           "grown in step %d; its files stay where they are",
-	plan.Slide:          "moved in step %d; its files are the same",
-	plan.Shrink:         "made smaller in step %d; its files are the same",
-	plan.CopyOut:        "its files are copied out in step %d",
-	plan.Absorb:         "its files move to another volume in step %d, and it goes",
-	plan.CopyBack:       "given files in step %d; those that are there stay as they are",
-	plan.ParkRecovery:   "its recovery environment is parked in step %d",
-	plan.UseRecovery:    "the recovery environment is used from it in step %d",
-	plan.NoteIdentity:   "its identity is noted in step %d",
-	plan.DropStartEntry: "leaves the start order in step %d",
-	plan.StartOrder:     "started by default from step %d on",
-	plan.Letter:         "given another letter in step %d",
-	plan.Label:          "labelled anew in step %d; its files stay where they are",
-	plan.Retag:          "retagged in step %d; what it holds stays as it is",
-}
-
 // touched lists the partitions of the drive that the plan's steps touch.
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
@@ -186,7 +169,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 			n := i + 1
 			if c.Step.Do == plan.Clear {
 				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
-				t.Does = append(t.Does, fmt.Sprintf("deleted in step %d, with all others", n))
+				t.Does = append(t.Does, words.Does(c.Step, n))
 				for _, o := range c.Missing {
 					if slices.Contains(o.Partitions, p.Number) {
 						t.Asks = append(t.Asks, o)
@@ -197,20 +180,12 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 			if c.Step.Partition != strconv.Itoa(p.Number) {
 				continue
 			}
-			switch c.Step.Do {
-			case plan.Delete:
+			t.Does = append(t.Does, words.Does(c.Step, n))
+			if c.Step.Do == plan.Delete {
 				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
-				t.Does = append(t.Does, fmt.Sprintf("deleted in step %d", n))
 				if c.Step.Erase {
-					t.Does[len(t.Does)-1] = fmt.Sprintf("deleted and erased in step %d", n)
 					t.Forever = "From the moment its place is overwritten the run cannot be taken back, and nothing can be recovered from there."
 				}
-			default:
-				text := does[c.Step.Do]
-				if text == "" {
-					text = string(c.Step.Do) + " in step %d"
-				}
-				t.Does = append(t.Does, fmt.Sprintf(text, n))
 			}
 			t.Asks = append(t.Asks, c.Missing...)
 		}

@@ -41,6 +41,7 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 //go:embed templates/*.html
@@ -211,7 +212,7 @@ func (s *Server) parse() error {
 }
 
 var functions = template.FuncMap{
-	"amountOf": amountOf, "lasts": plan.Lasts,
+	"lasts": plan.Lasts,
 	"standing": func(x plan.Standing) string {
 		return map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}[x]
 	},
@@ -237,7 +238,7 @@ var functions = template.FuncMap{
 	},
 	"tail":   lastFour,
 	"stem":   func(s string) string { return s[:max(len(s)-4, 0)] },
-	"act":    func(a trail.Act) string { return actWords[a] },
+	"act":    func(a trail.Act) string { return words.Entered(a) },
 	"makers": makersSize,
 	"handed": dockLink,
 	"shown":  volume.Shown,
@@ -261,16 +262,6 @@ func lastFour(s string) string { return s[max(len(s)-4, 0):] }
 
 // toldWords are what tells of a find.
 var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
-
-var actWords = map[trail.Act]string{
-	trail.ActBackup: "backed up", trail.ActVerify: "backup verified", trail.ActPlan: "plan begun", trail.ActRelease: "released", trail.ActWaiver: "waived", trail.ActAnswer: "lead answered",
-	trail.ActDelete: "deleted", trail.ActGrow: "grown", trail.ActBringBack: "brought back", trail.ActDone: "carried out", trail.ActUndone: "taken back", trail.ActLeft: "left as it is", trail.ActVoid: "not begun", trail.ActKey: "new key", trail.ActBlank: "record emptied", trail.ActAttach: "attached", trail.ActDetach: "detached", trail.ActMend: "table mended",
-	trail.ActLetter: "PC changed", trail.ActCompare: "compared", trail.ActRestore: "files restored", trail.ActCopyBack: "files put back", trail.ActCreate: "created", trail.ActDeleteBackup: "backup deleted",
-	trail.ActShelf: "made a shelf", trail.ActSearch: "searched", trail.ActTakeIn: "taken in", trail.ActMark: "marked good", trail.Act(plan.ParkRecovery): "recovery parked", trail.Act(plan.UseRecovery): "recovery in use", trail.Act(plan.DropStartEntry): "start entry dropped",
-	trail.Act(plan.StartOrder): "start order", trail.Act(plan.NoteIdentity): "identity noted", trail.Act(plan.Retag): "retagged", trail.Act(plan.Label): "labelled",
-	trail.Act(plan.Slide): "slid", trail.Act(plan.Shrink): "made smaller", trail.Act(plan.Absorb): "absorbed", trail.Act(plan.Container): "container changed", trail.Act(plan.Clear): "cleared",
-	trail.Act(plan.Rebuild): "made again", trail.Act(plan.CopyOut): "files taken out", trail.Act(plan.Restart): "PC restarted",
-}
 
 // ago words how long something is back.
 func ago(d time.Duration) string {

@@ -18,6 +18,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
 
 // headsNote is the file on the shelf in which heads of the trail are kept.
@@ -198,7 +199,7 @@ type trailRow struct {
 
 func rowOf(e trail.Entry) trailRow {
 	return trailRow{
-		Seq: e.Seq, Stamp: stamp(e.Time), When: when(e.Time), Who: e.Who, Act: string(e.Act), Did: actWords[e.Act], After: e.After,
+		Seq: e.Seq, Stamp: stamp(e.Time), When: when(e.Time), Who: e.Who, Act: string(e.Act), Did: words.Entered(e.Act), After: e.After,
 		Text: e.Text, Reason: e.Reason, Lead: e.Lead, Record: e.Record, Job: e.Job, Serial: lastFour(e.Drive.Serial), Hash: e.Hash, Short: e.Hash[:min(len(e.Hash), 8)],
 	}
 }
@@ -219,21 +220,9 @@ type trailView struct {
 // trailRows is how many entries a page lists.
 const trailRows = 40
 
-// trailActs are the kinds of entry that can be filtered by.
-var trailActs = []trail.Act{
-	trail.ActBackup, trail.ActVerify, trail.ActDeleteBackup, trail.ActRestore, trail.ActPlan, trail.ActRelease,
-	trail.ActWaiver, trail.ActAnswer, trail.ActDelete, trail.ActGrow, trail.Act(plan.Shrink), trail.Act(plan.Slide),
-	trail.Act(plan.Absorb), trail.ActCreate, trail.Act(plan.Rebuild), trail.ActCopyBack, trail.ActBringBack,
-	trail.ActSearch, trail.ActTakeIn, trail.ActCompare, trail.Act(plan.Retag), trail.Act(plan.Label),
-	trail.Act(plan.Clear), trail.Act(plan.Container), trail.Act(plan.ParkRecovery), trail.Act(plan.UseRecovery),
-	trail.Act(plan.DropStartEntry), trail.Act(plan.StartOrder), trail.Act(plan.NoteIdentity),
-	trail.Act(plan.Restart), trail.ActLetter, trail.ActMend, trail.ActAttach, trail.ActDetach, trail.ActShelf,
-	trail.ActDone, trail.ActMark, trail.ActUndone,
-}
-
 func (s *Server) trailPage(c *gin.Context) {
 	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Label: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}
-	v := trailView{Acts: trailActs, From: c.Query("from"), To: c.Query("to")}
+	v := trailView{Acts: words.Acts, From: c.Query("from"), To: c.Query("to")}
 	f.Before, _ = strconv.ParseInt(c.Query("before"), 10, 64)
 	var err error
 	if f.From, err = day(v.From); err == nil {

@@ -13,6 +13,12 @@ import (
 var containing = kind{
 	valid: Step.validContainer, lay: layContainer, tableOnly: true, makes: true, routed: asTitled,
 	whole: func(s Step) bool { return ContainerAct(s.Act) == MakeIt },
+	amount: func(s *Step) *string {
+		if ContainerAct(s.Act) == MakeIt {
+			return bySize(s)
+		}
+		return byHowMuch(s)
+	},
 }
 
 // ContainerAct is what a step does with an extended container.

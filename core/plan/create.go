@@ -17,7 +17,7 @@ import (
 
 // creation makes a partition in a gap: with an empty volume, with what an image of the shelf holds, or with nothing.
 var creation = kind{
-	valid: Step.validCreate, lay: layCreate, whole: always, makes: true, fills: itself, copies: filledFrom,
+	valid: Step.validCreate, lay: layCreate, amount: bySize, whole: always, makes: true, fills: itself, copies: filledFrom,
 	priced: priceOfMaking,
 }
 

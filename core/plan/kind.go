@@ -29,6 +29,8 @@ type kind struct {
 	deletes bool
 	// makes tells that it makes a partition, by whose number later steps can call it.
 	makes bool
+	// amount is where its words have the amount that can be changed later, nil for none.
+	amount func(s *Step) *string
 	// fills is the partition that it puts something of somebody's into, 0 for none.
 	fills func(c *Column) int
 	// over tells that it writes into places that were free, where what was deleted before may lie.
@@ -68,6 +70,30 @@ func (s Step) kind() *kind {
 	}
 	return &kind{}
 }
+
+// Amount is the amount that a step can be given anew, "" for none.
+func (s Step) Amount() string {
+	if k := s.kind(); k.amount != nil {
+		return *k.amount(&s) + s.To
+	}
+	return ""
+}
+
+// SetAmount gives the step another amount; it returns false for a kind that has none.
+func (s *Step) SetAmount(text string) bool {
+	k := s.kind()
+	if k.amount == nil {
+		return false
+	}
+	*k.amount(s), s.To = text, ""
+	return true
+}
+
+// bySize is the amount of what is made.
+func bySize(s *Step) *string { return &s.Size }
+
+// byHowMuch is the amount of a change.
+func byHowMuch(s *Step) *string { return &s.By }
 
 // always is for a kind of which something holds for every step.
 func always(Step) bool { return true }

@@ -11,7 +11,7 @@ import (
 
 // rebuilding makes a partition as a record has it, empty.
 var rebuilding = kind{
-	valid: validRebuild, lay: layRebuild, whole: always, makes: true, fills: itself, copies: filledFrom, priced: priceOfMaking,
+	valid: validRebuild, lay: layRebuild, amount: bySize, whole: always, makes: true, fills: itself, copies: filledFrom, priced: priceOfMaking,
 }
 
 func validRebuild(s Step) error {
