@@ -158,9 +158,9 @@ func resizable(p *layout.Span, f Facts) *Obstacle {
 		return obstacle(HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.", p.Number)
 	case v == nil || v.Kind == volume.Unknown:
 		return obstacle(NoVolume, "It holds no file system that is known.", p.Number)
-	case v.Kind != volume.NTFS && v.Kind != volume.FAT12 && v.Kind != volume.FAT16 && v.Kind != volume.FAT32:
+	case !v.Kind.Changes():
 		text := fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized.", v.Kind)
-		if slices.Contains(opened, v.Kind) {
+		if v.Kind.Opens() {
 			return obstacle(NotResizable, text+" Its files can be copied to a volume of another size.", p.Number).clear("copy-out")
 		}
 		return obstacle(NotResizable, text, p.Number)
@@ -350,9 +350,6 @@ func first(l *layout.Layout, p *layout.Span) bool {
 	return !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Start < p.Start })
 }
 
-// opened are the typeIDs of volumes that can be looked into.
-var opened = []volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.Ext2, volume.Ext3, volume.Ext4}
-
 func look(p *layout.Span) Act {
 	a := Act{Do: Look}
 	v := p.Volume
@@ -361,7 +358,7 @@ func look(p *layout.Span) Act {
 		a.Obstacle = sealedWhole(p)
 	case v == nil || v.Kind == volume.Unknown:
 		a.Obstacle = obstacle(NoVolume, "It holds no file system that is known.", p.Number)
-	case !slices.Contains(opened, v.Kind):
+	case !v.Kind.Opens():
 		a.Obstacle = obstacle(NotReadable, fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number)
 	case v.ClusterBytes == 0:
 		a.Obstacle = obstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).clear("search")

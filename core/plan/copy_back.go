@@ -3,7 +3,6 @@ package plan
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"jadetrail/core/disk"
@@ -75,7 +74,7 @@ func mayTake(p *layout.Span, room disk.Bytes) *Obstacle {
 		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume", "restart")
 	case p.Volume == nil:
 		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
-	case !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32}, p.Volume.Kind):
+	case !p.Volume.Kind.Changes():
 		return obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder")
 	case p.Volume.Hibernated:
 		return obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down")

@@ -14,14 +14,13 @@ func notKept(from volume.Kind, to *layout.Span, packed int) *Obstacle {
 	say := func(format string, args ...any) *Obstacle {
 		return obstacle(LessKept, fmt.Sprintf(format, args...), to.Number)
 	}
-	fat := func(k volume.Kind) bool { return k == volume.FAT12 || k == volume.FAT16 || k == volume.FAT32 }
 	switch {
-	case fat(from) || from == volume.ExFAT:
+	case from.IsFAT() || from == volume.ExFAT:
 		return nil
-	case fat(to.Volume.Kind):
+	case to.Volume.Kind.IsFAT():
 		return say("%s is %s: alternate streams, links, second names, security descriptors and extended attributes "+
 			"do not come along, and what is sparse or compressed takes its whole length.", to.Title(), to.Volume.Kind)
-	case from == volume.Ext2 || from == volume.Ext3 || from == volume.Ext4:
+	case from.IsExt():
 		return say("Owners and permissions do not come along to %s.", to.Title())
 	case packed < 0:
 		return say("Files that are compressed are not compressed in %s, and take their whole length.", to.Title())

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"slices"
 
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -60,7 +59,7 @@ func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 	switch {
 	case p.Role == layout.Container || p.Role == layout.Reserved || p.Role == layout.EFI:
 		a.Obstacle = obstacle(NoVolume, "It is not for people's files; it has no letter.", p.Number)
-	case p.Volume == nil || sealedWhole(p) != nil || !slices.Contains([]volume.Kind{volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32, volume.ExFAT, volume.ReFS}, p.Volume.Kind):
+	case p.Volume == nil || sealedWhole(p) != nil || !getsLetter(p.Volume.Kind):
 		a.Obstacle = obstacle(NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number)
 	case f.PC == nil:
 		a.Obstacle = obstacle(NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.", p.Number).clear("read-facts")
@@ -78,4 +77,9 @@ func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 		a.Note = "It has none, so people do not see it."
 	}
 	return a
+}
+
+// getsLetter tells that a PC of this kind gives volumes of the kind letters.
+func getsLetter(k volume.Kind) bool {
+	return k.IsFAT() || k == volume.NTFS || k == volume.ExFAT || k == volume.ReFS
 }

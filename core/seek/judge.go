@@ -101,10 +101,10 @@ func (j *judge) taken(off disk.Bytes) *living {
 // family is what kinds are told apart by: FAT12 and FAT16 are one, and so are the versions of
 // ext.
 func family(k volume.Kind) string {
-	switch k {
-	case volume.FAT12, volume.FAT16:
+	switch {
+	case k == volume.FAT12 || k == volume.FAT16:
 		return "fat16"
-	case volume.Ext2, volume.Ext3, volume.Ext4:
+	case k.IsExt():
 		return "ext"
 	}
 	return string(k)

@@ -409,7 +409,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	if p.Volume != nil {
 		kind = p.Volume.Kind
 	}
-	fat := kind == volume.FAT32 || kind == volume.FAT16 || kind == volume.FAT12
+	fat := kind.IsFAT()
 	v := s.Volumes[p.Number]
 	typed := roles[p.TypeID]
 	theirs := false // whether persons have files where none should be, as far as that can be read
@@ -437,7 +437,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 		say(finding.Warning, "name-and-contents", "is called %q, but holds no recovery image: what is in it may be somebody's files.", cmp.Or(p.Volume.Label, p.Name))
 	case typed == layout.Swap && kind != "" && kind != volume.Swap:
 		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
-	case linuxKind(kind) && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
+	case kind.IsLinux() && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
 		say(finding.Note, "type-and-contents", "has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName, kind)
 	case fat && p.TypeID == "07":
 		say(finding.Note, "type-and-contents", "has the type 07, which is for NTFS and exFAT, but holds a %s volume.", kind)
@@ -452,7 +452,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	if p.Hidden && p.Role == layout.Data {
 		say(finding.Note, "hidden", "is hidden from its PC by the table.")
 	}
-	if v := p.Volume; v != nil && v.ClusterBytes > 0 && (kind == volume.NTFS || linuxKind(kind)) && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
+	if v := p.Volume; v != nil && v.ClusterBytes > 0 && (kind == volume.NTFS || kind.IsLinux()) && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
 		say(finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.", p.Bytes-v.TotalBytes)
 	}
 	return l
@@ -467,10 +467,6 @@ func (s *Survey) NotLookedInto() (out []layout.Span) {
 		}
 	}
 	return out
-}
-
-func linuxKind(k volume.Kind) bool {
-	return slices.Contains([]volume.Kind{volume.Ext2, volume.Ext3, volume.Ext4, volume.Btrfs, volume.XFS}, k)
 }
 
 // has tells whether a file or folder of this name lies in a folder, "" for the root.

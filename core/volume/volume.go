@@ -11,32 +11,6 @@ import (
 	"jadetrail/core/finding"
 )
 
-// Kind of a file system, in the words of the bench commands.
-type Kind string
-
-// The kinds recognised.
-const (
-	NTFS    Kind = "ntfs"
-	FAT12   Kind = "fat12"
-	FAT16   Kind = "fat16"
-	FAT32   Kind = "fat32"
-	ExFAT   Kind = "exfat"
-	Ext2    Kind = "ext2"
-	Ext3    Kind = "ext3"
-	Ext4    Kind = "ext4"
-	ReFS    Kind = "refs"
-	Btrfs   Kind = "btrfs"
-	XFS     Kind = "xfs"
-	APFS    Kind = "apfs"
-	HFSPlus Kind = "hfsplus"
-	Swap    Kind = "swap"
-	ISO     Kind = "iso9660"
-	Sealed  Kind = "sealed"
-	LVM     Kind = "lvm"
-	Member  Kind = "set-member"
-	Unknown Kind = "unknown"
-)
-
 // Info is a volume's measurements. ShrinkCut is the smallest size without
 // moving data, ShrinkMin with; it is exact when ShrinkMinExact.
 type Info struct {
