@@ -104,7 +104,7 @@ func (s *Store) Ask(id string) (*Ask, error) {
 
 // Answer keeps what the lead says to an ask, and enters it in the trail, both or nothing.
 func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.Time) error {
-	return s.inChain(func(tx *gorm.DB) error {
+	return s.inChain(func(tx *gorm.DB, add adding) error {
 		var t Technician
 		if err := tx.First(&t, "id = ? AND `lead`", lead).Error; errors.Is(err, gorm.ErrRecordNotFound) {
 			return ErrNotLead
@@ -126,7 +126,7 @@ func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.T
 		if done.RowsAffected == 0 {
 			return ErrAnswered
 		}
-		return s.append(tx, []trail.Entry{a.answer(t.Name, yes, why, when)})
+		return add(a.answer(t.Name, yes, why, when))
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
@@ -127,7 +128,7 @@ func Open(dsn string) (*Store, error) {
 	if have > want {
 		return nil, fmt.Errorf("%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program", ErrSchema, have, want)
 	}
-	return &Store{db, &Trail{db: db}}, nil
+	return &Store{db, &Trail{db: db, Log: slog.New(slog.DiscardHandler)}}, nil
 }
 
 // found makes of an error of looking something up one that says what was not found, and leaves any
@@ -264,7 +265,7 @@ type BayChange struct {
 // Act does what an act does to a bay, if anything, and enters it in the trail: both, or nothing.
 // Doing it again changes nothing.
 func (s *Store) Act(e trail.Entry, b *BayChange) error {
-	return s.inChain(func(tx *gorm.DB) error {
+	return s.inChain(func(tx *gorm.DB, add adding) error {
 		there, err := entered(tx, e.ID)
 		if err != nil || there { // it was done
 			return err
@@ -277,7 +278,7 @@ func (s *Store) Act(e trail.Entry, b *BayChange) error {
 		if e.ID == "" {
 			return nil
 		}
-		return s.append(tx, []trail.Entry{e})
+		return add(e)
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"slices"
 	"time"
 
@@ -21,6 +22,8 @@ import (
 type Trail struct {
 	db  *gorm.DB
 	Key ed25519.PrivateKey // signs entries; nil for none
+	// Log is told of every entry once it is in the trail.
+	Log *slog.Logger
 
 	words words
 }
@@ -37,11 +40,29 @@ type trailEntry struct {
 // Append implements trail.Sink. One writer at a time gives the entries their
 // place in the chain.
 func (t *Trail) Append(entries ...trail.Entry) error {
-	return t.inChain(func(tx *gorm.DB) error { return t.append(tx, entries) })
+	return t.inChain(func(_ *gorm.DB, add adding) error { return add(entries...) })
 }
 
+// adding adds entries to the trail within a transaction.
+type adding func(entries ...trail.Entry) error
+
 // inChain does something in one transaction while nobody else adds to the chain.
-func (t *Trail) inChain(f func(tx *gorm.DB) error) error {
+func (t *Trail) inChain(f func(tx *gorm.DB, add adding) error) error {
+	var added []trail.Entry
+	err := t.locked(func(tx *gorm.DB) error {
+		return f(tx, func(entries ...trail.Entry) error { return t.append(tx, entries, &added) })
+	})
+	if err != nil {
+		return err
+	}
+	for _, e := range added {
+		t.Log.Info("entered", "seq", e.Seq, "act", e.Act, "who", e.Who, "job", e.Job, "drive", e.Drive.Serial, "run", e.Run)
+	}
+	return nil
+}
+
+// locked does something in one transaction that holds the chain.
+func (t *Trail) locked(f func(tx *gorm.DB) error) error {
 	return inWords(t.db.Connection(func(conn *gorm.DB) error { // that it cannot be had is in no words yet
 		var got int
 		if err := conn.Raw("SELECT GET_LOCK(CONCAT(DATABASE(), '.trail'), 30)").Scan(&got).Error; err != nil {
@@ -55,7 +76,8 @@ func (t *Trail) inChain(f func(tx *gorm.DB) error) error {
 	}))
 }
 
-func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
+// append adds entries that are not there yet, and tells which these were.
+func (t *Trail) append(tx *gorm.DB, entries []trail.Entry, added *[]trail.Entry) error {
 	var last trailEntry
 	err := tx.Order("seq DESC").Limit(1).Take(&last).Error
 	seq, previous := int64(last.Seq), last.Hash
@@ -83,6 +105,7 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry) error {
 			return err
 		}
 		seq, previous = sealed.Seq, sealed.Hash
+		*added = append(*added, sealed)
 	}
 	return nil
 }

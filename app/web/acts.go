@@ -517,17 +517,14 @@ func (s *Server) leave(c *gin.Context) {
 
 func (s *Server) stopWork(c *gin.Context) {
 	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
-	if err == nil {
-		var d *drive
-		if d, err = s.open(bay, false); err == nil {
-			d.close()
-			s.desk.Stop(d.path)
-		}
+	if err == nil && (bay == nil || bay.Image == nil) {
+		err = errNoDrive
 	}
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
+	s.desk.Stop(s.imageOf(bay)) // whether the drive can be read is nothing to the stop
 	c.Redirect(303, back(c))
 }
 
@@ -538,13 +535,7 @@ func (s *Server) watch(c *gin.Context) {
 		c.Status(404)
 		return
 	}
-	d, err := s.open(bay, false)
-	if err != nil {
-		c.Status(404)
-		return
-	}
-	d.close()
-	s.follow(c, d.path, c.Param("job"))
+	s.follow(c, s.imageOf(bay), c.Param("job"))
 }
 
 // watchAny streams the state of work that belongs to no drive.

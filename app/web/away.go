@@ -2,7 +2,6 @@ package web
 
 import (
 	"bytes"
-	"context"
 	"net/http"
 	"strconv"
 	"strings"
@@ -14,6 +13,8 @@ import (
 
 // sending is what becomes of what a request sends.
 type sending struct {
+	id     string // of the request, in the log
+	who    string // the login of who sent it, "" for nobody who is signed in
 	acting bool   // it may have been done, or begun
 	said   string // what the next page would have said of it
 }
@@ -26,11 +27,6 @@ func sent(r *http.Request) *sending {
 		return s
 	}
 	return &sending{}
-}
-
-// followed follows what becomes of what a request sends.
-func followed(r *http.Request) *http.Request {
-	return r.WithContext(context.WithValue(r.Context(), sendingKey{}, &sending{}))
 }
 
 // awayView says what goes on while the database cannot be reached.
@@ -108,6 +104,7 @@ func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error
 	if a, ok := w.(*reply); ok {
 		defer func() { a.told = true }()
 	}
+	s.failed(r, err)
 	if full := store.Full(err); full || store.Away(err) {
 		s.away(w, r, full)
 		return

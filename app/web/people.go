@@ -85,6 +85,7 @@ func (s *Server) signedIn(c *gin.Context) {
 		return
 	}
 	c.Set("me", t)
+	sent(c.Request).who = t.Login
 	s.catchUp()
 	sent(c.Request).acting = true
 }

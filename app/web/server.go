@@ -15,6 +15,7 @@ import (
 	"html/template"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -74,6 +75,8 @@ type Server struct {
 	now      func() time.Time
 	random   io.Reader
 	signIns  *limiter
+	log      *slog.Logger
+	forget   func() // ends the sweeping of old sessions
 }
 
 // Options of a server.
@@ -85,6 +88,8 @@ type Options struct {
 	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
 	// run.ProveAfter.
 	ProveAfter time.Duration
+	// Log is told of every request, refusal, act and failure; nil for nowhere.
+	Log *slog.Logger
 }
 
 // maxBody bounds every request's body.
@@ -104,8 +109,11 @@ func New(o Options) (*Server, error) {
 	s := &Server{
 		store: o.Store, data: data, shop: cmp.Or(o.Shop, "Lantern Quay Repairs, Port Ellery"), records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
 		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo, prove: o.ProveAfter,
-		desk: work.NewDesk(run.Sentence), sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
+		sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
+		log: cmp.Or(o.Log, slog.New(slog.DiscardHandler)),
 	}
+	o.Store.Log = s.log
+	s.desk = work.NewDesk(run.Sentence, s.log)
 	if s.keys, err = o.Store.Keys(); err != nil {
 		return nil, err
 	}
@@ -115,7 +123,8 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.sessions.Store = mysqlstore.New(db)
+	kept := mysqlstore.New(db)
+	s.sessions.Store, s.forget = kept, kept.StopCleanup
 	s.sessions.Lifetime = 12 * time.Hour
 	s.sessions.Cookie.Name = "jadetrail"
 	s.sessions.Cookie.HttpOnly = true
@@ -189,6 +198,7 @@ func (s *Server) settle() error {
 func (s *Server) Close() {
 	close(s.ending)
 	s.desk.Close()
+	s.forget()
 }
 
 func (s *Server) parse() error {
@@ -297,7 +307,7 @@ func toInt(n any) int64 {
 func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
-	r.Use(gin.CustomRecovery(func(c *gin.Context, _ any) { s.fail(c, errors.New("something went wrong inside the program")) }))
+	r.Use(gin.CustomRecoveryWithWriter(nil, s.recovered))
 	static, err := fs.Sub(staticFiles, "static")
 	if err != nil {
 		panic(err) // the folder is embedded
@@ -402,7 +412,7 @@ func (s *Server) Handler() http.Handler {
 			r.ServeHTTP(w, req)
 			return
 		}
-		withSession.ServeHTTP(&reply{ResponseWriter: w}, followed(req))
+		withSession.ServeHTTP(&reply{ResponseWriter: w}, req)
 	})
 	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		most := int64(maxBody)
@@ -414,7 +424,7 @@ func (s *Server) Handler() http.Handler {
 		}
 		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
 	})
-	return headers(http.NewCrossOriginProtection().Handler(h))
+	return s.logged(headers(http.NewCrossOriginProtection().Handler(h)))
 }
 
 // headers keeps the pages to what the application itself ships.
@@ -457,6 +467,7 @@ func (s *Server) render(c *gin.Context, status int, name string, p page) {
 	}
 	var b bytes.Buffer
 	if err := s.pages[name].Execute(&b, p); err != nil {
+		s.failed(c.Request, err)
 		c.String(http.StatusInternalServerError, "The page could not be made: %v", err)
 		return
 	}
@@ -473,12 +484,21 @@ func (s *Server) say(c *gin.Context, kind, text, where string) {
 
 // refuse leads back with the reason of a refusal.
 func (s *Server) refuse(c *gin.Context, err error, where string) {
+	s.refused(c.Request, err)
 	s.say(c, "care", s.worded(err), where)
+}
+
+// errorView is the page of an error.
+type errorView struct {
+	Text string
+	ID   string // under which the log tells more, "" where there is no more to tell
+	Sent bool   // something was sent, of which nobody knows whether it was done
 }
 
 // fail shows an error's own page.
 func (s *Server) fail(c *gin.Context, err error) {
 	if full := store.Full(err); full || store.Away(err) {
+		s.failed(c.Request, err)
 		c.Abort()
 		s.away(c.Writer, c.Request, full)
 		return
@@ -490,8 +510,15 @@ func (s *Server) fail(c *gin.Context, err error) {
 	if errors.Is(err, unix.ENOSPC) {
 		status, title = http.StatusInsufficientStorage, "The bench has no room left"
 	}
+	v := errorView{Text: s.worded(err)}
+	if status == http.StatusNotFound {
+		s.refused(c.Request, err)
+	} else {
+		s.failed(c.Request, err)
+		v.ID, v.Sent = sent(c.Request).id, c.Request.Method != http.MethodGet && sent(c.Request).acting
+	}
 	c.Abort()
-	s.render(c, status, "error", page{Title: title, Body: s.worded(err)})
+	s.render(c, status, "error", page{Title: title, Body: v})
 }
 
 // worded is an error as people are told it: without where the machine keeps its files.

@@ -5,7 +5,8 @@ package work
 import (
 	"context"
 	"errors"
-	"log"
+	"fmt"
+	"log/slog"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -49,10 +50,10 @@ var ErrMistake = errors.New("the program made a mistake and broke this off; what
 	"Nothing is known of how far it came: look at the drive as it is now")
 
 // do does the work. A mistake of the program is an error of this work alone.
-func (f Func) do(ctx context.Context, report func(Update)) (outcome string, err error) {
+func (f Func) do(ctx context.Context, log *slog.Logger, report func(Update)) (outcome string, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			log.Printf("%v\n%s", r, debug.Stack())
+			log.Error("mistake", "what", fmt.Sprint(r), "stack", string(debug.Stack()))
 			outcome, err = "", ErrMistake
 		}
 	}()
@@ -67,6 +68,7 @@ type Desk struct {
 	ctx   context.Context
 	stop  context.CancelFunc
 	word  func(error) string
+	log   *slog.Logger
 }
 
 type item struct {
@@ -75,10 +77,10 @@ type item struct {
 	watch map[chan State]bool
 }
 
-// NewDesk returns an empty desk; word makes an error a sentence.
-func NewDesk(word func(error) string) *Desk {
+// NewDesk returns an empty desk; word makes an error a sentence, and log is told how work ends.
+func NewDesk(word func(error) string, log *slog.Logger) *Desk {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Desk{items: map[string]*item{}, ctx: ctx, stop: stop, word: word}
+	return &Desk{items: map[string]*item{}, ctx: ctx, stop: stop, word: word, log: log}
 }
 
 // Start begins work on the drive named by key.
@@ -99,7 +101,7 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 	d.items[key] = it
 	d.wg.Go(func() {
 		defer stop()
-		outcome, err := f.do(ctx, func(u Update) {
+		outcome, err := f.do(ctx, d.log, func(u Update) {
 			d.change(it, func(s *State) {
 				if s.Total != u.Total || u.Done < s.Done || s.Since.IsZero() {
 					s.Since, s.From = time.Now(), u.Done
@@ -107,6 +109,11 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 				s.Phase, s.Step, s.Done, s.Total = u.Phase, u.Step, u.Done, u.Total
 			})
 		})
+		level := slog.LevelInfo
+		if err != nil {
+			level = slog.LevelWarn
+		}
+		d.log.Log(ctx, level, "work ended", "work", kind, "title", title, "took", time.Since(it.state.Began).Round(time.Millisecond), "outcome", outcome, "error", err)
 		d.change(it, func(s *State) {
 			now := time.Now()
 			s.Ended, s.Outcome = &now, outcome

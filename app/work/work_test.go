@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"testing"
 )
 
 func TestDesk(t *testing.T) {
-	d := NewDesk(func(err error) string { return "It failed: " + err.Error() })
+	d := NewDesk(func(err error) string { return "It failed: " + err.Error() }, slog.New(slog.DiscardHandler))
 	go1, went := make(chan bool), make(chan bool)
 	if err := d.Start("A", "back-up", "Recovery", func(ctx context.Context, report func(Update)) (string, error) {
 		<-go1
@@ -45,7 +46,7 @@ func TestDesk(t *testing.T) {
 
 // TestMistake has the program make a mistake in the work on one drive: it ends, and that on another goes on.
 func TestMistake(t *testing.T) {
-	d := NewDesk(func(err error) string { return err.Error() })
+	d := NewDesk(func(err error) string { return err.Error() }, slog.New(slog.DiscardHandler))
 	defer d.Close()
 	on := make(chan bool)
 	if err := d.Start("B", "back-up", "Letters", func(context.Context, func(Update)) (string, error) { <-on; return "done", nil }); err != nil {

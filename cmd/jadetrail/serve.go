@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -64,7 +65,11 @@ func serve(ctx context.Context, demo bool) error {
 	if err != nil {
 		return err
 	}
-	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age})
+	log, err := logger(os.Getenv("JADETRAIL_LOG"))
+	if err != nil {
+		return err
+	}
+	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log})
 	if err != nil {
 		return err
 	}
@@ -87,6 +92,17 @@ func serve(ctx context.Context, demo bool) error {
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return srv.Shutdown(end)
+}
+
+// logger writes the log to standard error, from the level on that is named: debug, info, warn or error; "" for info.
+func logger(from string) (*slog.Logger, error) {
+	var level slog.Level
+	if from != "" {
+		if err := level.UnmarshalText([]byte(from)); err != nil {
+			return nil, errUse{fmt.Errorf("JADETRAIL_LOG is %q, not debug, info, warn or error. Nothing was started", from)}
+		}
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})), nil
 }
 
 // proveAfter is the age that the shop has set for verifications in whose name something is deleted: hours, of
