@@ -1,8 +1,8 @@
 #!/usr/bin/env bash
-# Fuzzes every parser for the given time: scripts/fuzz.sh 300s
+# Fuzzes every parser for the given time, with every fuzz target that there is: scripts/fuzz.sh 300s
 set -euo pipefail
 cd "$(dirname "$0")/.."
-for target in core/table:FuzzRead core/volume/ntfs:FuzzVolume core/volume/fat:FuzzVolume core/volume/ntfs:FuzzUnpack core/survey:FuzzKinds core/volume/recognise:FuzzOpen core/intake:FuzzOpen core/pc:FuzzParse core/disk:FuzzParseAmount core/carry:FuzzOpen core/trail:FuzzVerify core/sign:FuzzFind core/shelf:FuzzHoles; do
+grep -rn --include='*_test.go' -o '^func Fuzz[A-Za-z]*' core | sed -E 's#/[^/]*:[0-9]+:func #:#' | LC_ALL=C sort | while read -r target; do
   echo "== ${target}"
-  go test "./${target%:*}" -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${1:-300s}" -fuzzminimizetime 2s -parallel "${FUZZ_PARALLEL:-$(nproc)}"
+  go test "./${target%:*}" -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${1:-300s}" -fuzzminimizetime 2s -parallel "${FUZZ_PARALLEL:-$(nproc)}" </dev/null
 done

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"html"
 	"strings"
 	"testing"
@@ -78,9 +79,7 @@ func TestHistoryIsTheDrives(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.im.Zero(0, 34*512); err == nil {
-		err = d.im.Zero(d.im.Size()-33*512, 33*512)
-	}
+	err = errors.Join(d.im.Zero(0, 34*512), d.im.Zero(d.im.Size()-33*512, 33*512))
 	d.close()
 	if err != nil || before == 0 {
 		t.Fatal(before, err)

@@ -258,13 +258,15 @@ func (st *jobState) waiting() (line string, care bool) {
 		return st.Facts.Asleep[0] + " is hibernated", true
 	}
 	if st.Drive.PC != nil {
-		for _, m := range st.Drive.PC.MissingLetters(func(id string) bool {
+		missing := st.Drive.PC.MissingLetters(func(id string) bool {
 			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
-		}) {
-			if m.Gone {
-				return m.Letter + ": its partition is missing", true
-			}
-			return m.Letter + ": only its letter is missing", true
+		})
+		switch {
+		case len(missing) == 0:
+		case missing[0].Gone:
+			return missing[0].Letter + ": its partition is missing", true
+		default:
+			return missing[0].Letter + ": only its letter is missing", true
 		}
 	}
 	for _, p := range l.Partitions() {

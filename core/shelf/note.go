@@ -2,7 +2,6 @@ package shelf
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -72,17 +71,17 @@ func (p *OnVolume) keepNote(name string, b []byte) error {
 	if err != nil || bytes.Equal(was, b) {
 		return err
 	}
-	return p.replace(nil, VolumeFolder, name, b, was != nil)
-}
-
-// replace puts a small file into a folder, in the stead of one of the same name where it is there.
-// Without a context it does not wait for others.
-func (p *OnVolume) replace(ctx context.Context, folder, name string, b []byte, there bool) error {
-	release, err := p.lock(ctx)
+	release, err := p.tryLock() // nobody waits for a note
 	if err != nil {
 		return err
 	}
 	defer release()
+	return p.replace(VolumeFolder, name, b, was != nil)
+}
+
+// replace puts a small file into a folder, in the stead of one of the same name where it is there.
+// The place is locked.
+func (p *OnVolume) replace(folder, name string, b []byte, there bool) error {
 	d, err := p.attach(true)
 	if err != nil {
 		return err

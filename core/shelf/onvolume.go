@@ -382,24 +382,30 @@ func (d *onDrive) places(f volume.File) []volume.Extent {
 	return nil
 }
 
-// lock keeps others from making or taking away backups in this place.
-func (p *OnVolume) lock(ctx context.Context) (release func(), err error) {
+// tryLock keeps others from making or taking away backups in this place; ErrBusy tells that one of them is at it.
+func (p *OnVolume) tryLock() (release func(), err error) {
 	f, err := os.OpenFile(p.Image+".shelf-lock", os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return nil, err
 	}
+	if err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err == nil {
+		return func() { f.Close() }, nil
+	}
+	f.Close()
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		err = ErrBusy
+	}
+	return nil, err
+}
+
+// lock is tryLock that waits until nobody else is at it.
+func (p *OnVolume) lock(ctx context.Context) (release func(), err error) {
 	for {
-		err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
-		switch {
-		case err == nil:
-			return func() { f.Close() }, nil
-		case ctx == nil || !errors.Is(err, unix.EWOULDBLOCK):
-			f.Close()
-			return nil, ErrBusy
+		if release, err = p.tryLock(); !errors.Is(err, ErrBusy) {
+			return release, err
 		}
 		select {
 		case <-ctx.Done():
-			f.Close()
 			return nil, ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
@@ -408,7 +414,7 @@ func (p *OnVolume) lock(ctx context.Context) (release func(), err error) {
 
 // InUse tells whether a backup in a volume of a drive's image is being made or taken away.
 func InUse(image string) bool {
-	free, err := (&OnVolume{Image: image}).lock(nil)
+	free, err := (&OnVolume{Image: image}).tryLock()
 	if err == nil {
 		free()
 	}
@@ -423,8 +429,8 @@ func (p *OnVolume) claim(id string) (release func(), err error) {
 	if _, there := all[id]; !there {
 		return nil, fmt.Errorf("%w: %s", ErrNoBackup, id)
 	}
-	if release, err = p.lock(nil); err != nil {
-		err = fmt.Errorf("%w: %s", ErrBusy, id)
+	if release, err = p.tryLock(); err != nil {
+		err = fmt.Errorf("%w: %s", err, id)
 	}
 	return release, err
 }
@@ -445,7 +451,12 @@ func inline(name string, b []byte, off int, now time.Time) volume.Incoming {
 }
 
 func (p *OnVolume) save(id string, manifest []byte) error {
-	return p.replace(context.Background(), path.Join(VolumeFolder, id), manifestFile, manifest, true)
+	release, err := p.lock(context.Background())
+	if err != nil {
+		return err
+	}
+	defer release()
+	return p.replace(path.Join(VolumeFolder, id), manifestFile, manifest, true)
 }
 
 func (p *OnVolume) size(id string) (n disk.Bytes, err error) {

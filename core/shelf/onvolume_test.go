@@ -147,7 +147,7 @@ func TestOnVolume(t *testing.T) {
 	if err := sh.Delete("b-1"); !errors.Is(err, ErrNoBackup) {
 		t.Errorf("deleted twice: %v", err)
 	}
-	inner = soundShelf(t, p)
+	soundShelf(t, p)
 	if list, err := sh.List(); err != nil || len(list) > 0 {
 		t.Errorf("after deleting: %v, %v", list, err)
 	}
@@ -218,7 +218,7 @@ func TestOnVolumeChanged(t *testing.T) {
 	if _, err := disk.OpenImage(p.Image, 0, true); !errors.Is(err, disk.ErrInUse) {
 		t.Errorf("while a backup is being made the drive can be written: %v", err)
 	}
-	if _, err := p.lock(nil); !errors.Is(err, ErrBusy) {
+	if _, err := p.tryLock(); !errors.Is(err, ErrBusy) {
 		t.Errorf("two backups at once: %v", err)
 	}
 	w, back, err := d.contents("image.zst", 1<<20)

@@ -86,7 +86,7 @@ func TestOwn(t *testing.T) {
 			if m, err := sh.Load("b-1"); err != nil || m.Foreign != c.foreign {
 				t.Errorf("it has become the shop's: %v", err)
 			}
-			if m, err = sh.TakeIn(context.Background(), "b-1", "Odile Farrow", day, nil); (err == nil) != c.foreign {
+			if _, err = sh.TakeIn(context.Background(), "b-1", "Odile Farrow", day, nil); (err == nil) != c.foreign {
 				t.Fatalf("taken in: %v", err)
 			}
 			if !c.foreign {

@@ -136,7 +136,9 @@ func Summarise(v Volume) (*Summary, error) {
 			return nil
 		case f.Kind == Folder:
 			s.Folders++
-			s.Inside[f.Path] = s.Inside[f.Path]
+			if _, known := s.Inside[f.Path]; !known { // nothing may lie in it
+				s.Inside[f.Path] = Sum{}
+			}
 			p := strings.ToLower(f.Path)
 			windows = windows || p == "windows/system32"
 			unix = unix || p == "etc" || p == "usr/bin"

@@ -35,7 +35,7 @@ func main() {
 	case len(os.Args) > 3 && os.Args[1] == "compare":
 		err = compare(os.Args[2], os.Args[3:])
 	default:
-		err = errors.New("usage: features fill FOLDER | list FOLDER-WITH-XATTR FOLDER-WITH-STREAMS | compare BEFORE WAY=AFTER ...")
+		err = errors.New("usage: features fill FOLDER | list FOLDER-WITH-XATTR FOLDER-WITH-STREAMS | compare BEFORE WAY=AFTER")
 	}
 	if err != nil {
 		log.Fatal(err)

@@ -28,7 +28,6 @@ type house struct {
 	db          *sql.DB
 	database    []string // how it is started
 	log         *os.File
-	read        int // entries of the trail that were read
 }
 
 func open() (*house, error) {

@@ -51,8 +51,6 @@ type answer struct {
 	notDone bool // it says that nothing was done of what was sent
 }
 
-func (a answer) text() string { return html.UnescapeString(a.body) }
-
 var flash = regexp.MustCompile(`(?s)<div class="flash (\w+)"[^>]*>(.*?)</div>`)
 
 // said is the message on top of the page.
