@@ -4,7 +4,7 @@
 DATA ?= var
 
 build:
-	go build -o bin/jadetrail ./cmd/jadetrail
+	go build -buildvcs=auto -o bin/jadetrail ./cmd/jadetrail
 
 setup-demo:
 	@scripts/setup.sh demo

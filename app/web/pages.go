@@ -3,6 +3,8 @@ package web
 import (
 	"errors"
 	"fmt"
+	"net/url"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -196,4 +198,51 @@ func (s *Server) standing(v *recordView) error {
 		plan.FromBackup: "It is rebuilt " + col.Detail + ".",
 	}[col.Place]
 	return nil
+}
+
+// bringBack stages the bringing back of a record's partition in the plan of the
+// job whose drive it was on.
+func (s *Server) bringBack(c *gin.Context) {
+	id := c.Param("record")
+	where := "/records/" + url.PathEscape(id)
+	of, err := s.driveOfRecord(id)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	st, err := s.stateOf(of)
+	if err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	defer st.Drive.close()
+	step := plan.Step{Do: plan.BringBack, Record: id, Damaged: strings.TrimSpace(c.PostForm("damaged"))}
+	if len(step.Damaged) > maxReason {
+		s.refuse(c, errors.New("that text is too long; nothing was planned"), where)
+		return
+	}
+	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
+		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: unusedName(st.Steps)}
+	}
+	if err := s.stage(c, st, step); err != nil {
+		s.refuse(c, err, where)
+		return
+	}
+	if step.Do == plan.Rebuild {
+		s.say(c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
+		return
+	}
+	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
+}
+
+// driveOfRecord is the drive that a record's partition was on.
+func (s *Server) driveOfRecord(id string) (of trail.Drive, err error) {
+	list, err := s.store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
+	if err != nil {
+		return of, err
+	}
+	if len(list) == 0 {
+		return of, fmt.Errorf("%w: %s", trail.ErrNoRecord, id)
+	}
+	return list[0].Drive, nil
 }

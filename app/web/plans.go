@@ -318,3 +318,99 @@ func (s *Server) planJSON(c *gin.Context) {
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s plan.json"`, j.Number))
 	c.IndentedJSON(200, plan.Plan{Version: 1, Steps: steps})
 }
+
+// seenPlan is the state of the plan that a page showed whose act this is, nil where it does not
+// say.
+func seenPlan(c *gin.Context) *uint64 {
+	n, err := strconv.ParseUint(c.Query("plan"), 10, 64)
+	if err != nil {
+		return nil
+	}
+	return &n
+}
+
+// savePlan keeps a job's changed plan: the one way to change it. It is refused while a run of the
+// plan is under way or open, for another drive of the job, and where somebody else has changed the
+// plan meanwhile.
+func (s *Server) savePlan(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string) error {
+	return s.savePlanWith(c, st, steps, expect, what, -1)
+}
+
+// savePlanWith is savePlan for a plan of which somebody has given the step own, from 0, just now. What its
+// steps need the lead for is asked with it.
+func (s *Server) savePlanWith(c *gin.Context, st *jobState, steps []plan.Step, expect *layout.Layout, what string, own int) error {
+	return s.changing(st, func() error {
+		change := store.Change{From: seenPlan(c), Steps: steps, Expect: expect, What: what, Who: me(c).Name, When: s.now()}
+		if err := s.store.SavePlan(st.Job.Number, change); err != nil {
+			return err
+		}
+		if err := s.askLead(c, st, steps, own); err != nil {
+			return fmt.Errorf("the plan was changed, but the lead could not be asked for what it needs: %w", err)
+		}
+		return nil
+	})
+}
+
+// changing lets a job's plan be changed, where it may be. No run of it is begun meanwhile.
+func (s *Server) changing(st *jobState, f func() error) error {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; nothing was changed. Carry that out or take its steps out first")
+	}
+	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; the plan stays as it is")
+	}
+	return f()
+}
+
+// expect is the drive as the plan was begun for it.
+func (st *jobState) expect() *layout.Layout {
+	if _, l, err := st.Job.Steps(); err == nil && l != nil {
+		return l
+	}
+	return st.Drive.sv.Layout
+}
+
+// takeOut removes a step from the plan.
+func (s *Server) takeOut(c *gin.Context) {
+	s.change(c, func(_ *jobState, steps []plan.Step) ([]plan.Step, string, error) {
+		i, err := stepOf(c, steps)
+		if err != nil {
+			return nil, "", err
+		}
+		return slices.Delete(steps, i, i+1), fmt.Sprintf("step %d, %s, taken out", i+1, steps[i].Do), nil
+	})
+}
+
+// layAnew keeps the plan's steps for the drive as it is now.
+func (s *Server) layAnew(c *gin.Context) {
+	st, err := s.state(c.Param("job"), bayOf(c))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer st.Drive.close()
+	if err := s.savePlan(c, st, st.Steps, st.Drive.sv.Layout, "laid anew on the drive as it is"); err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.say(c, "sound", "The plan was laid anew on the drive as it is now. Look at every step once more.", back(c))
+}
+
+const lookAgain = " It is shown as it is now: look at it, and begin again if it is what you want"
+
+// asSeen refuses to act on another plan, or another drive, than the page showed from which it was
+// asked for.
+func asSeen(c *gin.Context, j *store.Job, d *drive) error {
+	n := seenPlan(c)
+	switch {
+	case n == nil || c.Query("drive") == "":
+		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
+	case *n != j.PlanState:
+		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun." + lookAgain)
+	case c.Query("drive") != d.state():
+		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun." + lookAgain)
+	}
+	return nil
+}

@@ -1,0 +1,232 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+)
+
+// undertaking is work on a job's drive that goes on after the page that began it.
+type undertaking struct {
+	kind, title string
+	write       bool // it writes to the drive
+	seen        bool // it is about the plan and the drive as a page has shown them
+	do          func(ctx context.Context, w *workplace) (outcome string, err error)
+}
+
+// workplace is what an undertaking has at hand.
+type workplace struct {
+	job     *store.Job
+	drive   *drive
+	options run.Options
+	report  func(work.Update)
+}
+
+// begin opens the job's drive again and starts work on it.
+func (s *Server) begin(c *gin.Context, u undertaking) {
+	s.planning.Lock() // the plan that is read now is the one that is carried out
+	defer s.planning.Unlock()
+	j, d, err := s.job(c.Param("job"), bayOf(c), u.write)
+	if err == nil && u.seen {
+		if err = asSeen(c, j, d); err != nil {
+			d.close()
+		}
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	o := s.options(d, j, me(c).Name)
+	var alike []string
+	o.SerialLast, alike = s.apart(d.Bay)
+	o.Alike = len(alike) > 0
+	err = s.desk.Start(d.path, u.kind, u.title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		outcome, err := u.do(ctx, &workplace{j, d, o, report})
+		d.close() // the shelf may be on this drive
+		if u.write {
+			if e := s.keepHead(); e != nil && err == nil {
+				outcome += " The head of the trail could not be kept on the shelf: " + run.Sentence(e)
+			}
+		}
+		return outcome, err
+	})
+	if err != nil {
+		d.close()
+		s.refuse(c, err, back(c))
+		return
+	}
+	c.Redirect(303, back(c))
+}
+
+func (s *Server) rehearse(c *gin.Context) {
+	s.begin(c, undertaking{kind: "rehearse", title: "Rehearsal", seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
+		steps, expect, err := w.job.Steps()
+		if err != nil || len(steps) == 0 {
+			return "", errors.Join(err, errors.New("there is no plan to rehearse"))
+		}
+		o.Plan, o.Expect, o.Rehearse = &plan.Plan{Version: 1, Steps: steps}, expect, true
+		w.report(work.Update{Phase: "on a copy"})
+		res, err := run.CarryOut(ctx, o)
+		if err != nil {
+			return "", err
+		}
+		if err := s.store.Rehearsed(w.job.Number, s.now()); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("Rehearsed on a throw-away copy: all %d steps lead where the plan says, and the volumes check sound. %s would be rewritten.", len(steps), res.Bytes), nil
+	}})
+}
+
+// entersLater is said of a run that ended while the trail was away.
+const entersLater = "The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back."
+
+func (s *Server) carryOut(c *gin.Context) {
+	serial, compare, despite := c.PostForm("serial"), c.PostForm("compare") != "", c.PostForm("despite")
+	if len(despite) > maxReason {
+		s.refuse(c, errors.New("that reason is too long; nothing was begun"), back(c))
+		return
+	}
+	s.begin(c, undertaking{kind: "carry-out", title: "Carry out", write: true, seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
+		steps, expect, err := w.job.Steps()
+		if err != nil || len(steps) == 0 {
+			return "", errors.Join(err, errors.New("there is no plan to carry out"))
+		}
+		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
+		w.report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
+		said, titles, err := s.estimate(w.job.Number, w.drive.Bay)
+		if err != nil {
+			return "", err
+		}
+		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), compare, despite, s.verify
+		began := s.now()
+		res, err := run.CarryOut(ctx, o)
+		late := ""
+		if errors.Is(err, run.ErrWaiting) { // what was done to the drive is done
+			late, err = " "+entersLater, nil
+		}
+		if err != nil {
+			return "", err
+		}
+		took := s.now().Sub(began)
+		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		if said.Zeroed > 0 {
+			text += fmt.Sprintf(" %s were made zeros.", res.Zeroed)
+		}
+		if res.Written < res.Bytes-res.Bytes/20 {
+			text += fmt.Sprintf(" %s of it was written; the rest is empty.", res.Written)
+		}
+		for _, x := range res.NotKept() {
+			text += " Not kept of " + x + "."
+		}
+		if text += late; late != "" {
+			return text, nil
+		}
+		if res.Written >= leastMeasured {
+			r, err := s.store.Learn(w.drive.label(), res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
+			if err != nil { // what was done to the drive is done
+				return text + " How fast this drive is could not be noted.", nil
+			}
+			text += fmt.Sprintf(" This drive is now reckoned with %s/s.", r.Rate)
+		}
+		return text, nil
+	}})
+}
+
+// leastMeasured is how much a run must write to say something about the drive.
+const leastMeasured = 64 * disk.MiB
+
+// estimate is the price of a job's plan as it stands, and what its steps are called.
+func (s *Server) estimate(number, bay string) (plan.Price, []string, error) {
+	st, err := s.state(number, bay)
+	if err != nil {
+		return plan.Price{}, nil, err
+	}
+	defer st.Drive.close()
+	var titles []string
+	for _, c := range st.Columns {
+		titles = append(titles, c.Title)
+	}
+	return plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), titles, nil
+}
+
+// resume finishes an unfinished run or takes it back.
+func (s *Server) resume(c *gin.Context) {
+	undo, asked := c.PostForm("undo") == "yes", c.PostForm("run")
+	kind, title := "resume", "Finishing the run"
+	if undo {
+		kind, title = "undo", "Taking the run back"
+	}
+	s.begin(c, undertaking{kind: kind, title: title, write: true, do: func(ctx context.Context, w *workplace) (string, error) {
+		o := w.options
+		open, err := run.Open(o)
+		if err != nil {
+			return "", err
+		}
+		switch {
+		case open == nil:
+			return "", errors.New("no run is open on this drive any more; it was finished or taken back meanwhile")
+		case asked != open.ID:
+			return "", fmt.Errorf("another run is open on this drive than you looked at (%s). Look at it first; nothing was done", open.ID)
+		}
+		o.Report = toUpdate(w.report, open.Titles(), undo)
+		res, err := run.Resume(ctx, o, undo)
+		if errors.Is(err, run.ErrWaiting) {
+			return "The run has ended, and the drive is as it should be. " + entersLater, nil
+		}
+		if err != nil {
+			return "", err
+		}
+		if res.Undone {
+			return "The run was taken back; the drive is as it was before it.", nil
+		}
+		return "The run was finished: the drive is as planned.", nil
+	}})
+}
+
+// leave ends a run that is open on the drive with the drive as it is.
+func (s *Server) leave(c *gin.Context) {
+	reason, asked := strings.TrimSpace(c.PostForm("reason")), c.PostForm("run")
+	if reason == "" || len(reason) > maxReason {
+		s.refuse(c, errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done"), back(c))
+		return
+	}
+	s.begin(c, undertaking{kind: "leave", title: "Leaving the drive as it is", write: true, do: func(_ context.Context, w *workplace) (string, error) {
+		o := w.options
+		open, err := run.Open(o)
+		if err != nil {
+			return "", err
+		}
+		if open == nil || open.ID != asked {
+			return "", errors.New("another run is open on this drive than you looked at, or none; nothing was done")
+		}
+		if _, err := run.Leave(o, reason); err != nil {
+			return "", err
+		}
+		return "The drive is left as it is; the run has ended. Look at what is on it before anything else is done to it.", nil
+	}})
+}
+
+func (s *Server) stopWork(c *gin.Context) {
+	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
+	if err == nil && (bay == nil || bay.Image == nil) {
+		err = errNoDrive
+	}
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.desk.Stop(s.imageOf(bay)) // whether the drive can be read is nothing to the stop
+	c.Redirect(303, back(c))
+}

@@ -1,0 +1,117 @@
+package web
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/work"
+	"jadetrail/core/plan"
+)
+
+// watch streams the state of a drive's work as server-sent events.
+func (s *Server) watch(c *gin.Context) {
+	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
+	if err != nil || bay == nil || bay.Image == nil {
+		c.Status(404)
+		return
+	}
+	s.follow(c, s.imageOf(bay), c.Param("job"))
+}
+
+// watchAny streams the state of work that belongs to no drive.
+func (s *Server) watchAny(c *gin.Context) {
+	key := c.Param("key")
+	if key != "dock" && key != "compare" && key != "shelf" {
+		c.Status(404)
+		return
+	}
+	s.follow(c, key, "")
+}
+
+// follow streams the state of a piece of work, and for a job the state of its plan whenever
+// somebody has changed it.
+func (s *Server) follow(c *gin.Context, key, job string) {
+	states, done := s.desk.Watch(key)
+	defer done()
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	c.Header("Content-Type", "text/event-stream")
+	c.Status(200)
+	out := http.NewResponseController(c.Writer)
+	// The server's limit for reading a request would end the watching.
+	if err := out.SetReadDeadline(time.Time{}); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		c.Error(err)
+		return
+	}
+	send := func(text string) bool {
+		_, err := io.WriteString(c.Writer, text)
+		return err == nil && out.Flush() == nil
+	}
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	last := uint64(0)
+	if seen := seenPlan(c); seen != nil {
+		last = *seen
+	}
+	for ok := send(": watching\n\n"); ok; {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-look.C:
+			if job == "" {
+				look.Stop()
+				continue
+			}
+			now, err := s.store.Latest(job)
+			if err != nil || now.ID == last {
+				continue
+			}
+			last = now.ID
+			b, err := json.Marshal(map[string]any{"plan": now.ID, "who": now.Who, "what": now.What})
+			if err != nil {
+				return
+			}
+			ok = send(fmt.Sprintf("event: plan\ndata: %s\n\n", b))
+		case <-beat.C:
+			ok = send(": still here\n\n")
+		case st := <-states:
+			b, err := json.Marshal(workView(st))
+			if err != nil {
+				return
+			}
+			ok = send(fmt.Sprintf("data: %s\n\n", b))
+			// A few times a second is enough for the eye.
+			time.Sleep(150 * time.Millisecond)
+		}
+	}
+}
+
+// workLine is a state worded for the page.
+type workLine struct {
+	work.State
+	Percent int    `json:"percent"`
+	Line    string `json:"line"`
+	Left    string `json:"left"`
+}
+
+func workView(st work.State) workLine {
+	v := workLine{State: st}
+	if st.Total > 0 {
+		v.Percent = int(st.Done * 100 / st.Total)
+		v.Line = fmt.Sprintf("%s of %s", st.Done, st.Total)
+		if el := time.Since(st.Since).Seconds(); el > 0.5 && st.Done > st.From {
+			perSecond := float64(st.Done-st.From) / el
+			v.Line += fmt.Sprintf(", %s/s", layoutBytes(perSecond))
+			v.Left = "≈ " + plan.Lasts(int64(float64(st.Total-st.Done)/perSecond)+1) + " left"
+		}
+	}
+	return v
+}
