@@ -110,6 +110,37 @@ type past struct {
 	// table was found to be another than the run before had left it, zero for never.
 	left    []time.Time
 	changed time.Time
+	back    []cameBack
+}
+
+// cameBack is a partition that a run has brought back in its place. What its own maps call its files lies there
+// as far as nothing else had come to lie there: nobody wrote it anew.
+type cameBack struct {
+	at   time.Time
+	span layout.Span
+}
+
+// backSince tells that a partition was brought back since a time.
+func (p *past) backSince(span layout.Span, since time.Time) bool {
+	return slices.ContainsFunc(p.back, func(b cameBack) bool {
+		return !b.at.Before(since) && (b.span.Start == span.Start || SamePartition(b.span, span))
+	})
+}
+
+// broughtBack are the partitions that the run brought back.
+func (r *ranThere) broughtBack() (out []cameBack) {
+	if r.ended != nil && r.ended.Ended == EndUndone {
+		return nil
+	}
+	for _, e := range r.meta.Entries {
+		if e.Act != trail.ActBringBack || e.After == nil {
+			continue
+		}
+		if p, ok := e.After.Find(e.Partition); ok {
+			out = append(out, cameBack{r.meta.Begun, *p})
+		}
+	}
+	return out
 }
 
 // ranThere is one run, with where it wrote.
@@ -164,6 +195,9 @@ func (at *stage) before(o Options) (*past, error) {
 			continue
 		}
 		p.runs = append(p.runs, x)
+		if x.wroteOn(o, drive(o, at.sv.Layout)) {
+			p.back = append(p.back, x.broughtBack()...)
+		}
 	}
 	if p.records, err = o.Records.All(); err != nil {
 		return nil, err
@@ -284,6 +318,29 @@ func (at *stage) lies() []seek.Cover {
 	return slices.Clip(at.now)
 }
 
+// liesSince is what lies there now, over a record's place. Of what a partition has in use that came back since,
+// nobody knows whether it is that or what the record is of.
+func (at *stage) liesSince(o Options, rec *trail.Record) ([]seek.Cover, error) {
+	p, err := at.before(o)
+	if err != nil {
+		return nil, err
+	}
+	out := slices.Clone(at.lies())
+	sector := at.sv.Layout.Sector
+	for _, q := range at.sv.Layout.Partitions() {
+		if !p.backSince(q, rec.Time) {
+			continue
+		}
+		own := disk.Range{Start: q.Start.Offset(sector), End: q.Start.Offset(sector) + q.Bytes}
+		for i, c := range out {
+			if c.Why == seek.Lies && c.State == seek.Taken && c.From >= own.Start && c.To <= own.End {
+				out[i].State = seek.Unsure
+			}
+		}
+	}
+	return out, nil
+}
+
 // Today is how a deleted partition stands today in its former place.
 type Today struct {
 	*seek.Stand
@@ -355,7 +412,7 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
 		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
-		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) {
+		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) || p.backSince(x.Span, rec.Time) {
 			continue
 		}
 		used, read := p.used[x.ID]
@@ -419,7 +476,10 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 	if err != nil {
 		return nil, err
 	}
-	covers := at.lies()
+	covers, err := at.liesSince(o, rec)
+	if err != nil {
+		return nil, err
+	}
 	var lies []disk.Range
 	for _, x := range covers {
 		if x.Why == seek.Lies {
@@ -470,7 +530,11 @@ func (at *stage) needs(o Options, rec *trail.Record) (disk.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Needs(seek.Stands(used, append(at.lies(), past...), seek.Untouched)), nil
+	lies, err := at.liesSince(o, rec)
+	if err != nil {
+		return nil, err
+	}
+	return Needs(seek.Stands(used, append(lies, past...), seek.Untouched)), nil
 }
 
 // kept compares what a record kept of its partition's start and end with what is there now, sector by

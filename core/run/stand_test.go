@@ -336,3 +336,55 @@ func TestStandWithStrays(t *testing.T) {
 		t.Errorf("beside a run that cannot be read: %+v", got.Stand)
 	}
 }
+
+// TestTakenByWhatCameBack lets a volume slide into a deleted one's place, deletes it too, and brings the first
+// back although something else lies in its place: what that calls its own is still the other one's, as far as
+// nothing was written. While it is there, and when it is deleted again, none of that is called taken.
+func TestTakenByWhatCameBack(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	first := s.must(t, im, deleteRecovery).Records[0]
+	s.must(t, im, plan.Step{Do: plan.Grow, Partition: "5", By: "all", Edge: "head"})
+	second := s.must(t, im, deleteX).Records[0]
+	rec := s.recorded(t, second)
+	was := place(t, im, rec)
+	files, err := s.options(nil).Records.FileList(rec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	judge := func(when string) {
+		t.Helper()
+		sv, err := survey.Read(im, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := s.atHour(s.options(im))
+		today, err := StandOf(o, sv, rec, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		now, start, same := place(t, im, rec), rec.Span.Start.Offset(512), 0
+		for _, f := range files {
+			if len(f.Extents) == 0 {
+				continue
+			}
+			is := true
+			for _, e := range f.Extents {
+				is = is && bytes.Equal(now[e.Off:e.Off+e.Len], was[e.Off:e.Off+e.Len])
+			}
+			if state := today.File(f, start).State; is && state == seek.Taken || !is && state == seek.Untouched {
+				t.Errorf("%s: %s is there %v, and called %s", when, f.Path, is, state)
+			}
+			if is {
+				same++
+			}
+		}
+		if same == 0 {
+			t.Errorf("%s: nothing of it is left, which proves nothing", when)
+		}
+	}
+	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: first, Damaged: "what is left is wanted"})
+	judge("while the first is there")
+	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(back.Columns[0].Number), Release: "not wanted", Waiver: "none needed"})
+	judge("once it is deleted again")
+}
