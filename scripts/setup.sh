@@ -9,6 +9,7 @@ if [ "$1" = test ]; then
   [ -x /usr/bin/chromium ] || need+=(chromium)
   command -v zstd >/dev/null || need+=(zstd)
   command -v strace >/dev/null || need+=(strace)
+  command -v gcc >/dev/null || need+=(gcc libc6-dev) # for the race detector
 fi
 if [ ${#need[@]} -gt 0 ]; then
   echo "Installing ${need[*]}."

@@ -13,6 +13,11 @@ trap 'rm -rf "$work"' EXIT
 if [ "$what" != e2e ]; then
   test -z "$(gofmt -l app cmd core)" || { echo "Not formatted: $(gofmt -l app cmd core)"; exit 1; }
   go vet ./...
+  if [ "${tests[*]}" = ./... ]; then
+    go tool staticcheck ./...
+    # The packages that are light enough for the race detector.
+    CGO_ENABLED=1 go test -race ./app/work ./core/disk ./core/intake ./core/trail ./core/plan
+  fi
   scripts/with-db.sh "$work/go" bash -c '
     export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN
     unset JADETRAIL_DSN JADETRAIL_OWNER_DSN

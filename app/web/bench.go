@@ -2,6 +2,7 @@ package web
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -136,7 +137,7 @@ func (s *Server) benchPage(c *gin.Context) {
 		return
 	}
 	v.Settled = s.settledLately()
-	s.render(c, 200, "bench", page{Title: "Bench", Here: "bench", Body: v})
+	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
 }
 
 // settledFor is for how long the bench tells what was finished after it had been cut short, and mostTold

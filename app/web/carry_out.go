@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -65,7 +66,7 @@ func (s *Server) begin(c *gin.Context, u undertaking) {
 		s.refuse(c, err, back(c))
 		return
 	}
-	c.Redirect(303, back(c))
+	c.Redirect(http.StatusSeeOther, back(c))
 }
 
 func (s *Server) rehearse(c *gin.Context) {
@@ -228,5 +229,5 @@ func (s *Server) stopWork(c *gin.Context) {
 		return
 	}
 	s.desk.Stop(s.imageOf(bay)) // whether the drive can be read is nothing to the stop
-	c.Redirect(303, back(c))
+	c.Redirect(http.StatusSeeOther, back(c))
 }

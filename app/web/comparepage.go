@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -82,7 +83,7 @@ func (s *Server) comparePage(c *gin.Context) {
 		l := workView(w)
 		v.Work, v.Line = &l, w.Trouble+w.Outcome
 	}
-	s.render(c, 200, "compare", page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)})
+	s.render(c, http.StatusOK, "compare", page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)})
 }
 
 // pair is two sides that are compared.
@@ -178,7 +179,7 @@ func (s *Server) startCompare(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	c.Redirect(303, where)
+	c.Redirect(http.StatusSeeOther, where)
 }
 
 // sideOf is one side of a comparison.
@@ -236,5 +237,5 @@ func (s *Server) comparedPage(c *gin.Context) {
 		l.Path, l.Why = volume.Shown(l.Path), volume.Shown(l.Why)
 		v.Shown = append(v.Shown, l)
 	}
-	s.render(c, 200, "compared", page{Title: "Comparison", Here: "compared", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Comparison of " + r.Here.Place.Span.Title(), ""}}})
+	s.render(c, http.StatusOK, "compared", page{Title: "Comparison", Here: "compared", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Comparison of " + r.Here.Place.Span.Title(), ""}}})
 }

@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -77,7 +78,7 @@ func (s *Server) confirmPage(c *gin.Context) {
 		v.fill(entries)
 		v.Changed = layout.Differ(v.Meta.After, st.Drive.sv.Layout)
 	}
-	s.render(c, 200, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Crumbs: []crumb{
+	s.render(c, http.StatusOK, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, "/jobs/" + st.Job.Number + "?bay=" + st.Drive.Bay}, {"Confirm", ""},
 	}})
 }

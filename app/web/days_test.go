@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"jadetrail/app/store"
+	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
@@ -485,7 +486,7 @@ func (d *overDays) toldOfLetters() {
 // and taken back, drives that are exchanged between bays, cloned and wiped while they are out, a shelf that
 // comes back changed, walks back. After each deed all that the pages say is held against the bytes.
 func TestToldOverDays(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	shops, deeds := 2, 12
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		shops, deeds = 40, 24

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -127,7 +128,7 @@ func (s *Server) dockPage(c *gin.Context) {
 		v.Work = &l
 		v.Line = w.Title + ": " + w.Trouble + w.Outcome
 	}
-	s.render(c, 200, "dock", page{Title: "Dock", Here: "dock", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Dock", ""}}})
+	s.render(c, http.StatusOK, "dock", page{Title: "Dock", Here: "dock", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Dock", ""}}})
 }
 
 func (s *Server) dockBay(b store.Bay) dockBay {
@@ -332,7 +333,7 @@ func (s *Server) attach(c *gin.Context) {
 		s.refuse(c, err, "/dock")
 		return
 	}
-	c.Redirect(303, "/dock")
+	c.Redirect(http.StatusSeeOther, "/dock")
 }
 
 // forgetComing takes away what was on its way into a bay when the server stopped.
@@ -591,7 +592,7 @@ func (s *Server) handOut(c *gin.Context) {
 		s.refuse(c, err, "/dock")
 		return
 	}
-	c.Redirect(303, "/dock")
+	c.Redirect(http.StatusSeeOther, "/dock")
 }
 
 // handOutForms are the forms in which a drive can be handed out, in the order in which they are offered.
@@ -679,7 +680,7 @@ func (s *Server) beginUpload(c *gin.Context) {
 		return
 	}
 	s.sessions.Put(c.Request.Context(), "upload-"+u.ID, fmt.Sprintf("%d:%s", u.Size, u.Name))
-	c.JSON(200, u)
+	c.JSON(http.StatusOK, u)
 }
 
 // uploadOf is an upload that this person has begun.
@@ -706,7 +707,7 @@ func (s *Server) addPiece(c *gin.Context) {
 		return
 	}
 	if at := c.Query("at"); at != strconv.FormatInt(int64(u.Received), 10) {
-		c.JSON(409, u) // tells where to go on
+		c.JSON(http.StatusConflict, u) // tells where to go on
 		return
 	}
 	f, err := os.OpenFile(s.part(u.ID), os.O_WRONLY|os.O_CREATE, 0o644)
@@ -738,7 +739,7 @@ func (s *Server) addPiece(c *gin.Context) {
 		}
 		s.sessions.Remove(c.Request.Context(), "upload-"+u.ID)
 	}
-	c.JSON(200, u)
+	c.JSON(http.StatusOK, u)
 }
 
 // forgetUploads removes what was sent in part and not gone on with for a week.

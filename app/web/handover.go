@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -350,7 +351,7 @@ func (s *Server) handOverPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, 200, "handover", page{Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c)}, Crumbs: []crumb{
+	s.render(c, http.StatusOK, "handover", page{Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c)}, Crumbs: []crumb{
 		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + url.PathEscape(j.Number) + "?bay=" + url.QueryEscape(bayOf(c))}, {"Hand over", ""},
 	}})
 }
@@ -367,7 +368,7 @@ func (s *Server) reportPDF(c *gin.Context) {
 		return
 	}
 	attachment(c, j.Number+" report.pdf")
-	c.Data(200, "application/pdf", b.Bytes())
+	c.Data(http.StatusOK, "application/pdf", b.Bytes())
 }
 
 // entriesOf are the trail's entries of a job, the oldest first.

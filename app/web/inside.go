@@ -181,7 +181,7 @@ func (s *Server) insidePage(c *gin.Context) {
 		view.Next = view.Base + "&path=" + url.QueryEscape(view.Dir) + "&from=" + url.QueryEscape(view.Next)
 	}
 	view.Up = crumbsTo(view.Title, view.Base, view.Dir)
-	s.render(c, 200, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs, Work: v.work(s)})
+	s.render(c, http.StatusOK, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs, Work: v.work(s)})
 }
 
 // work is what goes on with the drive that is looked into.
@@ -316,7 +316,7 @@ func (s *Server) folderTar(c *gin.Context) {
 	}
 	attachment(c, strings.ReplaceAll(name, ":", "")+".tar")
 	c.Header("Content-Type", "application/x-tar")
-	c.Status(200)
+	c.Status(http.StatusOK)
 	t := tar.NewWriter(c.Writer)
 	var unread []string
 	err = v.Walk(func(f volume.File) error {
@@ -443,7 +443,7 @@ func (s *Server) holdsPage(c *gin.Context) {
 		view.Words = volume.Shown(sum.Words(s.now()))
 	}
 	view.Up = crumbsTo(view.Title, base, view.Dir)
-	s.render(c, 200, "holds", page{Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
+	s.render(c, http.StatusOK, "holds", page{Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
 }
 
 func (v *holdsView) fill(sum *volume.Summary) {

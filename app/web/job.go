@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -425,7 +426,7 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
-	s.render(c, 200, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
+	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), ""}, {"Bay " + st.Drive.Bay, ""},
 	}})
 }
@@ -632,7 +633,7 @@ type amountMeaning struct {
 func (s *Server) amount(c *gin.Context) {
 	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
-		c.JSON(404, amountMeaning{Text: run.Sentence(err)})
+		c.JSON(http.StatusNotFound, amountMeaning{Text: run.Sentence(err)})
 		return
 	}
 	defer st.Drive.close()
@@ -640,13 +641,13 @@ func (s *Server) amount(c *gin.Context) {
 	number := 0
 	fmt.Sscan(c.Query("partition"), &number)
 	if l == nil {
-		c.JSON(200, amountMeaning{Text: "An earlier step cannot be done."})
+		c.JSON(http.StatusOK, amountMeaning{Text: "An earlier step cannot be done."})
 		return
 	}
 	p, ok := l.Find(number)
 	text := strings.TrimSpace(c.Query("text"))
 	if !ok || len(text) > 100 {
-		c.JSON(200, amountMeaning{Text: "There is no such partition."})
+		c.JSON(http.StatusOK, amountMeaning{Text: "There is no such partition."})
 		return
 	}
 	step := plan.Step{Do: plan.Grow, Partition: c.Query("partition"), By: text, Edge: c.Query("edge")}
@@ -654,12 +655,12 @@ func (s *Server) amount(c *gin.Context) {
 		step.Do, step.DropRestorePoints = do, do == plan.Shrink && c.Query("drop") != ""
 	}
 	if err := valid(step); err != nil {
-		c.JSON(200, amountMeaning{Text: run.Sentence(err)})
+		c.JSON(http.StatusOK, amountMeaning{Text: run.Sentence(err)})
 		return
 	}
 	col := plan.Lay(l, st.Facts, []plan.Step{step})[0]
 	if len(col.Obstacles) > 0 {
-		c.JSON(200, amountMeaning{Text: col.Obstacles[0].Text})
+		c.JSON(http.StatusOK, amountMeaning{Text: col.Obstacles[0].Text})
 		return
 	}
 	q, _ := col.Layout.Find(number)
@@ -668,7 +669,7 @@ func (s *Server) amount(c *gin.Context) {
 		by = max(q.Start-p.Start, p.Start-q.Start).Offset(l.Sector)
 	}
 	by = max(by, -by)
-	c.JSON(200, amountMeaning{OK: true,
+	c.JSON(http.StatusOK, amountMeaning{OK: true,
 		Text:  fmt.Sprintf("%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)), float64(by)/1e9, by.Exact()),
 		Total: fmt.Sprintf("then %s in all (%s)", q.Bytes, q.Bytes.Exact())})
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/app/store"
+	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
@@ -309,21 +310,10 @@ func (s *front) anyAsk(rng *rand.Rand) string {
 	return all[rng.IntN(len(all))].ID
 }
 
-// seeded is chance with its seed in the test's output, or with the one that JADETRAIL_SEED names.
-func seeded(t *testing.T) *rand.Rand {
-	t.Helper()
-	seed := uint64(time.Now().UnixNano())
-	if text := os.Getenv("JADETRAIL_SEED"); text != "" {
-		seed, _ = strconv.ParseUint(text, 10, 64)
-	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	return rand.New(rand.NewPCG(seed, 1))
-}
-
 // TestNoPageRoundTheLead lets a technician do anything on any page while the lead never answers. Whatever is
 // carried out, what may be somebody's can still be had from a volume or from a backup.
 func TestNoPageRoundTheLead(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	most, each := 160, 80
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		most, each = 100_000, 250

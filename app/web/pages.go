@@ -3,6 +3,7 @@ package web
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strings"
 
@@ -51,7 +52,7 @@ func (s *Server) recordPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, 200, "record", page{Title: "Record of " + v.Title, Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}}})
+	s.render(c, http.StatusOK, "record", page{Title: "Record of " + v.Title, Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}}})
 }
 
 func (s *Server) recordOf(id string) (*recordView, error) {

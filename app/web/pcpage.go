@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"path/filepath"
 	"slices"
@@ -65,7 +66,7 @@ func (s *Server) pcPage(c *gin.Context) {
 	if v.PC != nil {
 		v.fill(d, numbers)
 	}
-	s.render(c, 200, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Work: s.workOn(j.Number, d), Body: v, Crumbs: []crumb{
+	s.render(c, http.StatusOK, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Work: s.workOn(j.Number, d), Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + "?bay=" + d.Bay}, {j.PC, ""},
 	}})
 }
@@ -244,7 +245,7 @@ func (s *Server) writeFacts(c *gin.Context) {
 		return
 	}
 	attachment(c, c.Param("job")+" PC.json")
-	c.Data(200, "application/json", append(b, '\n'))
+	c.Data(http.StatusOK, "application/json", append(b, '\n'))
 }
 
 // mendTable stages the mending of the table.

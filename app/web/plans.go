@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,7 +62,7 @@ func (s *Server) change(c *gin.Context, f func(st *jobState, steps []plan.Step) 
 		return
 	}
 	s.desk.Forget(st.Drive.path)
-	c.Redirect(303, back(c))
+	c.Redirect(http.StatusSeeOther, back(c))
 }
 
 // planAct does something with the plan as a whole.
@@ -76,7 +77,7 @@ func (s *Server) planAct(c *gin.Context) {
 	case "use":
 		s.usePlan(c)
 	default:
-		c.Status(404)
+		c.Status(http.StatusNotFound)
 	}
 }
 
@@ -316,7 +317,7 @@ func (s *Server) planJSON(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s plan.json"`, j.Number))
-	c.IndentedJSON(200, plan.Plan{Version: 1, Steps: steps})
+	c.IndentedJSON(http.StatusOK, plan.Plan{Version: 1, Steps: steps})
 }
 
 // seenPlan is the state of the plan that a page showed whose act this is, nil where it does not

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -292,7 +293,7 @@ func (s *Server) searchPage(c *gin.Context) {
 	}
 	w, _ := s.desk.State(d.path)
 	v.Box = boxOf(j.Number, d.Bay, w)
-	s.render(c, 200, "search", page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")})
+	s.render(c, http.StatusOK, "search", page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")})
 }
 
 func (s *Server) driveCrumbs(j *store.Job, d *drive, last string) []crumb {
@@ -329,7 +330,7 @@ func (s *Server) startSearch(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	c.Redirect(303, where)
+	c.Redirect(http.StatusSeeOther, where)
 }
 
 func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []seek.Hint, keep searched, report func(work.Update)) (string, error) {
@@ -529,7 +530,7 @@ func (s *Server) findPage(c *gin.Context) {
 		return
 	}
 	v.Box = boxOf(v.Job, v.Bay, st.Work)
-	s.render(c, 200, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
+	s.render(c, http.StatusOK, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
 		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
 		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
 }
@@ -664,7 +665,7 @@ func (s *Server) backUpFind(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	c.Redirect(303, where)
+	c.Redirect(http.StatusSeeOther, where)
 }
 
 // planFind lays one of the ways to bring a find back.

@@ -106,7 +106,7 @@ func (s *Server) shelfPage(c *gin.Context) {
 	slices.Sort(v.Drives)
 	v.Jobs, v.Drives, v.All = slices.Compact(v.Jobs), slices.Compact(v.Drives), len(all)
 	v.Work, v.Line = s.onDesk("shelf")
-	s.render(c, 200, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
+	s.render(c, http.StatusOK, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
 }
 
 // lostBackups tells of every backup that counts, and whose contents are not as they were verified.
@@ -156,7 +156,7 @@ func (s *Server) onShelf(c *gin.Context, kind, title, where string, f func(ctx c
 		s.refuse(c, err, where)
 		return
 	}
-	c.Redirect(303, where)
+	c.Redirect(http.StatusSeeOther, where)
 }
 
 // whereFrom is the shelf's page, or the backup's own that a form was on.
@@ -245,7 +245,7 @@ func (s *Server) keepBackup(c *gin.Context) {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
-	c.Redirect(303, whereFrom(c))
+	c.Redirect(http.StatusSeeOther, whereFrom(c))
 }
 
 // deleteBackup takes a backup off the shelf. A plan that needs it stands against that.
@@ -368,7 +368,7 @@ func (s *Server) backupPage(c *gin.Context) {
 		}
 	}
 	v.Work, v.Line = s.onDesk("shelf")
-	s.render(c, 200, "backup", page{Title: "Backup of " + m.From.Span.Title(), Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, ""}}})
+	s.render(c, http.StatusOK, "backup", page{Title: "Backup of " + m.From.Span.Title(), Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, ""}}})
 }
 
 // today compares a backup with the drives in the bays.

@@ -3,6 +3,7 @@ package web
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -90,7 +91,7 @@ func (s *Server) addStep(c *gin.Context) {
 		s.refuse(c, err, back(c))
 		return
 	}
-	c.Redirect(303, back(c))
+	c.Redirect(http.StatusSeeOther, back(c))
 }
 
 // unusedName is a name for a new partition that no step uses.

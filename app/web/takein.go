@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
@@ -189,5 +190,5 @@ func (s *Server) takenIn(c *gin.Context) {
 		return
 	}
 	attachment(c, name)
-	c.Data(200, "application/octet-stream", b)
+	c.Data(http.StatusOK, "application/octet-stream", b)
 }

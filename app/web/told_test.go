@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"jadetrail/app/store"
+	"jadetrail/core/chance"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
 )
@@ -151,7 +152,7 @@ func (s *front) anySteps(rng *rand.Rand) (out []plan.Step) {
 // TestToldOfRuns carries random plans out through the pages. What the confirm page says of each run, and the
 // report of all of them, is held against the table's bytes before and after.
 func TestToldOfRuns(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	drives := 2
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		drives = 60

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strconv"
 	"sync"
@@ -257,7 +258,7 @@ func (s *Server) trailPage(c *gin.Context) {
 		v.Entries = append(v.Entries, rowOf(e))
 	}
 	v.Chain = s.chainNow(c.Query("again") != "")
-	s.render(c, 200, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
+	s.render(c, http.StatusOK, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
 }
 
 // day reads a date, "" for none.
@@ -420,7 +421,7 @@ func (s *Server) markPage(c *gin.Context) {
 		}
 		v.Map = &m
 	}
-	s.render(c, 200, "mark", page{Title: fmt.Sprintf("Entry %d of the trail", seq), Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {fmt.Sprintf("Entry %d", seq), ""}}})
+	s.render(c, http.StatusOK, "mark", page{Title: fmt.Sprintf("Entry %d of the trail", seq), Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {fmt.Sprintf("Entry %d", seq), ""}}})
 }
 
 func (s *Server) exportTrail(c *gin.Context) {
@@ -446,7 +447,7 @@ func (s *Server) exportHeads(c *gin.Context) {
 		}
 	}
 	c.Header("Content-Disposition", `attachment; filename="heads.jsonl"`)
-	c.Data(200, "application/jsonl", b)
+	c.Data(http.StatusOK, "application/jsonl", b)
 }
 
 // publicKey hands out the key that the trail's signatures are checked with.
@@ -457,5 +458,5 @@ func (s *Server) publicKey(c *gin.Context) {
 	}
 	public, _ := s.store.Key.Public().(ed25519.PublicKey)
 	c.Header("Content-Disposition", `attachment; filename="shop.pub"`)
-	c.Data(200, "text/plain; charset=utf-8", []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
+	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
 }

@@ -18,7 +18,7 @@ import (
 func (s *Server) watch(c *gin.Context) {
 	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
 	if err != nil || bay == nil || bay.Image == nil {
-		c.Status(404)
+		c.Status(http.StatusNotFound)
 		return
 	}
 	s.follow(c, s.imageOf(bay), c.Param("job"))
@@ -28,7 +28,7 @@ func (s *Server) watch(c *gin.Context) {
 func (s *Server) watchAny(c *gin.Context) {
 	key := c.Param("key")
 	if key != "dock" && key != "compare" && key != "shelf" {
-		c.Status(404)
+		c.Status(http.StatusNotFound)
 		return
 	}
 	s.follow(c, key, "")
@@ -42,7 +42,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
 	c.Header("Content-Type", "text/event-stream")
-	c.Status(200)
+	c.Status(http.StatusOK)
 	out := http.NewResponseController(c.Writer)
 	// The server's limit for reading a request would end the watching.
 	if err := out.SetReadDeadline(time.Time{}); err != nil && !errors.Is(err, http.ErrNotSupported) {

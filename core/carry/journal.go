@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 
-	quick "github.com/goccy/go-json"
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
@@ -72,7 +71,7 @@ func Begin(ctx context.Context, j disk.File, dev disk.Device, s script.Script, o
 	for _, op := range s {
 		data := op.Data
 		op.Data = nil
-		b, err := quick.Marshal(op)
+		b, err := json.Marshal(op)
 		if err != nil {
 			return nil, err
 		}

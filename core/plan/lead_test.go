@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
@@ -185,7 +186,7 @@ func anyStep(rng *rand.Rand, l *layout.Layout) Step {
 // what is asked. No plan that the gate lets through loses what may be somebody's but with a backup that was
 // made of it, or by an approval of that very step.
 func TestNoPlanRoundTheLead(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	acts, through, lost := 0, 0, 0
 	for acts < many(6_000, 400_000) {
 		l := anyDrive(rng, 2+rng.IntN(4))

@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
+	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
@@ -22,17 +22,6 @@ func many(few, all int) int {
 		return all
 	}
 	return few
-}
-
-// seeded is a source of chance with its seed in the test's output, or the one that
-// JADETRAIL_SEED names.
-func seeded(t *testing.T) *rand.Rand {
-	seed := uint64(time.Now().UnixNano())
-	if text := os.Getenv("JADETRAIL_SEED"); text != "" {
-		seed, _ = strconv.ParseUint(text, 10, 64)
-	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	return rand.New(rand.NewPCG(seed, 1))
 }
 
 // The exhaustive search knows nothing of the solver: it walks through all that can become
@@ -194,7 +183,7 @@ func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at [
 func at2(b disk.Bytes) disk.LBA { return b.At(sec) }
 
 func TestFewestBytesRewritten(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	reached, never := 0, 0
 	for range many(400, 20000) {
 		n, cells := 1+rng.IntN(7), 10+rng.IntN(5)
@@ -443,7 +432,7 @@ func met(g *Goal, before, after *layout.Layout, most disk.Bytes) string {
 // step, spares what is to be kept, leaves every volume its smallest size, meets the goal and
 // costs what it says.
 func TestRoutesHold(t *testing.T) {
-	rng := seeded(t)
+	rng := chance.Of(t)
 	kinds := map[string]int{}
 	routes, none := 0, 0
 	for i := range many(1000, 20000) {

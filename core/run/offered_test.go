@@ -44,7 +44,7 @@ func anyGoal(rng *rand.Rand, numbers []string) *plan.Goal {
 // TestOfferedCanBeDone rehearses, on random drives, every route that a goal is answered with and every act
 // that is offered: none of them is offered that cannot be carried out. What needs a backup first has it made.
 func TestOfferedCanBeDone(t *testing.T) {
-	rng, wanted := chance(t, 40, 3000)
+	rng, wanted := tries(t, 40, 3000)
 	drives, goals, routes, acts := 0, 0, 0, 0
 	var wrong []string
 	for routes+acts < wanted {

@@ -17,11 +17,11 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/carry"
+	"jadetrail/core/chance"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -38,21 +38,17 @@ import (
 	"jadetrail/core/volume/ntfs"
 )
 
-// chance is a source of it with its seed in the test's output, or the one that JADETRAIL_SEED names; and how
-// many of something a test tries: few, with JADETRAIL_PROVE all, or as many as JADETRAIL_PLANS says.
-func chance(t *testing.T, few, all int) (rng *rand.Rand, wanted int) {
-	seed, wanted := uint64(time.Now().UnixNano()), few
-	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
+// tries is a source of chance, and how many of something a test tries: few, with JADETRAIL_PROVE all, or as many
+// as JADETRAIL_PLANS says.
+func tries(t *testing.T, few, all int) (rng *rand.Rand, wanted int) {
+	wanted = few
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		wanted = all
 	}
 	if s := os.Getenv("JADETRAIL_PLANS"); s != "" {
 		wanted, _ = strconv.Atoi(s)
 	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	return rand.New(rand.NewPCG(seed, 1)), wanted
+	return chance.Of(t), wanted
 }
 
 // randomDrive makes a drive of a few partitions with gaps between them: NTFS volumes with
@@ -494,7 +490,7 @@ func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []
 // are copies of images in that folder; with JADETRAIL_KEEP, every drive stays in that folder as
 // the plans left it, beside a list of what it must hold.
 func TestRandomPlans(t *testing.T) {
-	rng, wanted := chance(t, 25, 500)
+	rng, wanted := tries(t, 25, 500)
 	var bases []string
 	if dir := os.Getenv("JADETRAIL_BASES"); dir != "" {
 		if bases, _ = filepath.Glob(filepath.Join(dir, "*.img")); len(bases) == 0 {

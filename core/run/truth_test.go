@@ -651,7 +651,7 @@ func (h *truthful) deed() {
 // between them, a shelf that is changed, tables that are lost. Whatever is said of the drive on the way is
 // held against a witness who knows every sector and shares no code with the program.
 func TestTruth(t *testing.T) {
-	rng, wanted := chance(t, 6, 300)
+	rng, wanted := tries(t, 6, 300)
 	v := &verdicts{said: map[string]int{}, wrong: map[string][]string{}}
 	for n := range wanted {
 		dir := t.TempDir()

@@ -6,15 +6,13 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
-	"time"
 
+	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
@@ -47,15 +45,10 @@ func (k *known) of(kind volume.Kind) *tally {
 // TestKnownHistories searches drives of which every partition that was ever on them is known.
 // With JADETRAIL_PROVE there are 300 of them.
 func TestKnownHistories(t *testing.T) {
-	seed, drives := uint64(time.Now().UnixNano()), 12
-	if s := os.Getenv("JADETRAIL_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
+	rng, drives := chance.Of(t), 12
 	if os.Getenv("JADETRAIL_PROVE") != "" {
 		drives = 300
 	}
-	t.Logf("JADETRAIL_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
 	lib := library(t)
 	k := &known{kinds: map[string]*tally{}, schemes: map[string]int{}}
 	for n := range drives {
@@ -64,7 +57,7 @@ func TestKnownHistories(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		h := &history{t: t, rng: rng, im: im, lib: lib, used: map[int]bool{}, serial: seed<<16 + uint64(n)<<8, mbr: rng.IntN(3) == 0}
+		h := &history{t: t, rng: rng, im: im, lib: lib, used: map[int]bool{}, serial: rng.Uint64() &^ 0xff, mbr: rng.IntN(3) == 0}
 		for range 6 + rng.IntN(14) {
 			h.becomes()
 		}

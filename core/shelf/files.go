@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	quick "github.com/goccy/go-json"
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
@@ -518,7 +517,7 @@ func entriesIn(text []byte, tar disk.Bytes) ([]Entry, error) {
 					continue
 				}
 				var e Entry
-				if err := quick.Unmarshal(line, &e); err != nil { // the list is known to be what was written
+				if err := json.Unmarshal(line, &e); err != nil { // the list is known to be what was written
 					return err
 				}
 				if n, ok := e.stored(); !ok || e.At > tar || e.At >= 0 && n > tar-e.At {
