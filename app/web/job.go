@@ -654,7 +654,7 @@ func (s *Server) amount(c *gin.Context) {
 	if do := plan.Do(c.Query("do")); do == plan.Shrink || do == plan.Slide {
 		step.Do, step.DropRestorePoints = do, do == plan.Shrink && c.Query("drop") != ""
 	}
-	if err := valid(step); err != nil {
+	if err := step.Valid(); err != nil {
 		c.JSON(http.StatusOK, amountMeaning{Text: run.Sentence(err)})
 		return
 	}

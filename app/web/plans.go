@@ -136,27 +136,11 @@ func (s *Server) changeStep(c *gin.Context) {
 		if !x.SetAmount(text) {
 			return nil, "", errors.New("this step has no amount; the plan is as it was")
 		}
-		if err := valid(steps[i]); err != nil {
+		if err := steps[i].Valid(); err != nil {
 			return nil, "", fmt.Errorf("%w; the plan is as it was", err)
 		}
 		return steps, fmt.Sprintf("%s: %s", st.titleOf(i), text), nil
 	})
-}
-
-// valid checks the words of a step.
-func valid(x plan.Step) error {
-	b, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{x}})
-	if err != nil {
-		return err
-	}
-	if _, err := plan.Parse(b); err != nil {
-		text := err.Error()
-		if i := strings.LastIndex(text, "step 1: "); i >= 0 {
-			text = text[i+len("step 1: "):]
-		}
-		return errors.New(text)
-	}
-	return nil
 }
 
 // undoPlan takes the plan's latest change back, or does it again.

@@ -115,7 +115,7 @@ func firstDelete(steps []plan.Step, step plan.Step) int {
 
 // stage adds a step to the job's plan. What cannot be done is not added.
 func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
-	if err := valid(step); err != nil {
+	if err := step.Valid(); err != nil {
 		return fmt.Errorf("%w; no step was added", err)
 	}
 	if st.Elsewhere {

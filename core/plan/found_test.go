@@ -62,7 +62,7 @@ func TestBringBackFound(t *testing.T) {
 		t.Errorf("%+v, %+v", ways, no)
 	}
 	for _, s := range []Step{{Do: BringBack}, {Do: BringBack, Record: "r", Find: 1}, {Do: BringBack, Find: -1}, {Do: BringBack, Find: 1, Told: -1}} {
-		if s.valid() == nil {
+		if s.Valid() == nil {
 			t.Errorf("%+v is taken for valid", s)
 		}
 	}

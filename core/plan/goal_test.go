@@ -69,7 +69,7 @@ func TestRoutes(t *testing.T) {
 				t.Errorf("%s: %s does not lead there: %+v", c.name, r.Title, last.Obstacles)
 			}
 			for _, s := range r.Plan.Steps {
-				if err := s.valid(); err != nil {
+				if err := s.Valid(); err != nil {
 					t.Errorf("%s: %+v: %v", c.name, s, err)
 				}
 				if slices.Contains(c.g.Keep, s.Partition) && s.Do == Delete {
@@ -120,7 +120,7 @@ func FuzzParseGoal(f *testing.F) {
 		}
 		for _, r := range Routes(l, Facts{StartsHere: true, PC: inOrder()}, g).Routes {
 			for _, s := range r.Plan.Steps {
-				if s.valid() != nil || s.Do == Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
+				if s.Valid() != nil || s.Do == Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
 					t.Errorf("%s: %+v", b, s)
 				}
 			}

@@ -112,8 +112,8 @@ func (s Step) Deletes() bool { return s.kind().deletes }
 // Writes tells whether a step writes to more of a drive than its table.
 func (s Step) Writes() bool { return !s.kind().tableOnly }
 
-// valid says what is wrong with a step's words.
-func (s Step) valid() error {
+// Valid says what is wrong with a step's words; nil where they can be laid over a drive.
+func (s Step) Valid() error {
 	if k := kinds[s.Do]; k != nil {
 		return k.valid(s)
 	}

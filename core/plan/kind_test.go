@@ -23,7 +23,7 @@ func TestKinds(t *testing.T) {
 			t.Errorf("%s: it does not stand in %s: %v", do, file, err)
 		}
 	}
-	if s := (Step{Do: "melt"}); s.valid() == nil || s.Deletes() {
+	if s := (Step{Do: "melt"}); s.Valid() == nil || s.Deletes() {
 		t.Error("a kind that nobody knows is valid")
 	}
 }

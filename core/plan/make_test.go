@@ -38,7 +38,7 @@ func TestMake(t *testing.T) {
 		"held":                       {on(func(s *layout.Span) { s.Held = "a program" }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, Held},
 		"another file system":        {on(func(s *layout.Span) { s.Volume.Kind = volume.Ext4 }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, NotYet},
 	} {
-		if err := c.s.valid(); err != nil {
+		if err := c.s.Valid(); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
 		col := Lay(c.l, facts, []Step{c.s})[0]
@@ -57,7 +57,7 @@ func TestMake(t *testing.T) {
 		t.Errorf("%+v", cols)
 	}
 	for _, s := range []Step{{Do: Create, Type: "basic", Format: "ntfs"}, {Do: Create, Size: "1 GiB", Format: "ntfs"}, {Do: Create, Size: "1 GiB", Type: "basic", Format: "vat"}, {Do: CopyBack, Partition: "5"}, {Do: Delete, Partition: "5", Backups: "burn"}} {
-		if s.valid() == nil {
+		if s.Valid() == nil {
 			t.Errorf("%+v is taken", s)
 		}
 	}
@@ -108,7 +108,7 @@ func TestImages(t *testing.T) {
 		"a system that starts nothing":    {Step{Do: Create, Backup: "b-system"}, ""},
 		"from a drive with another table": {Step{Do: Create, Backup: "b-mbr"}, ""},
 	} {
-		if err := c.s.valid(); err != nil {
+		if err := c.s.Valid(); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
 		col := Lay(l, facts, []Step{c.s})[0]
@@ -133,7 +133,7 @@ func TestImages(t *testing.T) {
 			t.Errorf("%s: attributes %s", name, p.Attributes)
 		}
 	}
-	if (Step{Do: Create, Backup: "b-sound", Format: "ntfs"}).valid() == nil {
+	if (Step{Do: Create, Backup: "b-sound", Format: "ntfs"}).Valid() == nil {
 		t.Error("a format and an image at once are taken")
 	}
 }

@@ -50,7 +50,7 @@ func TestRetag(t *testing.T) {
 		{"not active, by a technician", active, Facts{}, Step{Partition: "1", Active: &no, Release: "r"}, "lead-missing", func(p *layout.Span) bool { return !p.Active }},
 	} {
 		c.s.Do = Retag
-		if err := c.s.valid(); err != nil {
+		if err := c.s.Valid(); err != nil {
 			t.Errorf("%s: %v", c.name, err)
 		}
 		col := Lay(c.l, c.f, []Step{c.s})[0]
@@ -65,7 +65,7 @@ func TestRetag(t *testing.T) {
 		}
 	}
 	for _, s := range []Step{{Partition: "5"}, {Type: "basic"}, {Partition: "5", Attributes: "many"}, {Partition: "5", Name: strings.Repeat("n", 37)}} {
-		if s.Do = Retag; s.valid() == nil {
+		if s.Do = Retag; s.Valid() == nil {
 			t.Errorf("%+v is taken", s)
 		}
 	}

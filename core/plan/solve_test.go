@@ -457,7 +457,7 @@ func TestRoutesHold(t *testing.T) {
 			cols := Lay(l, f, r.Plan.Steps)
 			before := l
 			for k, c := range cols {
-				if err := r.Plan.Steps[k].valid(); err != nil || len(c.Obstacles) > 0 {
+				if err := r.Plan.Steps[k].Valid(); err != nil || len(c.Obstacles) > 0 {
 					bad("step %d: %v %v", k+1, err, c.Obstacles)
 				}
 				kinds[string(c.Step.Do)+" "+c.Step.Edge+c.Step.Act]++

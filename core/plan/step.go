@@ -155,7 +155,7 @@ func Parse(b []byte) (*Plan, error) {
 		return nil, fmt.Errorf("%w: it has %d steps", ErrMalformed, len(p.Steps))
 	}
 	for i, s := range p.Steps {
-		if err := s.valid(); err != nil {
+		if err := s.Valid(); err != nil {
 			return nil, fmt.Errorf("%w: step %d: %v", ErrMalformed, i+1, err)
 		}
 	}
