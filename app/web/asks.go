@@ -53,11 +53,10 @@ func (s *Server) askLead(c *gin.Context, st *jobState, steps []plan.Step, own in
 	if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Release+x.Waiver != "" || x.Do == plan.Retag }) {
 		return nil
 	}
-	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	facts, err := s.facts(st.Drive, st.Job, steps)
 	if err != nil {
 		return err
 	}
-	facts.Insides = s.insides(st.Drive)
 	for _, ask := range openAsks(plan.Lay(st.Drive.sv.Layout, facts, steps)) {
 		id, err := s.keepAsk(st, ask, me(c).Name)
 		if err != nil {

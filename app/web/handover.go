@@ -209,7 +209,7 @@ func (s *Server) canComeBack(st *jobState, gone map[string]*trail.Record) (map[s
 			steps = append(steps, plan.Step{Do: plan.BringBack, Record: id})
 		}
 	}
-	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	facts, err := s.facts(st.Drive, st.Job, steps)
 	if err != nil {
 		return nil, err
 	}

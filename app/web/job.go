@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -81,24 +80,9 @@ func (s *Server) work(st *jobState) error {
 		}
 		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
 	}
-	if st.Facts, err = run.Facts(o, d.sv, st.Steps); err != nil {
+	if st.Facts, err = s.facts(d, st.Job, st.Steps); err != nil {
 		return err
 	}
-	st.Facts.Insides = s.insides(d)
-	rate, err := s.store.Rate(d.label())
-	if err != nil {
-		return err
-	}
-	st.Facts.Rate = rate.Rate
-	for _, x := range st.Steps { // how much the folders hold that move
-		n, err := strconv.Atoi(x.Partition)
-		if v := d.sv.Volumes[n]; err == nil && x.Move && v != nil {
-			if sum, err := s.summary(v); err == nil {
-				st.Facts = run.WithFolders(st.Facts, n, sum)
-			}
-		}
-	}
-	st.Facts.Elsewhere = s.elsewhere(st.Job.Number, d.Bay)
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}
@@ -106,7 +90,6 @@ func (s *Server) work(st *jobState) error {
 	if err != nil {
 		return err
 	}
-	st.Facts.Deleted = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDelete })
 	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
 	st.Entries = len(entries)
 	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {

@@ -148,7 +148,7 @@ func (s *Server) standing(v *recordView) error {
 	defer st.Drive.close()
 	v.Job = st.Job
 	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
-	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, []plan.Step{step})
+	facts, err := s.facts(st.Drive, st.Job, []plan.Step{step})
 	if err != nil {
 		return err
 	}

@@ -259,7 +259,7 @@ func (s *Server) planAllFinds(c *gin.Context) {
 
 func (s *Server) allBack(st *jobState) (*plan.Back, error) {
 	steps := worthBack(st.Finds)
-	f, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	f, err := s.facts(st.Drive, st.Job, steps)
 	if err != nil {
 		return nil, err
 	}

@@ -14,7 +14,6 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 )
 
 func me(c *gin.Context) *store.Technician { return c.MustGet("me").(*store.Technician) }
@@ -139,7 +138,7 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 		steps = slices.Insert(steps, at, step)
 	}
 	steps[at] = step
-	facts, err := run.Facts(s.options(st.Drive, st.Job, ""), st.Drive.sv, steps)
+	facts, err := s.facts(st.Drive, st.Job, steps)
 	if err != nil {
 		return err
 	}

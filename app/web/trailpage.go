@@ -316,7 +316,7 @@ func (s *Server) walk(c *gin.Context, st *jobState, then *layout.Layout, to stri
 	v := &wayBack{To: to, Walk: w}
 	facts := st.Facts
 	if len(w.Steps) > 0 {
-		if facts, err = run.Facts(o, st.Drive.sv, w.Steps); err != nil {
+		if facts, err = s.facts(st.Drive, st.Job, w.Steps); err != nil {
 			return nil, err
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -12,9 +11,6 @@ import (
 
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
-	"jadetrail/core/shelf"
-	"jadetrail/core/survey"
-	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
 
@@ -37,20 +33,18 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return errUse{err}
 			}
-			facts, err := readPC(pcPath)
-			if err != nil {
-				return err
-			}
 			im, sv, err := look(args[0], pcPath)
 			if err != nil {
 				return err
 			}
 			defer im.Close()
-			id, err := survey.ReadIdentity(args[0])
+			var p places // as for a carry-out
+			o, same, err := p.options(args[0], pcPath, false)
 			if err != nil {
-				return errUse{err}
+				return err
 			}
-			f, err := run.Facts(run.Options{Dev: im, Identity: id, PC: facts, Shelf: &shelf.Shelf{}, Records: trail.Records{Dir: filepath.Join(args[0]+".trail", "records")}, Random: random}, sv, nil)
+			defer same.Close()
+			f, err := run.Facts(o, sv, nil)
 			if err != nil {
 				return err
 			}
