@@ -318,9 +318,9 @@ func (at *stage) lies() []seek.Cover {
 	return slices.Clip(at.now)
 }
 
-// liesSince is what lies there now, over a record's place. Of what a partition has in use that came back since,
-// nobody knows whether it is that or what the record is of.
-func (at *stage) liesSince(o Options, rec *trail.Record) ([]seek.Cover, error) {
+// liesSince is what lies there now, over the place of what was lost at a time. Of what a partition has in use that
+// came back since, nobody knows whether it is that or what was lost.
+func (at *stage) liesSince(o Options, lost time.Time) ([]seek.Cover, error) {
 	p, err := at.before(o)
 	if err != nil {
 		return nil, err
@@ -328,7 +328,7 @@ func (at *stage) liesSince(o Options, rec *trail.Record) ([]seek.Cover, error) {
 	out := slices.Clone(at.lies())
 	sector := at.sv.Layout.Sector
 	for _, q := range at.sv.Layout.Partitions() {
-		if !p.backSince(q, rec.Time) {
+		if !p.backSince(q, lost) {
 			continue
 		}
 		own := disk.Range{Start: q.Start.Offset(sector), End: q.Start.Offset(sector) + q.Bytes}
@@ -476,7 +476,7 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 	if err != nil {
 		return nil, err
 	}
-	covers, err := at.liesSince(o, rec)
+	covers, err := at.liesSince(o, rec.Time)
 	if err != nil {
 		return nil, err
 	}
@@ -530,7 +530,7 @@ func (at *stage) needs(o Options, rec *trail.Record) (disk.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	lies, err := at.liesSince(o, rec)
+	lies, err := at.liesSince(o, rec.Time)
 	if err != nil {
 		return nil, err
 	}
@@ -626,18 +626,23 @@ func FindStands(o Options, sv *survey.Survey, x *seek.Find) (*seek.Stand, error)
 
 func (at *stage) find(o Options, x *seek.Find) (*seek.Stand, error) {
 	used, known := x.InUse(at.sv.Layout.Sector)
-	covers, rest := at.lies(), seek.Unsure
+	rest := seek.Unsure
 	rec, err := recordOf(o, x)
 	if err != nil {
 		return nil, err
 	}
 	var past []seek.Cover
+	var lost time.Time // at some time
 	if rec != nil {
-		rest = seek.Untouched
+		rest, lost = seek.Untouched, rec.Time
 		past, err = at.since(o, rec)
 	} else {
 		past, err = at.afterLoss(o, x)
 	}
+	if err != nil {
+		return nil, err
+	}
+	covers, err := at.liesSince(o, lost)
 	if err != nil {
 		return nil, err
 	}

@@ -568,8 +568,8 @@ func (h *truthful) finds() {
 			if at := lieAt(x, start); len(at) > 0 && x.IsFile() && strings.HasSuffix(x.Path, ".bin") {
 				state, is := stand.File(x, start).State, h.now.file(at, int64(x.Bytes)) != 0
 				h.right(fmt.Sprintf("files of finds said to be %s, there %v", state, is), 1)
-				if state == seek.Untouched && !is {
-					h.untrue("untouched files of finds", "%s of the find at %d", x.Path, f.Start)
+				if state == seek.Untouched && !is || state == seek.Taken && is {
+					h.untrue(string(state)+" files of finds", "%s of the find at %d", x.Path, f.Start)
 				}
 			}
 		}
