@@ -1,13 +1,15 @@
 package disk
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"jadetrail/core/form"
 )
 
 // BadPlace tells that a drive could not read or write a place on its medium.
@@ -44,7 +46,11 @@ func badPlaces(image string, sector Bytes) ([][2]Bytes, error) {
 		return nil, fmt.Errorf("the list of bad places beside %s is too long: %w", image, ErrNotImage)
 	}
 	var list [][2]LBA
-	if err := json.NewDecoder(f).Decode(&list); err != nil {
+	b, err := io.ReadAll(f)
+	if err == nil {
+		err = form.Read(b, &list)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("the list of bad places beside %s cannot be read: %w", image, err)
 	}
 	var out [][2]Bytes

@@ -4,13 +4,13 @@
 package pc
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+
+	"jadetrail/core/form"
 )
 
 // State of the PC.
@@ -98,10 +98,8 @@ func Parse(b []byte) (*Facts, error) {
 		return nil, fmt.Errorf("%w: they are longer than 1 MiB", ErrFacts)
 	}
 	var f Facts
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&f); err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrFacts, err)
+	if err := form.Read(b, &f); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrFacts, err)
 	}
 	if f.Version != 1 {
 		return nil, fmt.Errorf("%w: they are of version %d; this program reads version 1", ErrFacts, f.Version)

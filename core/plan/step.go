@@ -3,16 +3,13 @@
 package plan
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/form"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 )
@@ -125,19 +122,13 @@ var (
 // maxBytes bounds a plan or a goal.
 const maxBytes = 1 << 20
 
-// decode reads one JSON value into v, with no field that v does not have and nothing behind
-// it; what is wrong is told as bad.
+// decode reads one JSON value into v, at most 1 MiB of it; what is wrong is told as bad.
 func decode(b []byte, v any, bad error) error {
 	if len(b) > maxBytes {
 		return fmt.Errorf("%w: it is longer than 1 MiB", bad)
 	}
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(v); err != nil {
-		return fmt.Errorf("%w: %s", bad, inJSON(err))
-	}
-	if _, err := d.Token(); err != io.EOF {
-		return fmt.Errorf("%w: something follows it", bad)
+	if err := form.Read(b, v); err != nil {
+		return fmt.Errorf("%w: %w", bad, err)
 	}
 	return nil
 }
@@ -160,28 +151,6 @@ func Parse(b []byte) (*Plan, error) {
 		}
 	}
 	return &p, nil
-}
-
-// inJSON says in words what is wrong with JSON.
-func inJSON(err error) string {
-	var syntax *json.SyntaxError
-	var kind *json.UnmarshalTypeError
-	const unknown = `json: unknown field "`
-	switch {
-	case errors.As(err, &syntax):
-		return fmt.Sprintf("it is no JSON: something is wrong at byte %d", syntax.Offset)
-	case errors.As(err, &kind) && kind.Field != "":
-		return fmt.Sprintf("its field %q holds a %s, where that does not belong", kind.Field, kind.Value)
-	case errors.As(err, &kind):
-		return fmt.Sprintf("it is a %s, and no object with fields", kind.Value)
-	case errors.Is(err, io.EOF):
-		return "it is empty"
-	case errors.Is(err, io.ErrUnexpectedEOF):
-		return "it breaks off in the middle"
-	case strings.HasPrefix(err.Error(), unknown):
-		return fmt.Sprintf("it has a field %q, which is not known", strings.TrimSuffix(strings.TrimPrefix(err.Error(), unknown), `"`))
-	}
-	return "a value in it cannot be read"
 }
 
 // Code of an obstacle or of something missing.

@@ -4,7 +4,6 @@ package survey
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,6 +15,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
+	"jadetrail/core/form"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/sign"
@@ -50,7 +50,7 @@ func ReadIdentity(image string) (Identity, error) {
 		return id, nil
 	}
 	if err == nil {
-		err = json.Unmarshal(b, &id)
+		err = form.ReadOf(b, &id)
 	}
 	if err != nil {
 		return id, fmt.Errorf("the drive's identity beside %s cannot be read: %w", image, err)
