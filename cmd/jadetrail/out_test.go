@@ -56,7 +56,7 @@ func TestSaidInSentences(t *testing.T) {
 		``:                                     "it is empty",
 		`{"version": 1,`:                       "it breaks off in the middle",
 		`{"version": 1, "melt": true}`:         `a field "melt", which is not known`,
-		`[1]`:                                  "no object with fields",
+		`[1]`:                                  "of the kind array",
 		`{"version": 1, "steps": [{"do": "grow", "partition": "6", "by": "242085789696 B"}]}`:  "225.5 GiB is more than the",
 		`{"version": 1, "steps": [{"do": "grow", "partition": "6", "by": "99999999999 TiB"}]}`: "more than any drive has",
 	} {
