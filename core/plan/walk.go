@@ -37,143 +37,186 @@ func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk 
 		w.Cannot = append(w.Cannot, "The drive's table was made anew since, or of another kind: its partitions can be brought back one by one from their records.")
 		return w
 	}
-	same := func(l *layout.Layout, p *layout.Span) (layout.Span, bool) {
-		for _, q := range l.Partitions() {
-			if p.UniqueID != "" && strings.EqualFold(q.UniqueID, p.UniqueID) {
-				return q, true
-			}
-			// On an MBR the id is the place: what was moved is known by its volume.
-			if l.Scheme == "mbr" && q.Volume != nil && p.Volume != nil && p.Volume.Serial != "" && q.Volume.Kind == p.Volume.Kind && q.Volume.Serial == p.Volume.Serial {
-				return q, true
-			}
-		}
-		return layout.Span{}, false
-	}
-	type wish struct {
-		title string
-		steps func(l *layout.Layout) ([]Step, bool) // none where it is so already
-		why   string                                // the last obstacle
-		once  bool                                  // it was planned
-	}
-	var wishes []*wish
-	add := func(title string, steps func(l *layout.Layout) ([]Step, bool)) {
-		wishes = append(wishes, &wish{title: title, steps: steps})
-	}
-	for _, p := range now.Partitions() { // what was not there then
-		if _, was := same(then, &p); was || p.Role == layout.Container {
-			continue
-		}
-		n := fmt.Sprint(p.Number)
-		add(fmt.Sprintf("%s (partition %d), which was not there then, does not go", p.Title(), p.Number), func(l *layout.Layout) ([]Step, bool) {
-			_, there := same(l, &p)
-			return []Step{{Do: Delete, Partition: n}}, !there
-		})
-	}
-	parts := then.Partitions()
-	for _, p := range parts {
-		q, there := same(now, &p)
-		if p.Role == layout.Container {
-			continue
-		}
-		if !there {
-			k, ok := known[strings.ToLower(p.UniqueID)]
-			if !ok {
-				w.Cannot = append(w.Cannot, fmt.Sprintf("%s (%s) cannot return: there is no record of it, and no search has found it.", p.Title(), p.Bytes))
-				continue
-			}
-			add(fmt.Sprintf("%s does not return", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-				_, back := same(l, &p)
-				return []Step{{Do: BringBack, Record: k.Record, Find: k.Find, Told: k.Told}}, back
-			})
-			continue
-		}
-		n, number := fmt.Sprint(q.Number), q.Number
-		size := func(s layout.Span) string { return fmt.Sprintf("%d B", s.Bytes) }
-		add(fmt.Sprintf("%s does not become as small as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-			c, ok := l.Find(number)
-			return []Step{{Do: Shrink, Partition: n, To: size(p)}}, !ok || c.Bytes <= p.Bytes
-		})
-		add(fmt.Sprintf("%s does not return to its place", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-			c, ok := l.Find(number)
-			if !ok || c.Start == p.Start || c.Bytes > p.Bytes {
-				return nil, !ok || c.Start == p.Start
-			}
-			by := (p.Start - c.Start).Offset(l.Sector)
-			sign := ""
-			if by < 0 {
-				by, sign = -by, "-"
-			}
-			return []Step{{Do: Slide, Partition: n, By: fmt.Sprintf("%s%d B", sign, by)}}, false
-		})
-		add(fmt.Sprintf("%s does not become as large as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-			c, ok := l.Find(number)
-			if !ok || c.Start != p.Start {
-				return nil, !ok || c.Bytes >= p.Bytes
-			}
-			return []Step{{Do: Grow, Partition: n, To: size(p)}}, c.Bytes >= p.Bytes
-		})
-		named := func(c *layout.Span) bool { return p.Name == "" || c.Name == p.Name } // a step cannot take a name away
-		if p.TypeID != q.TypeID || p.Attributes != q.Attributes || !named(&q) || p.Active != q.Active {
-			add(fmt.Sprintf("the table does not say of %s what it said then", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-				c, ok := l.Find(number)
-				s := Step{Do: Retag, Partition: n, Type: p.TypeID}
-				if l.Scheme == "mbr" {
-					active := p.Active
-					s.Active = &active
-				} else {
-					s.Attributes, s.Name = p.Attributes, p.Name
-				}
-				return []Step{s}, !ok || c.TypeID == p.TypeID && c.Attributes == p.Attributes && named(c) && c.Active == p.Active
-			})
-		}
-		if v, u := p.Volume, q.Volume; v != nil && u != nil && v.Label != u.Label && u.Kind == volume.NTFS {
-			add(fmt.Sprintf("%s does not get its label back", p.Title()), func(l *layout.Layout) ([]Step, bool) {
-				c, ok := l.Find(number)
-				return []Step{{Do: Label, Partition: n, Label: v.Label}}, !ok || c.Volume == nil || c.Volume.Label == v.Label
-			})
+	// 1. What is to be: what was not there goes, and of each that was there its place, size, name and label return.
+	var all wishes
+	for _, p := range now.Partitions() {
+		if _, was := sameAgain(then, &p); !was && p.Role != layout.Container {
+			all.goes(p)
 		}
 	}
+	for _, p := range then.Partitions() {
+		q, there := sameAgain(now, &p)
+		k, ok := known[strings.ToLower(p.UniqueID)]
+		switch {
+		case p.Role == layout.Container:
+		case there:
+			all.becomes(p, q)
+		case ok:
+			all.returns(p, k)
+		default:
+			w.Cannot = append(w.Cannot, fmt.Sprintf("%s (%s) cannot return: there is no record of it, and no search has found it.", p.Title(), p.Bytes))
+		}
+	}
+	// 2. The steps, one after the other, whichever can be done, until none can.
 	for len(f.NewIDs) < 200 {
 		f.NewIDs = append(f.NewIDs, f.NewID)
 	}
-	// One after the other, whichever can be done, until none can.
-	for again := true; again && len(w.Steps) < 100; {
-		again = false
-		for _, x := range wishes {
-			at := now
-			if len(w.Steps) > 0 {
-				cols := Lay(now, f, w.Steps)
-				at = cols[len(cols)-1].Layout
-			}
-			steps, done := x.steps(at)
-			if done || len(steps) == 0 || x.once {
-				continue
-			}
-			cols := Lay(now, f, append(slices.Clone(w.Steps), steps...))
-			if last := cols[len(cols)-1]; len(last.Obstacles) > 0 {
-				x.why = last.Obstacles[0].Text
-				continue
-			}
-			w.Steps, again, x.once = append(w.Steps, steps...), true, true
-		}
-	}
+	w.Steps = all.planned(now, f)
 	end := now
 	if len(w.Steps) > 0 {
 		cols := Lay(now, f, w.Steps)
 		end = cols[len(cols)-1].Layout
 		w.Price = PriceOf(now, cols, f)
 	}
-	for _, x := range wishes {
-		if _, done := x.steps(end); !done {
-			text := strings.ToUpper(x.title[:1]) + x.title[1:]
-			if x.why != "" {
-				text += ": " + x.why
-			} else {
-				text += "."
-			}
-			w.Cannot = append(w.Cannot, text)
-		}
-	}
+	// 3. What does not come to be, and why.
+	w.Cannot = append(w.Cannot, all.unmet(end)...)
 	w.Stays = append(w.Stays, "What was written into the files of volumes that are still there stays as it is now: only how the drive is laid out is walked back, and whole partitions.")
 	return w
+}
+
+// sameAgain finds the partition of another state of the drive that is the same one.
+func sameAgain(l *layout.Layout, p *layout.Span) (layout.Span, bool) {
+	for _, q := range l.Partitions() {
+		if p.UniqueID != "" && strings.EqualFold(q.UniqueID, p.UniqueID) {
+			return q, true
+		}
+		// On an MBR the id is the place: what was moved is known by its volume.
+		if l.Scheme == "mbr" && q.Volume != nil && p.Volume != nil && p.Volume.Serial != "" && q.Volume.Kind == p.Volume.Kind && q.Volume.Serial == p.Volume.Serial {
+			return q, true
+		}
+	}
+	return layout.Span{}, false
+}
+
+// wish is one thing that is to be as it was.
+type wish struct {
+	title string // what is so where it does not come to be
+	// steps are what it takes on a drive that is laid out as l; done tells that it is so already.
+	steps func(l *layout.Layout) (steps []Step, done bool)
+	why   string // the last obstacle
+	once  bool   // it was planned
+}
+
+type wishes []*wish
+
+func (all *wishes) add(title string, steps func(l *layout.Layout) ([]Step, bool)) {
+	*all = append(*all, &wish{title: title, steps: steps})
+}
+
+// goes wishes away what was not there then.
+func (all *wishes) goes(p layout.Span) {
+	all.add(fmt.Sprintf("%s (partition %d), which was not there then, does not go", p.Title(), p.Number), func(l *layout.Layout) ([]Step, bool) {
+		_, there := sameAgain(l, &p)
+		return []Step{{Do: Delete, Partition: fmt.Sprint(p.Number)}}, !there
+	})
+}
+
+// returns wishes back what is gone, from its record or its find.
+func (all *wishes) returns(p layout.Span, k Former) {
+	all.add(fmt.Sprintf("%s does not return", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+		_, back := sameAgain(l, &p)
+		return []Step{{Do: BringBack, Record: k.Record, Find: k.Find, Told: k.Told}}, back
+	})
+}
+
+// becomes wishes that a partition which is now as q has it is as p had it.
+func (all *wishes) becomes(p, q layout.Span) {
+	all.placed(p, q.Number)
+	if p.TypeID != q.TypeID || p.Attributes != q.Attributes || !namedAs(&p, &q) || p.Active != q.Active {
+		all.entered(p, q.Number)
+	}
+	if v, u := p.Volume, q.Volume; v != nil && u != nil && v.Label != u.Label && u.Kind == volume.NTFS {
+		all.add(fmt.Sprintf("%s does not get its label back", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+			c, ok := l.Find(q.Number)
+			return []Step{{Do: Label, Partition: fmt.Sprint(q.Number), Label: v.Label}}, !ok || c.Volume == nil || c.Volume.Label == v.Label
+		})
+	}
+}
+
+// placed wishes that the partition with a number has the place and size that p had: smaller first, then there, then larger.
+func (all *wishes) placed(p layout.Span, number int) {
+	n, size := fmt.Sprint(number), fmt.Sprintf("%d B", p.Bytes)
+	all.add(fmt.Sprintf("%s does not become as small as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+		c, ok := l.Find(number)
+		return []Step{{Do: Shrink, Partition: n, To: size}}, !ok || c.Bytes <= p.Bytes
+	})
+	all.add(fmt.Sprintf("%s does not return to its place", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+		c, ok := l.Find(number)
+		if !ok || c.Start == p.Start || c.Bytes > p.Bytes {
+			return nil, !ok || c.Start == p.Start
+		}
+		by, sign := (p.Start - c.Start).Offset(l.Sector), ""
+		if by < 0 {
+			by, sign = -by, "-"
+		}
+		return []Step{{Do: Slide, Partition: n, By: fmt.Sprintf("%s%d B", sign, by)}}, false
+	})
+	all.add(fmt.Sprintf("%s does not become as large as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+		c, ok := l.Find(number)
+		if !ok || c.Start != p.Start {
+			return nil, !ok || c.Bytes >= p.Bytes
+		}
+		return []Step{{Do: Grow, Partition: n, To: size}}, c.Bytes >= p.Bytes
+	})
+}
+
+// entered wishes that the table says of the partition with a number what it said of p.
+func (all *wishes) entered(p layout.Span, number int) {
+	all.add(fmt.Sprintf("the table does not say of %s what it said then", p.Title()), func(l *layout.Layout) ([]Step, bool) {
+		c, ok := l.Find(number)
+		s := Step{Do: Retag, Partition: fmt.Sprint(number), Type: p.TypeID}
+		if l.Scheme == "mbr" {
+			active := p.Active
+			s.Active = &active
+		} else {
+			s.Attributes, s.Name = p.Attributes, p.Name
+		}
+		return []Step{s}, !ok || c.TypeID == p.TypeID && c.Attributes == p.Attributes && namedAs(&p, c) && c.Active == p.Active
+	})
+}
+
+// namedAs tells that a partition has the name that it had; a step cannot take a name away.
+func namedAs(was, is *layout.Span) bool { return was.Name == "" || is.Name == was.Name }
+
+// planned are the steps that lead there, as far as they can be done.
+func (all wishes) planned(now *layout.Layout, f Facts) []Step {
+	steps := []Step{}
+	for again := true; again && len(steps) < 100; {
+		again = false
+		for _, x := range all {
+			at := now
+			if len(steps) > 0 {
+				cols := Lay(now, f, steps)
+				at = cols[len(cols)-1].Layout
+			}
+			more, done := x.steps(at)
+			if done || len(more) == 0 || x.once {
+				continue
+			}
+			cols := Lay(now, f, append(slices.Clone(steps), more...))
+			if last := cols[len(cols)-1]; len(last.Obstacles) > 0 {
+				x.why = last.Obstacles[0].Text
+				continue
+			}
+			steps, again, x.once = append(steps, more...), true, true
+		}
+	}
+	return steps
+}
+
+// unmet says of a drive that is laid out as l in the end what is not as it was.
+func (all wishes) unmet(l *layout.Layout) (out []string) {
+	for _, x := range all {
+		if _, done := x.steps(l); done {
+			continue
+		}
+		text := strings.ToUpper(x.title[:1]) + x.title[1:]
+		if x.why != "" {
+			text += ": " + x.why
+		} else {
+			text += "."
+		}
+		out = append(out, text)
+	}
+	return out
 }
