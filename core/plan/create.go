@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -32,176 +33,6 @@ var roleOf = map[string]layout.Role{"efi": layout.EFI, "reserved": layout.Reserv
 
 // NewCluster is the cluster size of volumes that are made.
 const NewCluster = 4 * disk.KiB
-
-// layCreate makes a partition in a gap.
-func layCreate(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
-	s := c.Step
-	c.Title = "Create " + strings.TrimSpace(s.Label)
-	if s.Label == "" {
-		c.Title = "Create a partition"
-	}
-	inside := 0 // the container's number
-	if s.In != "" {
-		i := slices.IndexFunc(l.Spans, func(p layout.Span) bool { return p.Role == layout.Container })
-		if i < 0 {
-			c.Obstacles = append(c.Obstacles, *obstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").clear("container"))
-			return
-		}
-		inside = l.Spans[i].Number
-	}
-	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	gap, ok := gapFor(l, s, inside)
-	if !ok {
-		block(obstacle(NoGap, "There is no free room for a new partition there."))
-		return
-	}
-	if box, ok := l.Find(inside); ok && gap.Start == box.Start+1 {
-		gap.Start = box.Start // its record can stand there
-	}
-	most := l.Room(gap)
-	if inside != 0 { // its record goes before it
-		most -= disk.Grid
-	}
-	var img *Image
-	if s.Backup != "" {
-		x, ok := f.Images[s.Backup]
-		switch {
-		case !ok:
-			block(obstacle(NoBackup, fmt.Sprintf("There is no image %s on the shelf.", s.Backup)))
-			return
-		case !x.Verified:
-			block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", s.Backup)).clear("verify-backup"))
-			return
-		case x.Sector != l.Sector:
-			block(obstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, l.Sector)))
-			return
-		}
-		img, c.Title = &x, "Restore "+x.Span.Title()
-		if s.Size == "" {
-			s.Size = fmt.Sprintf("%d B", x.Span.Bytes)
-		}
-		if s.Type == "" {
-			s.Type = "basic"
-			if x.MBR == (l.Scheme == "mbr") {
-				s.Type = x.Span.TypeID
-			}
-		}
-	}
-	size, err := disk.ParseAmount(s.Size, most)
-	if err == nil && img != nil && size < img.Span.Bytes {
-		block(obstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", img.Span.Bytes, img.Span.Bytes.Exact())))
-		return
-	}
-	switch {
-	case err != nil:
-		block(obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
-		return
-	case size > most:
-		block(obstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, most, most.Exact())))
-		return
-	}
-	n := freeNumber(l, inside)
-	if n == 0 {
-		block(obstacle(TableFull, "The partition table has no free entry."))
-		return
-	}
-	id, role, known := typeFor(l.Scheme, s.Type)
-	if !known {
-		block(obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", l.Scheme, s.Type)))
-		return
-	}
-	if role == "" {
-		role = layout.Data
-	}
-	if l.Scheme == "mbr" && s.Type == "basic" && s.Format == "fat32" {
-		id = "0c" // FAT32, by sector numbers
-	}
-	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), s.StartLBA)
-	size = min(size.Up(disk.Grid), most)
-	record := disk.LBA(0)
-	if inside != 0 {
-		record = start
-		start += disk.Grid.At(l.Sector)
-	}
-	p := layout.Span{Container: inside, Record: record,
-
-		Kind: layout.Partition, Number: n, Start: start, End: start + size.At(l.Sector) - 1, TypeID: id, TypeName: table.TypeName(id),
-		UniqueID: f.NewID, Name: s.Name, Attributes: "0x0000000000000000", Role: role,
-		Protected: slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, role),
-	}
-	if s.Attributes == "" && role == layout.Recovery && l.Scheme == "gpt" { // as PCs make them: kept, and no letter
-		s.Attributes = fmt.Sprintf("0x%x", uint64(table.AttrRequired|table.AttrNoLetter))
-	}
-	if s.Attributes != "" {
-		a, _ := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64)
-		p.Attributes = fmt.Sprintf("0x%016x", a)
-		p.Protected = p.Protected || a&(table.AttrRequired|table.AttrReadOnly) != 0
-	}
-	if p.End > gap.End {
-		p.End = gap.End
-	}
-	if img != nil {
-		p.Role = img.Span.Role
-		if p.Role == layout.StartSystem {
-			p.Role = layout.OtherSystem // it starts nothing from here
-		}
-		if s.Name == "" {
-			p.Name = img.Span.Name
-		}
-		if s.Attributes == "" && !img.MBR {
-			p.Attributes, p.Protected = img.Span.Attributes, img.Span.Protected
-		}
-		if size == img.Span.Bytes { // to the sector, also when that is no whole MiB
-			p.End = p.Start + size.At(l.Sector) - 1
-		}
-	}
-	p.Bytes = (p.End - p.Start + 1).Offset(l.Sector)
-	if l.Scheme == "mbr" {
-		p.UniqueID = layout.PlaceID(l.DiskID, p.Start.Offset(l.Sector))
-		p.Name = ""
-	}
-	if img != nil {
-		restored(c, &p, img, l)
-		if len(c.Obstacles) == 0 {
-			c.Number, c.Layout = n, l.With(append(l.Partitions(), p))
-		}
-		return
-	}
-	switch s.Format {
-	case "ntfs":
-		if p.Bytes < ntfs.Least {
-			block(obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, p.Bytes)))
-			return
-		}
-		v := volume.Info{Kind: volume.NTFS, Label: s.Label, Serial: Serial(f.NewID), ClusterBytes: NewCluster, Clean: true}
-		v = filling(v, p.Bytes, l.Sector)
-		p.Volume = &v
-	case "fat32":
-		v, err := fat.Shape(p.Bytes, l.Sector)
-		if err != nil {
-			block(obstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", p.Bytes)))
-			return
-		}
-		if len(s.Label) > 11 || strings.ContainsFunc(s.Label, func(r rune) bool { return r < ' ' || r > '~' || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r) }) {
-			block(obstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", s.Label)))
-			return
-		}
-		v.Label, v.Serial = strings.ToUpper(s.Label), Serial(f.NewID)[:8]
-		p.Volume = &v
-	case "fat16":
-		block(obstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume."))
-		return
-	default:
-		if role == layout.Data {
-			p.Role = layout.Unknown
-		}
-	}
-	if s.Test {
-		defer func() { c.Detail += ", every sector tested" }()
-	}
-	c.Number, c.Detail = n, fmt.Sprintf("%s, %s", p.Bytes, map[string]string{"ntfs": "NTFS", "fat32": "FAT32", "none": "no volume"}[s.Format])
-	c.Layout = l.With(append(l.Partitions(), p))
-}
 
 // Image is a backup of a whole partition, on its way to a place.
 type Image struct {
@@ -352,4 +183,221 @@ func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
 		a.Limit = 0
 	}
 	return a
+}
+
+// layCreate makes a partition in a gap.
+func layCreate(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
+	m := making{s: c.Step, l: l, f: f}
+	c.Title = "Create " + strings.TrimSpace(m.s.Label)
+	if m.s.Label == "" {
+		c.Title = "Create a partition"
+	}
+	for _, part := range []func() *Obstacle{m.room, m.image, m.amount, m.entry} {
+		o := part()
+		if m.img != nil {
+			c.Title = "Restore " + m.img.Span.Title()
+		}
+		if o != nil {
+			c.Obstacles = append(c.Obstacles, *o)
+			return
+		}
+	}
+	if m.img != nil {
+		restored(c, &m.p, m.img, l)
+	} else if o := m.volume(); o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+	} else {
+		c.Detail = fmt.Sprintf("%s, %s", m.p.Bytes, formatWords[m.s.Format])
+		if m.s.Test {
+			c.Detail += ", every sector tested"
+		}
+	}
+	if len(c.Obstacles) == 0 {
+		c.Number, c.Layout = m.p.Number, l.With(append(l.Partitions(), m.p))
+	}
+}
+
+// formatWords are the formats of new volumes in words.
+var formatWords = map[string]string{"ntfs": "NTFS", "fat32": "FAT32", "none": "no volume"}
+
+// making is a partition while it is worked out: what the step says, and what has come of it so far.
+type making struct {
+	s      Step
+	l      *layout.Layout
+	f      Facts
+	inside int // the number of the container that it lies in, 0 for none
+	gap    layout.Span
+	most   disk.Bytes // that there is room for
+	img    *Image     // that fills it, nil for none
+	size   disk.Bytes
+	p      layout.Span
+}
+
+// room finds the gap that it goes into.
+func (m *making) room() *Obstacle {
+	if m.s.In != "" {
+		i := slices.IndexFunc(m.l.Spans, func(p layout.Span) bool { return p.Role == layout.Container })
+		if i < 0 {
+			return obstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").clear("container")
+		}
+		m.inside = m.l.Spans[i].Number
+	}
+	gap, ok := gapFor(m.l, m.s, m.inside)
+	if !ok {
+		return obstacle(NoGap, "There is no free room for a new partition there.")
+	}
+	if box, ok := m.l.Find(m.inside); ok && gap.Start == box.Start+1 {
+		gap.Start = box.Start // its record can stand there
+	}
+	m.gap, m.most = gap, m.l.Room(gap)
+	if m.inside != 0 { // its record goes before it
+		m.most -= disk.Grid
+	}
+	return nil
+}
+
+// image finds the image that fills it; what the step does not say of the partition is as it was there.
+func (m *making) image() *Obstacle {
+	if m.s.Backup == "" {
+		return nil
+	}
+	x, ok := m.f.Images[m.s.Backup]
+	switch {
+	case !ok:
+		return obstacle(NoBackup, fmt.Sprintf("There is no image %s on the shelf.", m.s.Backup))
+	case !x.Verified:
+		return obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", m.s.Backup)).clear("verify-backup")
+	case x.Sector != m.l.Sector:
+		return obstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, m.l.Sector))
+	}
+	m.img = &x
+	if m.s.Size == "" {
+		m.s.Size = fmt.Sprintf("%d B", x.Span.Bytes)
+	}
+	if m.s.Type == "" {
+		m.s.Type = "basic"
+		if x.MBR == (m.l.Scheme == "mbr") {
+			m.s.Type = x.Span.TypeID
+		}
+	}
+	return nil
+}
+
+// amount works out its size.
+func (m *making) amount() *Obstacle {
+	size, err := disk.ParseAmount(m.s.Size, m.most)
+	switch {
+	case err == nil && m.img != nil && size < m.img.Span.Bytes:
+		return obstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", m.img.Span.Bytes, m.img.Span.Bytes.Exact()))
+	case err != nil:
+		return obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, m.most, m.most.Exact()))
+	case size > m.most:
+		return obstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, m.most, m.most.Exact()))
+	}
+	m.size = min(size.Up(disk.Grid), m.most)
+	return nil
+}
+
+// entry works out what the table says of it, and where it lies.
+func (m *making) entry() *Obstacle {
+	n := freeNumber(m.l, m.inside)
+	if n == 0 {
+		return obstacle(TableFull, "The partition table has no free entry.")
+	}
+	id, role, known := typeFor(m.l.Scheme, m.s.Type)
+	if !known {
+		return obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", m.l.Scheme, m.s.Type))
+	}
+	role = cmp.Or(role, layout.Data)
+	if m.l.Scheme == "mbr" && m.s.Type == "basic" && m.s.Format == "fat32" {
+		id = "0c" // FAT32, by sector numbers
+	}
+	start, record := max(m.gap.Start.Offset(m.l.Sector).Up(disk.Grid).At(m.l.Sector), m.s.StartLBA), disk.LBA(0)
+	if m.inside != 0 {
+		record = start
+		start += disk.Grid.At(m.l.Sector)
+	}
+	m.p = layout.Span{
+		Kind: layout.Partition, Container: m.inside, Record: record, Number: n,
+		Start: start, End: min(start+m.size.At(m.l.Sector)-1, m.gap.End),
+		TypeID: id, TypeName: table.TypeName(id), UniqueID: m.f.NewID, Name: m.s.Name, Attributes: "0x0000000000000000", Role: role,
+		Protected: slices.Contains([]layout.Role{layout.EFI, layout.Reserved, layout.Recovery, layout.OEM}, role),
+	}
+	m.attributes()
+	if m.img != nil {
+		m.asInImage()
+	}
+	m.p.Bytes = (m.p.End - m.p.Start + 1).Offset(m.l.Sector)
+	if m.l.Scheme == "mbr" {
+		m.p.UniqueID = layout.PlaceID(m.l.DiskID, m.p.Start.Offset(m.l.Sector))
+		m.p.Name = ""
+	}
+	return nil
+}
+
+// attributes gives it those of the step, or those that a recovery partition has.
+func (m *making) attributes() {
+	text := m.s.Attributes
+	if text == "" && m.p.Role == layout.Recovery && m.l.Scheme == "gpt" { // as PCs make them: kept, and no letter
+		text = fmt.Sprintf("0x%x", uint64(table.AttrRequired|table.AttrNoLetter))
+	}
+	if m.s.Attributes = text; text == "" {
+		return
+	}
+	a, _ := strconv.ParseUint(strings.TrimPrefix(text, "0x"), 16, 64) // the step was found valid
+	m.p.Attributes = fmt.Sprintf("0x%016x", a)
+	m.p.Protected = m.p.Protected || a&(table.AttrRequired|table.AttrReadOnly) != 0
+}
+
+// asInImage takes over what its image was made of.
+func (m *making) asInImage() {
+	was := m.img.Span
+	m.p.Role = was.Role
+	if was.Role == layout.StartSystem {
+		m.p.Role = layout.OtherSystem // it starts nothing from here
+	}
+	if m.s.Name == "" {
+		m.p.Name = was.Name
+	}
+	if m.s.Attributes == "" && !m.img.MBR {
+		m.p.Attributes, m.p.Protected = was.Attributes, was.Protected
+	}
+	if m.size == was.Bytes { // to the sector, also when that is no whole MiB
+		m.p.End = m.p.Start + m.size.At(m.l.Sector) - 1
+	}
+}
+
+// volume is the empty volume that it gets.
+func (m *making) volume() *Obstacle {
+	switch m.s.Format {
+	case "ntfs":
+		if m.p.Bytes < ntfs.Least {
+			return obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, m.p.Bytes))
+		}
+		v := volume.Info{Kind: volume.NTFS, Label: m.s.Label, Serial: Serial(m.f.NewID), ClusterBytes: NewCluster, Clean: true}
+		v = filling(v, m.p.Bytes, m.l.Sector)
+		m.p.Volume = &v
+	case "fat32":
+		v, err := fat.Shape(m.p.Bytes, m.l.Sector)
+		if err != nil {
+			return obstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", m.p.Bytes))
+		}
+		if len(m.s.Label) > 11 || strings.ContainsFunc(m.s.Label, notInFAT) {
+			return obstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", m.s.Label))
+		}
+		v.Label, v.Serial = strings.ToUpper(m.s.Label), Serial(m.f.NewID)[:8]
+		m.p.Volume = &v
+	case "fat16":
+		return obstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume.")
+	default:
+		if m.p.Role == layout.Data {
+			m.p.Role = layout.Unknown
+		}
+	}
+	return nil
+}
+
+// notInFAT tells that a sign cannot stand in the label of a FAT volume (FAT specification, 6.1).
+func notInFAT(r rune) bool {
+	return r < ' ' || r > '~' || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r)
 }
