@@ -127,6 +127,17 @@ func (p *past) backSince(span layout.Span, since time.Time) bool {
 	})
 }
 
+// lastBack is when a record's partition was brought back last, zero for never since its deletion. What was written to
+// its place before then may have been made good.
+func (p *past) lastBack(rec *trail.Record) (at time.Time) {
+	for _, b := range p.back {
+		if !b.at.Before(rec.Time) && b.at.After(at) && b.span.Start == rec.Span.Start && SamePartition(b.span, rec.Span) {
+			at = b.at
+		}
+	}
+	return at
+}
+
 // broughtBack are the partitions that the run brought back.
 func (r *ranThere) broughtBack() (out []cameBack) {
 	if r.ended != nil && r.ended.Ended == EndUndone {
@@ -362,10 +373,12 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 	if p.elsewhere(rec) != "" {
 		covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "whoever had the drive elsewhere", Why: seek.Had})
 	}
+	back := p.lastBack(rec)
 	for _, x := range p.runs {
 		m, r := x.meta, x.ended
 		own := rec.Run == m.ID
-		stale := m.Begun.Before(p.changed) // whether what it wrote is there still, nobody knows
+		// Whether what it wrote is there still, nobody knows.
+		stale := m.Begun.Before(p.changed) || !m.Begun.After(back)
 		if !x.cameAfter(rec) || !x.wroteOn(o, rec.Drive) {
 			continue
 		}
@@ -406,13 +419,14 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 // deletedAfter are the places that partitions had which were deleted after a record's, and what they had
 // in use. Of the record's own, where it came back meanwhile, nobody knows what its PC wrote.
 func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, err error) {
+	back := p.lastBack(rec)
 	for _, x := range p.records {
 		if x.ID == rec.ID || !x.Drive.Same(rec.Drive) || x.Time.Before(rec.Time) || x.Run == rec.Run && x.Step <= rec.Step {
 			continue
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
 		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
-		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) || p.backSince(x.Span, rec.Time) {
+		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) || !x.Time.After(back) || p.backSince(x.Span, rec.Time) {
 			continue
 		}
 		used, read := p.used[x.ID]
@@ -670,7 +684,7 @@ func recordOf(o Options, x *seek.Find) (*trail.Record, error) {
 	return rec, nil
 }
 
-// afterLoss is what runs wrote that neither found nor left a partition where the find begins: it was
+// afterLoss is what runs wrote after the last one that found or left a partition where the find begins: it was
 // lost by then.
 func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 	p, err := at.before(o)
@@ -680,11 +694,17 @@ func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 	begins := func(l *layout.Layout) bool {
 		return l == nil || slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Start == x.Start })
 	}
+	var there time.Time // when it was there last
+	for _, ran := range p.runs {
+		if m := ran.meta; ran.wroteOn(o, drive(o, at.sv.Layout)) && (begins(m.Before) || begins(m.After)) && m.Begun.After(there) {
+			there = m.Begun
+		}
+	}
 	var covers []seek.Cover // the rest is not known anyway
 	for _, ran := range p.runs {
 		m, r := ran.meta, ran.ended
 		ended := r != nil && r.Ended != EndUndone
-		if !ended || begins(m.Before) || begins(m.After) || !ran.wroteOn(o, drive(o, at.sv.Layout)) {
+		if !ended || !m.Begun.After(there) || !ran.wroteOn(o, drive(o, at.sv.Layout)) {
 			continue
 		}
 		for _, w := range ran.wrote.from(0) {

@@ -16,6 +16,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -387,4 +388,66 @@ func TestTakenByWhatCameBack(t *testing.T) {
 	judge("while the first is there")
 	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(back.Columns[0].Number), Release: "not wanted", Waiver: "none needed"})
 	judge("once it is deleted again")
+}
+
+// TestBackAndFoundAgain brings a partition back from its backup, loses the table, and searches: what the bringing
+// back wrote is its own, and none of its files that are there is called taken.
+func TestBackAndFoundAgain(t *testing.T) {
+	s := newShop(t)
+	im := s.open(t)
+	if _, err := BackUp(context.Background(), s.atHour(s.options(im)), Wanted{Partition: 5, Kind: shelf.Image}, nil); err != nil {
+		t.Fatal(err)
+	}
+	first := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "5", Release: "not wanted"}).Records[0]
+	rec := s.recorded(t, first)
+	was := place(t, im, rec)
+	made := s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
+	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(made.Columns[0].Number), Release: "not wanted", Waiver: "empty"})
+	if back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: first}); back.Columns[0].Place != plan.FromBackup {
+		t.Fatalf("it came back as %s", back.Columns[0].Place)
+	}
+	for _, at := range []disk.Bytes{0, im.Size() - 33*512} {
+		if err := im.Zero(at, 33*512); err != nil {
+			t.Fatal(err)
+		}
+	}
+	sv, err := survey.Read(im, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := s.atHour(s.options(im))
+	x := seek.New(im, sv, nil)
+	if _, err := x.Whole(context.Background(), 0); err != nil {
+		t.Fatal(err)
+	}
+	there, now := 0, place(t, im, rec)
+	for _, f := range x.Finds() {
+		if f.Start != rec.Span.Start || f.Volume() == nil {
+			continue
+		}
+		stand, err := FindStands(o, sv, &f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files, err := f.Volume().Files()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range files {
+			is := len(x.Extents) > 0
+			for _, e := range x.Extents {
+				is = is && bytes.Equal(now[e.Off:e.Off+e.Len], was[e.Off:e.Off+e.Len])
+			}
+			if !is {
+				continue
+			}
+			there++
+			if state := stand.File(x, f.Start.Offset(512)).State; state == seek.Taken {
+				t.Errorf("%s is there, and called taken", x.Path)
+			}
+		}
+	}
+	if there == 0 {
+		t.Error("nothing of it was found")
+	}
 }
