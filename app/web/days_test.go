@@ -538,8 +538,10 @@ func (d *overDays) once() {
 				d.since(n, all[0].Drive.Serial)
 				d.deed("%s read back: %s", id, all[0].Text)
 				text := all[0].Text
-				whole, list := !strings.Contains(text, "damaged"), strings.Contains(text, "the list of its files is not what was written; no file's contents")
-				if same := d.contents(id) == d.sums[id]; same != (whole || list) {
+				damaged, none := strings.Contains(text, "damaged"), strings.Contains(text, "no file's contents")
+				list := strings.Contains(text, "the list of its files is not what was written")
+				same := d.contents(id) == d.sums[id]
+				if same && damaged && !none || !same && (!damaged || list && none) {
 					d.untrue("%s: %s; its contents are what they were: %v", id, text, same)
 				}
 			} else {

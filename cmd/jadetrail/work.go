@@ -441,6 +441,7 @@ func verifyTrailCmd() *cobra.Command {
 				return errUse{err}
 			}
 			if asJSON {
+				r.Problems = append([]string{}, r.Problems...) // a list also where there is none
 				err = printJSON(r)
 			} else {
 				for _, p := range r.Problems {

@@ -58,6 +58,9 @@ func (d *Damage) Concerned() string {
 	if d.Tables {
 		s += "; the file system's own tables are concerned, so that there may be more"
 	}
+	if d.List && len(d.Pieces) > 0 && d.Unnamed == "" {
+		s += "; the list of its files is damaged too, so that there may be more"
+	}
 	return s
 }
 
@@ -135,6 +138,9 @@ func (s *Shelf) damage(m *Manifest, bad []int, list bool) *Damage {
 		} else if f.Unreadable == inDamage {
 			d.name(f)
 		}
+	}
+	if list && len(d.Files) == 0 { // the tar names them too, as far as that is not what was lost
+		d.Unnamed = "the list of its files is damaged too"
 	}
 	d.Tables = archive == nil && d.inTables(m, files)
 	return d

@@ -298,6 +298,41 @@ func TestFlippedBits(t *testing.T) {
 	}
 }
 
+// TestListAndContentsDamaged damages a backup's list of files and its contents: that no file is named does not say
+// that none is concerned.
+func TestListAndContentsDamaged(t *testing.T) {
+	im, v := withFiles(t)
+	sh, _ := Open(t.TempDir())
+	m, err := sh.Make(context.Background(), filesRequest(im, v), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"files.jsonl.zst", "files.tar.zst"} {
+		path := filepath.Join(sh.Dir, m.ID, name)
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if name == "files.tar.zst" { // every piece of it
+			for _, p := range m.Pieces {
+				b[p.FrameOff+p.FrameLen/2] ^= 4
+			}
+		} else {
+			b[len(b)/2] ^= 4
+		}
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var d *Damage
+	if _, err := sh.Verify(context.Background(), m.ID, day, nil); !errors.As(err, &d) {
+		t.Fatal(err)
+	}
+	if what := d.What(); strings.Contains(what, "no file's contents") || !strings.Contains(what, "cannot be told") && !strings.Contains(what, "may be more") {
+		t.Errorf("told as %q", what)
+	}
+}
+
 // rest restores what a damaged backup still has: every file that the damage does not
 // name, and none that it names.
 func rest(t *testing.T, sh *Shelf, m *Manifest, want map[string]string) {
