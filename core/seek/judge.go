@@ -593,12 +593,13 @@ func (j *judge) copied(f *Find, l *living) bool {
 	return true
 }
 
-// carriedAlong doubts what a table of files alone tells of within another's place: it may have
-// been moved with what lay around it.
+// carriedAlong doubts what a table of files alone tells of within another's place, or the start alone of what
+// does not say where it began: it may have been moved with what lay around it.
 func (j *judge) carriedAlong(finds []Find) {
 	for i := range finds {
 		f := &finds[i]
-		if f.identity == "" || f.Ghost || f.Confidence != Likely {
+		placeless := f.Kind == volume.Swap || f.Kind == volume.Sealed
+		if f.identity == "" && !placeless || f.Ghost || f.Confidence != Likely {
 			continue
 		}
 		in := slices.ContainsFunc(j.living, func(l *living) bool { return l.span.Start <= f.Start && f.End <= l.span.End })

@@ -198,6 +198,28 @@ func TestCopyAtACylinder(t *testing.T) {
 	}
 }
 
+// TestSwapCarriedAlong finds the start of a swap within the place of a lost volume: it does not say where it began,
+// and may have come there with what lay around it. By itself it is likely.
+func TestSwapCarriedAlong(t *testing.T) {
+	for _, within := range []bool{false, true} {
+		im := drive(t, 64*disk.MiB)
+		if within {
+			small(t, im, disk.MiB, 40*disk.MiB, 0x1046)
+		}
+		if err := swap(disk.NewWindow(im, 30*disk.MiB, 8*disk.MiB), 7); err != nil {
+			t.Fatal(err)
+		}
+		want := map[bool]Confidence{false: Likely, true: Doubtful}[within]
+		at := slices.IndexFunc(searched(t, im, false), func(f Find) bool { return f.Kind == volume.Swap })
+		if at < 0 {
+			t.Fatalf("within a volume %v: it is not found", within)
+		}
+		if f := searched(t, im, false)[at]; f.Confidence != want {
+			t.Errorf("within a volume %v: %s, not %s: %q", within, f.Confidence, want, f.Reasons)
+		}
+	}
+}
+
 // TestNested tells an image in a file for a ghost by what is left to tell: the file, a record of
 // it alone, or where it lies; and leaves alone what says that it began where it lies.
 func TestNested(t *testing.T) {
