@@ -222,10 +222,11 @@ func tables(claims []claim) []claim {
 
 // explained leaves every structure to the find that it speaks for best: a boot sector is that
 // of a volume that begins with it, or the copy of one that ends there, and not both. Where as much speaks for
-// the one as for the other, what it says itself of where it began decides.
+// the one as for the other, what it says itself of where it began decides, and else where programs let partitions
+// begin today.
 func explained(finds []Find) []Find {
 	slices.SortStableFunc(finds, func(a, b Find) int {
-		return cmp.Or(cmp.Compare(b.weight, a.weight), cmp.Compare(b.asSaid(), a.asSaid()))
+		return cmp.Or(cmp.Compare(b.weight, a.weight), cmp.Compare(b.asSaid(), a.asSaid()), cmp.Compare(b.onGrid(), a.onGrid()))
 	})
 	taken := map[disk.Bytes]bool{}
 	return slices.DeleteFunc(finds, func(f Find) bool {
@@ -240,6 +241,14 @@ func explained(finds []Find) []Find {
 		}
 		return !own
 	})
+}
+
+// onGrid is 1 for a find that begins at a MiB of its drive, 0 for any other.
+func (f *Find) onGrid() int {
+	if f.from[0].start%disk.Grid == 0 {
+		return 1
+	}
+	return 0
 }
 
 // asSaid is 1 for a find that begins where it says itself that it did, 0 for any other.

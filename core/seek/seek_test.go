@@ -185,16 +185,21 @@ func TestSources(t *testing.T) {
 // TestCopyAtACylinder loses the first mebibytes of a volume whose copy of the boot sector lies where, by chance,
 // a partition could begin: it is told as the copy that it says it is.
 func TestCopyAtACylinder(t *testing.T) {
-	const last = 40 * 16 * 63 // the sector of the copy begins a cylinder of 16 heads
-	im := drive(t, 64*disk.MiB)
-	at := disk.MiB
-	small(t, im, at, (last+1)*512-at, 0x1045)
-	if err := im.Zero(at, 12*disk.MiB); err != nil {
-		t.Fatal(err)
-	}
-	finds := searched(t, im, false)
-	if len(finds) != 1 || finds[0].Start != at.At(512) || finds[0].End != last || !slices.Contains(finds[0].Told, ByCopy) {
-		t.Errorf("%+v", finds)
+	const last = 40 * 16 * 63                       // the sector of the copy begins a cylinder of 16 heads
+	for _, hidden := range []uint32{2048, 720304} { // as it began, or as it was before it was moved there
+		im := drive(t, 64*disk.MiB)
+		at := disk.MiB
+		o := ntfs.Options{Label: "Lost", Serial: 0x1045, Hidden: hidden, Files: []volume.Source{{Path: "a/b", Data: []byte("c")}}}
+		if err := ntfs.Make(disk.NewWindow(im, at, (last+1)*512-at), o); err != nil {
+			t.Fatal(err)
+		}
+		if err := im.Zero(at, 12*disk.MiB); err != nil {
+			t.Fatal(err)
+		}
+		finds := searched(t, im, false)
+		if len(finds) != 1 || finds[0].Start != at.At(512) || finds[0].End != last || !slices.Contains(finds[0].Told, ByCopy) {
+			t.Errorf("of one that says that it began at %d: %+v", hidden, finds)
+		}
 	}
 }
 
