@@ -1,7 +1,6 @@
 package web
 
 import (
-	"slices"
 	"strconv"
 
 	"jadetrail/app/store"
@@ -32,10 +31,12 @@ func (s *Server) facts(d *drive, j *store.Job, steps []plan.Step) (plan.Facts, e
 		return f, err
 	}
 	f.Rate = rate.Rate
-	entries, err := s.store.Entries(history(d))
+	of := history(d)
+	of.Act, of.Limit = string(trail.ActDelete), 1
+	deleted, err := s.store.Entries(of)
 	if err != nil {
 		return f, err
 	}
-	f.Deleted = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDelete })
+	f.Deleted = len(deleted) > 0
 	return f, nil
 }
