@@ -10,7 +10,7 @@ import (
 
 // kinds are how each kind of step becomes bytes: what it stands in is the file of its name. Those that change
 // nothing on the drive have nothing to do here.
-var kinds = map[plan.Do]func(sv *survey.Survey, col plan.Column, g Given) (Done, error){
+var kinds = map[plan.Do]compiler{
 	plan.Absorb:         absorb,
 	plan.BringBack:      scripted(bringBack),
 	plan.Clear:          scripted(clearDrive),
@@ -44,8 +44,11 @@ func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	return compiled(sv, col, g)
 }
 
+// compiler makes the bytes of one kind of step.
+type compiler func(sv *survey.Survey, col plan.Column, g Given) (Done, error)
+
 // scripted is for a step with which no files come in.
-func scripted(of func(*survey.Survey, plan.Column, Given) (script.Script, error)) func(*survey.Survey, plan.Column, Given) (Done, error) {
+func scripted(of func(*survey.Survey, plan.Column, Given) (script.Script, error)) compiler {
 	return func(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 		s, err := of(sv, col, g)
 		return Done{Script: s}, err

@@ -18,18 +18,32 @@ import (
 
 // creation makes a partition in a gap: with an empty volume, with what an image of the shelf holds, or with nothing.
 var creation = kind{
-	valid: Step.validCreate, lay: layCreate, amount: bySize, whole: always, makes: true, fills: itself, copies: filledFrom,
+	valid: Step.validCreate, lay: layCreate, amount: bySize,
+	whole: always, makes: true, fills: itself, copies: filledFrom,
 	priced: priceOfMaking,
 }
 
 // typeIDs are the names of partition types in plans, with their type on a GPT and on an
 // MBR.
 var typeIDs = map[string][2]string{
-	"basic": {table.TypeBasic, "07"}, "efi": {table.TypeEFI, "ef"}, "reserved": {table.TypeReserved, ""}, "recovery": {table.TypeRecovery, "27"},
-	"oem": {table.TypeOEM, "12"}, "linux": {table.TypeLinux, "83"}, "swap": {table.TypeSwap, "82"},
+	"basic":    {table.TypeBasic, "07"},
+	"efi":      {table.TypeEFI, "ef"},
+	"reserved": {table.TypeReserved, ""},
+	"recovery": {table.TypeRecovery, "27"},
+	"oem":      {table.TypeOEM, "12"},
+	"linux":    {table.TypeLinux, "83"},
+	"swap":     {table.TypeSwap, "82"},
 }
 
-var roleOf = map[string]layout.Role{"efi": layout.EFI, "reserved": layout.Reserved, "recovery": layout.Recovery, "oem": layout.OEM, "swap": layout.Swap, "linux": layout.Unknown}
+// roleOf is what a partition of such a type is for.
+var roleOf = map[string]layout.Role{
+	"efi":      layout.EFI,
+	"reserved": layout.Reserved,
+	"recovery": layout.Recovery,
+	"oem":      layout.OEM,
+	"swap":     layout.Swap,
+	"linux":    layout.Unknown,
+}
 
 // NewCluster is the cluster size of volumes that are made.
 const NewCluster = 4 * disk.KiB

@@ -53,10 +53,28 @@ var kinds map[Do]*kind
 
 func init() {
 	kinds = map[Do]*kind{
-		Delete: &deletion, Grow: &growth, Shrink: &shrinking, Slide: &sliding, Create: &creation, Container: &containing, Clear: &clearing,
-		Absorb: &absorbing, CopyOut: &copyingOut, CopyBack: &copyingBack, BringBack: &bringingBack, Rebuild: &rebuilding, Mend: &mending,
-		Label: &labelling, Retag: &retagging, Restart: &restarting, ParkRecovery: &parking, UseRecovery: &usingRecovery,
-		DropStartEntry: &droppingStartEntry, StartOrder: &ordering, NoteIdentity: &notingIdentity, Letter: &lettering,
+		Absorb:         &absorbing,
+		BringBack:      &bringingBack,
+		Clear:          &clearing,
+		Container:      &containing,
+		CopyBack:       &copyingBack,
+		CopyOut:        &copyingOut,
+		Create:         &creation,
+		Delete:         &deletion,
+		DropStartEntry: &droppingStartEntry,
+		Grow:           &growth,
+		Label:          &labelling,
+		Letter:         &lettering,
+		Mend:           &mending,
+		NoteIdentity:   &notingIdentity,
+		ParkRecovery:   &parking,
+		Rebuild:        &rebuilding,
+		Restart:        &restarting,
+		Retag:          &retagging,
+		Shrink:         &shrinking,
+		Slide:          &sliding,
+		StartOrder:     &ordering,
+		UseRecovery:    &usingRecovery,
 	}
 }
 

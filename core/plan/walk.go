@@ -34,7 +34,8 @@ type Walk struct {
 func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk {
 	w := &Walk{Steps: []Step{}, Cannot: []string{}, Stays: []string{}}
 	if now.DiskID != then.DiskID || now.Scheme != then.Scheme || now.Sector != then.Sector {
-		w.Cannot = append(w.Cannot, "The drive's table was made anew since, or of another kind: its partitions can be brought back one by one from their records.")
+		w.Cannot = append(w.Cannot, "The drive's table was made anew since, or of another kind: "+
+			"its partitions can be brought back one by one from their records.")
 		return w
 	}
 	// 1. What is to be: what was not there goes, and of each that was there its place, size, name and label return.
@@ -70,7 +71,8 @@ func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk 
 	}
 	// 3. What does not come to be, and why.
 	w.Cannot = append(w.Cannot, all.unmet(end)...)
-	w.Stays = append(w.Stays, "What was written into the files of volumes that are still there stays as it is now: only how the drive is laid out is walked back, and whole partitions.")
+	w.Stays = append(w.Stays, "What was written into the files of volumes that are still there stays as it is now: "+
+		"only how the drive is laid out is walked back, and whole partitions.")
 	return w
 }
 
@@ -81,7 +83,8 @@ func sameAgain(l *layout.Layout, p *layout.Span) (layout.Span, bool) {
 			return q, true
 		}
 		// On an MBR the id is the place: what was moved is known by its volume.
-		if l.Scheme == "mbr" && q.Volume != nil && p.Volume != nil && p.Volume.Serial != "" && q.Volume.Kind == p.Volume.Kind && q.Volume.Serial == p.Volume.Serial {
+		v, u := p.Volume, q.Volume
+		if l.Scheme == "mbr" && v != nil && u != nil && v.Serial != "" && v.Kind == u.Kind && v.Serial == u.Serial {
 			return q, true
 		}
 	}
@@ -133,7 +136,8 @@ func (all *wishes) becomes(p, q layout.Span) {
 	}
 }
 
-// placed wishes that the partition with a number has the place and size that p had: smaller first, then there, then larger.
+// placed wishes that the partition with a number has the place and size that p had: smaller first, then there, and
+// then larger.
 func (all *wishes) placed(p layout.Span, number int) {
 	n, size := fmt.Sprint(number), fmt.Sprintf("%d B", p.Bytes)
 	all.add(fmt.Sprintf("%s does not become as small as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
@@ -171,7 +175,8 @@ func (all *wishes) entered(p layout.Span, number int) {
 		} else {
 			s.Attributes, s.Name = p.Attributes, p.Name
 		}
-		return []Step{s}, !ok || c.TypeID == p.TypeID && c.Attributes == p.Attributes && namedAs(&p, c) && c.Active == p.Active
+		same := ok && c.TypeID == p.TypeID && c.Attributes == p.Attributes && namedAs(&p, c) && c.Active == p.Active
+		return []Step{s}, !ok || same
 	})
 }
 

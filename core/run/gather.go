@@ -31,10 +31,15 @@ type gatherer struct {
 
 // gatherFacts is Facts; what it opens of backups is kept in gathered. Where compared is not nil, the places of
 // records are compared with their backups, and what that shows is kept there.
-func gatherFacts(o Options, sv *survey.Survey, steps []plan.Step, gathered map[string]*gathering, compared map[string]*shelf.Compared) (plan.Facts, error) {
+func gatherFacts(
+	o Options, sv *survey.Survey, steps []plan.Step,
+	gathered map[string]*gathering, compared map[string]*shelf.Compared,
+) (plan.Facts, error) {
 	g := &gatherer{o: o, sv: sv, steps: steps, at: asItIs(o, sv), gathered: gathered, compared: compared}
 	g.f = plan.Facts{Lead: o.Lead, Backups: map[int]plan.Backup{}, Records: map[string]plan.Record{}}
-	for _, source := range []func() error{g.approvals, g.drive, g.pc, g.mended, g.shelf, g.records, g.finds, g.gone, g.ids} {
+	for _, source := range []func() error{
+		g.approvals, g.drive, g.pc, g.mended, g.shelf, g.records, g.finds, g.gone, g.ids,
+	} {
 		if err := source(); err != nil {
 			return g.f, err
 		}

@@ -41,7 +41,8 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
 	d := &doing{prepared: p, o: o, i: i, c: c, facts: facts, before: before}
 	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
-	d.entry = trail.Entry{Act: trail.Act(c.Step.Do), Text: strings.TrimSuffix(c.Title, ":") + ": " + c.Detail, Partition: c.Number, Before: before.Layout}
+	d.entry = trail.Entry{Act: trail.Act(c.Step.Do), Partition: c.Number, Before: before.Layout}
+	d.entry.Text = strings.TrimSuffix(c.Title, ":") + ": " + c.Detail
 	for _, lifts := range []plan.Lifts{plan.LiftType, plan.LiftPlace} {
 		if a := c.ApprovedFor(c.Number, lifts); a != nil {
 			d.entry.Lead, d.entry.Approval = a.Lead, a.ID
@@ -181,7 +182,9 @@ func soundFirst(before *survey.Survey, c plan.Column) error {
 	}
 	text := fmt.Sprintf("%s: its file system does not check sound (%s), so its size is not changed. "+
 		"Have its own system's check mend it first.", c.Title, strings.TrimSuffix(f.Text, "."))
-	return &Blocked{[]plan.Obstacle{{Code: plan.Unsound, Partitions: []int{c.Number}, Text: text, Clears: []string{"check"}}}}
+	return &Blocked{[]plan.Obstacle{{
+		Code: plan.Unsound, Partitions: []int{c.Number}, Text: text, Clears: []string{"check"},
+	}}}
 }
 
 // do does operations of a step on the copy, and reads the copy back. It returns them with what
