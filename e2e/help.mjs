@@ -11,7 +11,9 @@ export async function signIn(page, login = "ines") {
 
 // sound says that axe finds nothing on the page.
 export async function sound(page) {
-  const found = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]).analyze();
+  const found = await new AxeBuilder({ page })
+    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"])
+    .analyze();
   expect(found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.target.join(" ")).join(", ")}`)).toEqual([]);
 }
 
@@ -21,7 +23,8 @@ export async function picture(page, name) {
 }
 
 // block is a partition on the map, in the column with the given heading.
-export const block = (page, what, column = "Now") => page.getByRole("button", { name: new RegExp(`^${what}, .*in ${column}`) });
+export const block = (page, what, column = "Now") =>
+  page.getByRole("button", { name: new RegExp(`^${what}, .*in ${column}`) });
 
 export const step = (page, title) => page.locator(".steps li", { hasText: title });
 
@@ -35,4 +38,20 @@ export async function reach(page, target, key = "Tab") {
 }
 
 // everyPage is one of each kind of page.
-export const everyPage = ["/", "/dock", "/jobs/J-1042?p=3", "/jobs/J-1042?p=6", "/jobs/J-1046?p=6", "/jobs/J-1047/pc", "/jobs/J-1042/inside?p=5", "/jobs/J-1042/holds?p=5", "/jobs/J-1042/compare?p=5", "/jobs/J-1042/safeguard", "/jobs/J-1042/confirm", "/jobs/J-1042/hand-over", "/jobs/J-1045/search", "/shelf", "/trail"];
+export const everyPage = [
+  "/",
+  "/dock",
+  "/jobs/J-1042?p=3",
+  "/jobs/J-1042?p=6",
+  "/jobs/J-1046?p=6",
+  "/jobs/J-1047/pc",
+  "/jobs/J-1042/inside?p=5",
+  "/jobs/J-1042/holds?p=5",
+  "/jobs/J-1042/compare?p=5",
+  "/jobs/J-1042/safeguard",
+  "/jobs/J-1042/confirm",
+  "/jobs/J-1042/hand-over",
+  "/jobs/J-1045/search",
+  "/shelf",
+  "/trail",
+];

@@ -20,7 +20,8 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   await sound(page);
   // Nine MiB that do not compress: it takes three pieces.
   const image = Buffer.alloc(9 << 20);
-  for (let i = 0, x = 7; i < image.length; i += 4) image.writeUInt32LE((x = (Math.imul(x, 1664525) + 1013904223) >>> 0), i);
+  for (let i = 0, x = 7; i < image.length; i += 4)
+    image.writeUInt32LE((x = (Math.imul(x, 1664525) + 1013904223) >>> 0), i);
   image.fill(0, 0, 4096);
   const path = join(scratch, "sent drive.img");
   writeFileSync(path, image);
@@ -54,13 +55,19 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   await row.getByLabel(/Form for bay/).selectOption("qcow2");
   await row.getByRole("button", { name: "Hand out" }).click();
   await finished(page, "Written out as");
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: /\.qcow2/ }).click()]);
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: /\.qcow2/ }).click(),
+  ]);
   await download.saveAs(join(scratch, "out.qcow2"));
   expect(readFileSync(join(scratch, "out.qcow2")).subarray(0, 4).toString("latin1")).toBe("QFI\xfb");
   await row.getByLabel(/Form for bay/).selectOption("raw");
   await row.getByRole("button", { name: "Hand out" }).click();
   await finished(page, "stk1-000-9c9c.img");
-  const [raw] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "stk1-000-9c9c.img", exact: true }).click()]);
+  const [raw] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "stk1-000-9c9c.img", exact: true }).click(),
+  ]);
   await raw.saveAs(join(scratch, "out.img"));
   expect(Buffer.compare(readFileSync(join(scratch, "out.img")), image)).toBe(0);
 
@@ -72,7 +79,10 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   await expect(page.getByRole("status")).toContainText("attached for writing");
   await signIn(page);
   await page.goto("/dock");
-  await page.getByRole("row", { name: /STK1-000-9C9C/ }).getByRole("button", { name: /Detach/ }).click();
+  await page
+    .getByRole("row", { name: /STK1-000-9C9C/ })
+    .getByRole("button", { name: /Detach/ })
+    .click();
   await expect(page.getByRole("status")).toContainText("is empty");
 
   // It waits in the dock with its identity.
@@ -83,7 +93,11 @@ test("a blank drive is made, and what is refused says why", async ({ page }) => 
   await signIn(page);
   await page.goto("/dock");
   const make = page.locator("form[action='/dock/blank']");
-  for (const [size, says] of [["-5 GB", "negative"], ["lots", "not an amount"], ["10 KiB", "at least 1 MiB"]]) {
+  for (const [size, says] of [
+    ["-5 GB", "negative"],
+    ["lots", "not an amount"],
+    ["10 KiB", "at least 1 MiB"],
+  ]) {
     await make.getByLabel("Size").fill(size);
     await make.getByLabel("Model").fill("2 TB new drive");
     await make.getByLabel("Serial number").fill("NEW2-002-0007");
@@ -97,7 +111,10 @@ test("a blank drive is made, and what is refused says why", async ({ page }) => 
   await make.getByRole("button", { name: "Make it" }).click();
   await expect(page.getByRole("status")).toContainText("0 partitions");
   await expect(page.getByRole("row", { name: /NEW2-002-0007/ })).toContainText("2 TB");
-  await page.getByRole("row", { name: /NEW2-002-0007/ }).getByRole("button", { name: /Detach/ }).click();
+  await page
+    .getByRole("row", { name: /NEW2-002-0007/ })
+    .getByRole("button", { name: /Detach/ })
+    .click();
   await expect(page.getByRole("status")).toContainText("is empty");
 });
 
@@ -116,18 +133,36 @@ test("inside a volume: pages, finding by name, files and folders taken out, what
   await page.getByLabel("Find by name").fill("TEST 007");
   await page.getByRole("button", { name: "Find" }).click();
   await expect(page.getByText("1 found")).toBeVisible();
-  const [one] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: /test 007\.txt/ }).click()]);
+  const [one] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: /test 007\.txt/ }).click(),
+  ]);
   await one.saveAs(join(scratch, "one.txt"));
   expect(one.suggestedFilename()).toBe("test 007.txt");
   await page.getByRole("link", { name: "Back to the folders" }).click();
-  for (const folder of ["Users", "Clover", "Glaze recipes"]) await page.getByRole("link", { name: folder, exact: true }).click();
+  for (const folder of ["Users", "Clover", "Glaze recipes"])
+    await page.getByRole("link", { name: folder, exact: true }).click();
   await picture(page, "inside");
-  const [tar] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: /as a tar/ }).click()]);
+  const [tar] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: /as a tar/ }).click(),
+  ]);
   await tar.saveAs(join(scratch, "folder.tar"));
-  const list = execFileSync("tar", ["-tf", join(scratch, "folder.tar")]).toString().trim().split("\n");
+  const list = execFileSync("tar", ["-tf", join(scratch, "folder.tar")])
+    .toString()
+    .trim()
+    .split("\n");
   expect(list.filter((n) => n.endsWith(".txt")).length).toBe(320);
-  const inTar = execFileSync("tar", ["-xOf", join(scratch, "folder.tar"), list.find((n) => n.endsWith("test 007.txt"))]);
-  expect(createHash("sha256").update(inTar).digest("hex")).toBe(createHash("sha256").update(readFileSync(join(scratch, "one.txt"))).digest("hex"));
+  const inTar = execFileSync("tar", [
+    "-xOf",
+    join(scratch, "folder.tar"),
+    list.find((n) => n.endsWith("test 007.txt")),
+  ]);
+  expect(createHash("sha256").update(inTar).digest("hex")).toBe(
+    createHash("sha256")
+      .update(readFileSync(join(scratch, "one.txt")))
+      .digest("hex"),
+  );
   await page.getByRole("link", { name: "What fills it" }).click();
   await page.locator(".crumbs.dark").getByRole("link", { name: "D: Old system" }).click();
   await expect(page.getByText("It looks like an operating system or a copy of one.")).toBeVisible();
@@ -149,7 +184,11 @@ test("two volumes are compared folder by folder", async ({ page }) => {
   await page.getByLabel("With").selectOption(value);
   await page.getByRole("button", { name: "Compare" }).click();
   await finished(page, "0 the same");
-  await page.getByRole("row", { name: /not covered/ }).getByRole("link").first().click();
+  await page
+    .getByRole("row", { name: /not covered/ })
+    .getByRole("link")
+    .first()
+    .click();
   await expect(page.getByText("Not covered")).toBeVisible();
   await sound(page);
   await picture(page, "compared");
@@ -164,15 +203,21 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
   await picture(page, "running-pc");
   // Down the map to the running system; w leads to why it cannot be changed.
   await reach(page, page.locator(".map g[role=button][tabindex='0']"));
-  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "C: System" }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "C: System" }).isVisible()); i++)
+    await page.keyboard.press("ArrowDown");
   await page.keyboard.press("w");
   await expect(page.locator(".part:not([hidden]) .why").first()).toBeFocused();
   await expect(page.locator(".part:not([hidden]) .why").first()).toContainText("the running system holds it open");
   await reach(page, page.locator(".map g[role=button][tabindex='0']"), "Shift+Tab");
-  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "Tills" }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "Tills" }).isVisible()); i++)
+    await page.keyboard.press("ArrowDown");
   // The taken letter is refused with a proposal; the free one is given.
   const letter = page.locator(".part:not([hidden])").getByLabel(/Letter of Tills/);
-  for (const [text, says] of [["T", "U: is free"], ["7", "not a letter"], ["U", "has the letter U: now"]]) {
+  for (const [text, says] of [
+    ["T", "U: is free"],
+    ["7", "not a letter"],
+    ["U", "has the letter U: now"],
+  ]) {
     await reach(page, letter);
     await page.keyboard.type(text);
     await page.keyboard.press("Enter");
@@ -185,7 +230,10 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
   await expect(page.getByRole("heading", { name: "The till PC is running" })).toBeVisible();
   await sound(page);
   await picture(page, "pc");
-  const [facts] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Write the facts out" }).click()]);
+  const [facts] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Write the facts out" }).click(),
+  ]);
   await facts.saveAs(join(scratch, "pc.json"));
   await reach(page, page.getByRole("button", { name: /Switch it off/ }));
   await page.keyboard.press("Enter");
@@ -213,7 +261,9 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await block(page, "E: Recipes").click();
   await expect(page.locator(".part:not([hidden]) .why").first()).toContainText("F: Old backup (160 GiB) follows it");
   await page.goto("/jobs/J-1046?p=2");
-  await expect(page.locator('.part:not([hidden]) [data-deed="container"]').first()).toContainText("Make the container larger");
+  await expect(page.locator('.part:not([hidden]) [data-deed="container"]').first()).toContainText(
+    "Make the container larger",
+  );
   await page.getByRole("button", { name: /^gap of 411.5 GiB/ }).click();
   await expect(page.locator(".part:not([hidden])")).toContainText("Create a volume here");
   await sound(page);
@@ -245,9 +295,11 @@ test("attaching, looking inside and comparing by keyboard alone", async ({ page 
   // Another drive of the job: from its page to the inside of a volume, and to one file.
   await go(page.getByRole("link", { name: "Bench" }));
   await go(page.getByRole("link", { name: /Fernhill Choir/ }));
-  if (!(await page.getByRole("heading", { name: /Bay E/ }).isVisible())) await go(page.getByRole("link", { name: "Bay E" }));
+  if (!(await page.getByRole("heading", { name: /Bay E/ }).isVisible()))
+    await go(page.getByRole("link", { name: "Bay E" }));
   await reach(page, page.locator(".map g[role=button][tabindex='0']"));
-  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "G: Catalogue" }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "G: Catalogue" }).isVisible()); i++)
+    await page.keyboard.press("ArrowDown");
   await go(page.locator(".part:not([hidden])").getByRole("link", { name: "Folders and files" }));
   await expect(page.getByRole("heading", { name: "Inside G: Catalogue" })).toBeVisible();
   await page.keyboard.press("/"); // to the field that finds
@@ -269,6 +321,11 @@ test("attaching, looking inside and comparing by keyboard alone", async ({ page 
   await type(page.getByLabel("With"), "Bay B");
   await go(page.getByRole("button", { name: "Compare", exact: true }));
   await finished(page, "0 the same, 105 only here");
-  await go(page.getByRole("row", { name: /not covered/ }).getByRole("link").first());
+  await go(
+    page
+      .getByRole("row", { name: /not covered/ })
+      .getByRole("link")
+      .first(),
+  );
   await expect(page.getByRole("heading", { name: /compared with Shelf/ })).toBeVisible();
 });

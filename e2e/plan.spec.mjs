@@ -126,7 +126,9 @@ test("the same by keyboard alone, and by typing", async ({ page }) => {
   await empty(page);
 });
 
-test("two people on one plan: nothing is silently overwritten; a plan is kept and used elsewhere", async ({ browser }) => {
+test("two people on one plan: nothing is silently overwritten; a plan is kept and used elsewhere", async ({
+  browser,
+}) => {
   const [one, two] = await Promise.all([0, 1].map(async () => (await browser.newContext()).newPage()));
   await signIn(one, "ines");
   await signIn(two, "tobias");
@@ -150,7 +152,10 @@ test("two people on one plan: nothing is silently overwritten; a plan is kept an
   await two.getByRole("button", { name: "Keep", exact: true }).click();
   await expect(two.locator(".flash.sound")).toContainText("kept as “A little for OEM”");
   await two.getByText("Kept plans").click();
-  const [file] = await Promise.all([two.waitForEvent("download"), two.getByRole("link", { name: "This plan as a file" }).click()]);
+  const [file] = await Promise.all([
+    two.waitForEvent("download"),
+    two.getByRole("link", { name: "This plan as a file" }).click(),
+  ]);
   await two.getByRole("button", { name: "Take out step 1, Grow OEM" }).click();
   await expect(steps(two)).toHaveCount(0);
   await two.goto("/jobs/J-1044?bay=E");
@@ -170,7 +175,9 @@ test("two people on one plan: nothing is silently overwritten; a plan is kept an
   await expect(two.locator(".flash.sound")).toContainText("no longer kept");
   await empty(two);
   await two.getByText("Kept plans").click();
-  await two.getByLabel("A plan from a file").setInputFiles({ name: "x.json", mimeType: "application/json", buffer: Buffer.from("{}") });
+  await two
+    .getByLabel("A plan from a file")
+    .setInputFiles({ name: "x.json", mimeType: "application/json", buffer: Buffer.from("{}") });
   await two.getByRole("button", { name: "Read it in" }).click();
   await expect(two.locator(".flash.care")).toContainText("Nothing was planned");
 });
@@ -179,9 +186,21 @@ test("a plan made on a drive that has changed since is checked again", async ({ 
   // Somebody works on the same drive at a terminal.
   const folder = mkdtempSync(join(tmpdir(), "jadetrail-e2e-"));
   const label = (text) => {
-    const plan = join(folder, "plan.json"), at = (name) => join(folder, name);
+    const plan = join(folder, "plan.json"),
+      at = (name) => join(folder, name);
     writeFileSync(plan, JSON.stringify({ version: 1, steps: [{ do: "label", partition: "6", label: text }] }));
-    execFileSync("bin/jadetrail", ["carry-out", "--plan", plan, "--runs", at("runs"), "--shelf", at("shelf"), "--trail", at("trail.jsonl"), join(process.env.JADETRAIL_DATA, "drives", "tidewater-reception.img")]);
+    execFileSync("bin/jadetrail", [
+      "carry-out",
+      "--plan",
+      plan,
+      "--runs",
+      at("runs"),
+      "--shelf",
+      at("shelf"),
+      "--trail",
+      at("trail.jsonl"),
+      join(process.env.JADETRAIL_DATA, "drives", "tidewater-reception.img"),
+    ]);
   };
   const grow = page.locator('.part:not([hidden]) [data-deed="grow"]').first();
   await grow.getByLabel("Gains").fill("1 GiB");
@@ -190,7 +209,9 @@ test("a plan made on a drive that has changed since is checked again", async ({ 
   label("Changed");
   await page.reload();
   await expect(page.getByText("The drive has changed since the plan was made.")).toBeVisible();
-  await expect(page.locator(".notice.care", { hasText: "has changed since" })).toContainText('Partition 6 holds ntfs "Changed"');
+  await expect(page.locator(".notice.care", { hasText: "has changed since" })).toContainText(
+    'Partition 6 holds ntfs "Changed"',
+  );
   await expect(page.getByRole("button", { name: "Carry out" })).toHaveCount(0);
   await sound(page);
   await page.getByRole("button", { name: "Lay the plan anew" }).click();

@@ -13,7 +13,13 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
 
   // C: needs space, and the page says why it cannot have it.
   await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
-  await expect(page.locator(".part:not([hidden])").getByText("Recovery (1.26 GiB), X: X-rays (210 GiB) and OEM (14.2 GiB) lie before the 113.2 GiB gap.", { exact: true })).toBeVisible();
+  await expect(
+    page
+      .locator(".part:not([hidden])")
+      .getByText("Recovery (1.26 GiB), X: X-rays (210 GiB) and OEM (14.2 GiB) lie before the 113.2 GiB gap.", {
+        exact: true,
+      }),
+  ).toBeVisible();
   await expect(page.getByText("The PC starts this system.")).toBeVisible();
   await sound(page);
   await picture(page, "drive");
@@ -34,12 +40,18 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   // C: can grow now; the amount says what it means in other units.
   await block(page, "C: System").click();
   const gains = page.getByRole("textbox", { name: "Gains" });
-  for (const [text, says] of [["-5", "negative"], ["lots", "not an amount"], ["5 GiB", "more than the"]]) {
+  for (const [text, says] of [
+    ["-5", "negative"],
+    ["lots", "not an amount"],
+    ["5 GiB", "more than the"],
+  ]) {
     await gains.fill(text);
     await expect(page.locator("#means3")).toContainText(says, { ignoreCase: true });
   }
   await gains.fill("1024 MiB");
-  await expect(page.locator("#means3")).toContainText("1.00 GiB = 1 024 MiB = 1.07 GB = 1 073 741 824 bytes; then 139 GiB in all");
+  await expect(page.locator("#means3")).toContainText(
+    "1.00 GiB = 1 024 MiB = 1.07 GB = 1 073 741 824 bytes; then 139 GiB in all",
+  );
   await page.getByRole("button", { name: "Add step", exact: true }).click();
   await expect(step(page, "Grow C: System")).toBeVisible();
   await expect(page.getByText("ready", { exact: true })).toBeVisible();
@@ -75,7 +87,10 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   await picture(page, "trail");
 
   // The record of the deletion.
-  await page.getByRole("row", { name: /deleted/ }).getByRole("link", { name: "record" }).click();
+  await page
+    .getByRole("row", { name: /deleted/ })
+    .getByRole("link", { name: "record" })
+    .click();
   await expect(page.getByRole("heading", { name: "Record of Recovery" })).toBeVisible();
   await expect(page.getByText("Genuine")).toBeVisible();
   await expect(page.getByText("Its place is taken, all or in part: C: System lies there now.")).toBeVisible();
@@ -99,7 +114,9 @@ test("delete the OEM area and bring it back", async ({ page }) => {
   await expect(block(page, "OEM")).toHaveCount(0);
   // The pile of stones between the last mark and now leads to the record.
   await page.getByRole("link", { name: "Record of OEM" }).click();
-  await expect(page.getByText(/It comes back at its own place; all of the .* that were in use untouched/)).toBeVisible();
+  await expect(
+    page.getByText(/It comes back at its own place; all of the .* that were in use untouched/),
+  ).toBeVisible();
   await page.getByRole("button", { name: "Plan to bring it back" }).click();
   await expect(step(page, "Bring back OEM")).toBeVisible();
   await page.getByRole("button", { name: "Carry out" }).click();
@@ -133,7 +150,10 @@ test("look inside, shelf, keys and errors", async ({ page }) => {
   await expect(page.locator("#work")).toContainText("is whole: every piece reads back");
   await page.getByRole("button", { name: "Make ready to hand over" }).click();
   await expect(page.getByRole("link", { name: "Download" })).toBeVisible();
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Download" }).click()]);
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Download" }).click(),
+  ]);
   expect(download.suggestedFilename()).toMatch(/^b-.*-image\.zst$/);
   await sound(page);
 
@@ -176,7 +196,9 @@ test("nobody gets in without signing in", async ({ page, request }) => {
   await expect(page.getByRole("alert")).toContainText("do not belong together");
   // A form that another site sends is refused.
   await signIn(page);
-  const forged = await page.request.post("/jobs/J-1042/rehearse", { headers: { "Sec-Fetch-Site": "cross-site", Origin: "http://elsewhere.example" } });
+  const forged = await page.request.post("/jobs/J-1042/rehearse", {
+    headers: { "Sec-Fetch-Site": "cross-site", Origin: "http://elsewhere.example" },
+  });
   expect(forged.status()).toBe(403);
 });
 
@@ -214,7 +236,8 @@ test("a whole deletion planned and taken out by keyboard alone", async ({ page }
   await page.keyboard.press("Enter");
   await expect(page.getByRole("heading", { name: "C: System" })).toBeVisible();
   await reach(page, block(page, "C: System"));
-  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "OEM", exact: true }).isVisible()); i++) await page.keyboard.press("ArrowDown");
+  for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "OEM", exact: true }).isVisible()); i++)
+    await page.keyboard.press("ArrowDown");
   await expect(page.getByRole("heading", { name: "OEM", exact: true })).toBeVisible();
   await reach(page, page.getByRole("textbox", { name: /Release/ }));
   await page.keyboard.type("Not wanted");
@@ -238,7 +261,8 @@ test("nothing on the drive's page is cut off, doubled or out of its column", asy
         if (box.scrollWidth > box.clientWidth + 1) out.push(`${box.className} is wider than its place`);
       }
       for (const t of document.querySelectorAll(".map text")) {
-        const r = t.getBoundingClientRect(), m = document.querySelector(".map").getBoundingClientRect();
+        const r = t.getBoundingClientRect(),
+          m = document.querySelector(".map").getBoundingClientRect();
         if (r.left < m.left - 2 || r.bottom > m.bottom + 2) out.push(`${t.textContent} leaves the map`);
       }
       for (const g of document.querySelectorAll(".map g[role=button]")) {

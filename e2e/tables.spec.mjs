@@ -7,7 +7,9 @@ const job = "/jobs/J-1047?bay=I";
 
 test("a blank drive becomes a card that can be used", async ({ page }) => {
   await signIn(page, "odile");
-  await page.request.post("/dock/blank", { form: { bay: "I", model: "Quayline 64", serial: "BLANK-0001", size: "200 MiB", job: "J-1047" } });
+  await page.request.post("/dock/blank", {
+    form: { bay: "I", model: "Quayline 64", serial: "BLANK-0001", size: "200 MiB", job: "J-1047" },
+  });
   await page.goto(job);
   // What comes first is said, and leads on.
   const panel = page.locator(".part:not([hidden])");
@@ -35,7 +37,9 @@ test("a blank drive becomes a card that can be used", async ({ page }) => {
 test("a drive whose table is gone gets it back, with what was in it", async ({ page }) => {
   await signIn(page, "odile");
   await page.goto(job);
-  await page.request.post("/jobs/J-1047/steps?bay=I", { form: { do: "clear", scheme: "none", waiver: "to be brought back", release: "to be brought back" } });
+  await page.request.post("/jobs/J-1047/steps?bay=I", {
+    form: { do: "clear", scheme: "none", waiver: "to be brought back", release: "to be brought back" },
+  });
   await page.goto(job);
   await page.getByRole("textbox", { name: /Serial check/ }).fill("0001");
   await page.getByRole("button", { name: "Carry out" }).click();

@@ -11,14 +11,20 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await signIn(page, "ines");
   await page.goto("/jobs/J-1044/safeguard?bay=E");
   await expect(page.getByText("No plan yet, so nothing is touched.")).toBeVisible();
-  for (const [number, title] of [[5, "OEM"], [4, "G: Catalogue"], [6, "Recovery"]]) {
+  for (const [number, title] of [
+    [5, "OEM"],
+    [4, "G: Catalogue"],
+    [6, "Recovery"],
+  ]) {
     await page.goto(`/jobs/J-1044?bay=E&p=${number}`);
     const release = page.locator(`#release${number}`);
     if (await release.count()) await release.fill("The choir does not need it");
     if (number === 6) {
       // Erased: what that means is said before it is planned.
       await page.locator(".part:not([hidden]) summary", { hasText: "Erase it besides" }).click();
-      await expect(page.getByText("From the overwriting on the run cannot be taken back.").locator("visible=true")).toBeVisible();
+      await expect(
+        page.getByText("From the overwriting on the run cannot be taken back.").locator("visible=true"),
+      ).toBeVisible();
       await page.locator(".part:not([hidden]) [name=erase]").check();
     }
     await page.getByRole("button", { name: "Add step: delete" }).click();
@@ -33,7 +39,9 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   // Of what may hold personal files the backup is waived by the lead alone: a technician's reason asks for it.
   await row(page, "G: Catalogue").getByText("Waiver", { exact: true }).click();
   await expect(row(page, "G: Catalogue")).toContainText("with this reason the lead is asked");
-  await row(page, "G: Catalogue").getByLabel(/Waiver/).fill("I think so");
+  await row(page, "G: Catalogue")
+    .getByLabel(/Waiver/)
+    .fill("I think so");
   await row(page, "G: Catalogue").getByRole("button", { name: "Ask the lead" }).click();
   await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
   await expect(row(page, "G: Catalogue")).toContainText(/Ines Marsh asks the lead.*I think so/);
@@ -43,7 +51,9 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   // The recovery partition's backup a technician may waive.
   await page.goto("/jobs/J-1044/safeguard?bay=E");
   await row(page, "Recovery").getByText("Waiver and release").click();
-  await row(page, "Recovery").getByLabel(/Waiver/).fill("The maker sends a stick");
+  await row(page, "Recovery")
+    .getByLabel(/Waiver/)
+    .fill("The maker sends a stick");
   await row(page, "Recovery").getByRole("button", { name: "Give the reason" }).click();
   await expect(page.getByText("2 partitions go with nothing that stands for them.")).toBeVisible();
   await expect(row(page, "Recovery")).toContainText("The maker sends a stick");
@@ -55,7 +65,9 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await page.getByRole("radio", { name: /files each/ }).check();
   await page.getByRole("button", { name: "Make the missing 2 backups" }).click();
   await expect(page.getByText("All is settled.")).toBeVisible();
-  await expect(row(page, "G: Catalogue")).toContainText(/Backup, files.*verified just now.*The partition is as it was then/s);
+  await expect(row(page, "G: Catalogue")).toContainText(
+    /Backup, files.*verified just now.*The partition is as it was then/s,
+  );
   await page.goto("/jobs/J-1044?bay=E");
   await expect(page.getByRole("button", { name: "Carry out" })).toBeVisible();
 });
@@ -119,7 +131,9 @@ test("what the lead approves of is void when it changes", async ({ browser, page
   await page.getByRole("button", { name: /Take out step 1/ }).click();
   await expect(step(page, "Delete D: Old system")).toHaveCount(0);
   await lead.goto("/trail?job=J-1043&act=answer");
-  await expect(lead.locator("tbody")).toContainText(/Approved, as Tobias Wren asked: Delete .* without a backup; it may hold personal files/);
+  await expect(lead.locator("tbody")).toContainText(
+    /Approved, as Tobias Wren asked: Delete .* without a backup; it may hold personal files/,
+  );
   await expect(lead.locator("tbody")).toContainText("Ask the bakery first");
 });
 
@@ -154,11 +168,18 @@ test("one file is restored from the browser, the plan carried out, its place era
   await page.locator("td.path a").first().click();
   const name = (await page.locator("td.path a[download]").first().innerText()).trim();
   // Taken out by itself.
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name, exact: true }).click()]);
-  const sum = createHash("sha256").update(readFileSync(await download.path())).digest("hex");
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name, exact: true }).click(),
+  ]);
+  const sum = createHash("sha256")
+    .update(readFileSync(await download.path()))
+    .digest("hex");
   // Put into a folder of another volume, through the plan.
   await page.getByRole("checkbox", { name: `Choose ${name}`, exact: true }).check();
-  await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "E: Lending" }).innerText() });
+  await page
+    .getByLabel("Into the volume")
+    .selectOption({ label: await page.locator("#target option", { hasText: "E: Lending" }).innerText() });
   await page.getByLabel(/Into its folder/).fill("From Catalogue");
   await sound(page);
   await page.getByRole("button", { name: "Plan it" }).click();
@@ -172,9 +193,17 @@ test("one file is restored from the browser, the plan carried out, its place era
   await block(page, "E: Lending").click();
   await into.getByRole("link", { name: "Folders and files" }).click();
   await page.getByRole("link", { name: "From Catalogue" }).click();
-  while ((await page.getByRole("link", { name, exact: true }).count()) === 0) await page.locator("td.path a").first().click();
-  const [again] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name, exact: true }).click()]);
-  expect(createHash("sha256").update(readFileSync(await again.path())).digest("hex")).toBe(sum);
+  while ((await page.getByRole("link", { name, exact: true }).count()) === 0)
+    await page.locator("td.path a").first().click();
+  const [again] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name, exact: true }).click(),
+  ]);
+  expect(
+    createHash("sha256")
+      .update(readFileSync(await again.path()))
+      .digest("hex"),
+  ).toBe(sum);
 
   // The record of what was erased keeps no contents and no names.
   await page.goto("/trail?act=delete&job=J-1044");
@@ -219,7 +248,10 @@ test("the last backup that a record relies on is deleted by the lead, with a rea
 test("a volume is made and filled in one plan", async ({ page }) => {
   await signIn(page, "ines");
   await page.goto("/jobs/J-1044?bay=E");
-  await page.getByRole("button", { name: /^gap of 751.* in Now/ }).first().click();
+  await page
+    .getByRole("button", { name: /^gap of 751.* in Now/ })
+    .first()
+    .click();
   const side = page.locator(".part:not([hidden])");
   await side.getByLabel("Size").fill("10 GiB");
   await side.getByLabel("Label").fill("Recordings");
@@ -227,7 +259,9 @@ test("a volume is made and filled in one plan", async ({ page }) => {
   await expect(step(page, "Create Recordings")).toBeVisible();
   await page.goto("/shelf?job=J-1044");
   await page.getByRole("link", { name: "G: Catalogue" }).click();
-  await page.getByLabel("Into the volume").selectOption({ label: await page.locator("#target option", { hasText: "step 1 makes" }).innerText() });
+  await page
+    .getByLabel("Into the volume")
+    .selectOption({ label: await page.locator("#target option", { hasText: "step 1 makes" }).innerText() });
   await page.getByRole("button", { name: "Plan it" }).click();
   await expect(step(page, "Put files into Recordings")).toBeVisible();
   await page.getByLabel(/Serial check/).fill("0-4D7C"); // another drive looks like this one
@@ -241,7 +275,9 @@ test("a volume is made and filled in one plan", async ({ page }) => {
     await expect(page.getByRole("link", { name: "Recordings" })).toBeVisible();
   }).toPass();
   await page.getByRole("link", { name: "Recordings" }).click();
-  await page.getByLabel("Into the gap").selectOption({ label: await page.locator("#gap option", { hasText: "J-1044" }).first().innerText() });
+  await page
+    .getByLabel("Into the gap")
+    .selectOption({ label: await page.locator("#gap option", { hasText: "J-1044" }).first().innerText() });
   await page.getByLabel(/^Size/).fill("12 GiB");
   await sound(page);
   await page.getByRole("button", { name: "Plan it" }).last().click();

@@ -27,10 +27,19 @@ test("a goal is said once; its routes have their prices, and one becomes the pla
   await sound(page);
   await routes.nth(1).getByRole("button", { name: "Take" }).click();
   await expect(page.getByText("Safeguard says what is still asked for.")).toBeVisible();
-  for (const title of ["Park the recovery environment", "Delete Recovery", "Grow C: System", "Create Recovery", "Use the recovery environment"]) await expect(step(page, title)).toBeVisible();
+  for (const title of [
+    "Park the recovery environment",
+    "Delete Recovery",
+    "Grow C: System",
+    "Create Recovery",
+    "Use the recovery environment",
+  ])
+    await expect(step(page, title)).toBeVisible();
   // With a plan there is no second one; another route cannot be forced in.
   await expect(page.locator("#gain")).toHaveCount(0);
-  const forced = await page.request.post("/jobs/J-1043/route?bay=D", { form: { goal: "gain", receiver: "4", gain: "100 GiB", route: "x" } });
+  const forced = await page.request.post("/jobs/J-1043/route?bay=D", {
+    form: { goal: "gain", receiver: "4", gain: "100 GiB", route: "x" },
+  });
   expect(await forced.text()).toContain("has a plan already");
   for (let left = 5; left > 0; left--) {
     await page.getByRole("button", { name: new RegExp(`Take out step ${left},`) }).click();
@@ -45,8 +54,13 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
     await page.locator("#goal").selectOption(kind);
     for (const [name, value] of Object.entries(fill)) {
       const field = page.locator(`.wish [name="${name}"]:visible`).first();
-      if (value === true) await page.locator(`.wish label:has([name="${name}"])`, { hasText: fill[`${name}s`] }).locator("input").check();
-      else if (!name.endsWith("s") || name === "parts") await (await field.evaluate((e) => e.tagName) === "SELECT" ? field.selectOption(value) : field.fill(value));
+      if (value === true)
+        await page
+          .locator(`.wish label:has([name="${name}"])`, { hasText: fill[`${name}s`] })
+          .locator("input")
+          .check();
+      else if (!name.endsWith("s") || name === "parts")
+        await ((await field.evaluate((e) => e.tagName)) === "SELECT" ? field.selectOption(value) : field.fill(value));
     }
     await page.getByRole("button", { name: "Work out routes" }).click();
     await page.waitForURL(/goal=/);
@@ -56,7 +70,9 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
   expect((await titles()).join("|")).toContain("F: Old backup through the shelf");
   expect(await titles()).toContainEqual(expect.stringContaining("Absorb F: Old backup into E: Recipes"));
   await ask("J-1046", "gain", { receiver: "1", gain: "200 GiB" });
-  expect((await titles())[0]).toMatch(/Slide F: Old backup, E: Recipes and D: Orders; grow the container; shrink the container/);
+  expect((await titles())[0]).toMatch(
+    /Slide F: Old backup, E: Recipes and D: Orders; grow the container; shrink the container/,
+  );
   await ask("J-1044?bay=E", "clear");
   expect(await titles()).toHaveLength(2);
   await ask("J-1043", "elsewhere");

@@ -3,7 +3,9 @@ import { block, signIn, sound, step } from "./help.mjs";
 
 const line = (page, name) => page.locator(".before tbody tr", { hasText: name });
 
-test("the recovery environment is parked and rebuilt elsewhere; the old system leaves the start order", async ({ page }) => {
+test("the recovery environment is parked and rebuilt elsewhere; the old system leaves the start order", async ({
+  page,
+}) => {
   await signIn(page, "ines");
   await page.goto("/jobs/J-1043?p=5");
   const side = page.locator(".part:not([hidden])");
@@ -36,7 +38,9 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await page.getByRole("link", { name: "Safeguard" }).click();
   await page.getByLabel("Use it again from").selectOption({ index: 0 });
   await line(page, "Recovery environment").getByRole("button", { name: "Add step" }).click();
-  await expect(line(page, "Recovery environment")).toContainText(/in use from Recovery, partition 5.*in use from Recovery, which step 5 makes/s);
+  await expect(line(page, "Recovery environment")).toContainText(
+    /in use from Recovery, partition 5.*in use from Recovery, which step 5 makes/s,
+  );
 
   // Which system starts, and for how long the PC asks.
   await page.getByLabel("asks for").fill("10");
@@ -58,7 +62,14 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await expect(page.getByText("It asks for 10 s.")).toBeVisible();
   await expect(page.getByText("in use from Recovery, partition 5")).toBeVisible();
   await page.goto("/trail?job=J-1043");
-  for (const act of ["identity noted", "recovery parked", "recovery in use", "start entry dropped", "start order", "marked good"]) {
+  for (const act of [
+    "identity noted",
+    "recovery parked",
+    "recovery in use",
+    "start entry dropped",
+    "start order",
+    "marked good",
+  ]) {
     await expect(page.locator("tbody .word", { hasText: act }).first()).toBeVisible();
   }
   await sound(page);

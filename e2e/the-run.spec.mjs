@@ -19,7 +19,8 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await docked.getByRole("button", { name: "Attach" }).click();
   await expect(page.locator("#work")).toHaveAttribute("data-busy", "false", { timeout: 60_000 });
 
-  const job = `/jobs/J-1044?bay=${bay}`, confirm = `/jobs/J-1044/confirm?bay=${bay}`;
+  const job = `/jobs/J-1044?bay=${bay}`,
+    confirm = `/jobs/J-1044/confirm?bay=${bay}`;
   await page.goto(confirm);
   await expect(page.getByText("Nothing has been carried out on this drive yet.")).toBeVisible();
   await page.goto(`${job}&p=1`);
@@ -52,10 +53,16 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await expect(page.locator(".middle .notice").first()).toContainText("A run on this drive is not finished");
   await other.goto(`/jobs/J-1044/search?bay=${bay}`);
   await other.getByRole("button", { name: /every sector/ }).click();
-  await expect(other.locator(".flash")).toContainText("an earlier run on this drive is not finished", { ignoreCase: true });
+  await expect(other.locator(".flash")).toContainText("an earlier run on this drive is not finished", {
+    ignoreCase: true,
+  });
   // Its journal is damaged: the page says what can still be proven, and nothing is written.
-  const run = readdirSync(join(data, "runs")).sort().find((d) => !readdirSync(join(data, "runs", d)).includes("ended.json"));
-  const journal = join(data, "runs", run, "journal"), whole = readFileSync(journal), before = hashAt(join(data, "drives", "lng1-640-5c5c.img"), 1, large);
+  const run = readdirSync(join(data, "runs"))
+    .sort()
+    .find((d) => !readdirSync(join(data, "runs", d)).includes("ended.json"));
+  const journal = join(data, "runs", run, "journal"),
+    whole = readFileSync(journal),
+    before = hashAt(join(data, "drives", "lng1-640-5c5c.img"), 1, large);
   const damaged = Buffer.from(whole);
   damaged[20] ^= 1;
   writeFileSync(journal, damaged);
@@ -70,7 +77,9 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await page.reload();
 
   await page.getByRole("button", { name: "Finish it" }).click();
-  await expect(page.locator("#work")).toContainText("The run was finished: the drive is as planned.", { timeout: 120_000 });
+  await expect(page.locator("#work")).toContainText("The run was finished: the drive is as planned.", {
+    timeout: 120_000,
+  });
   await expect(page.locator(".stages")).toContainText("marked good");
   expect(hashAt(join(data, "drives", "lng1-640-5c5c.img"), 2, large)).toBe(sum);
   await page.locator(".stages").getByRole("link", { name: "Confirm" }).click();

@@ -1,7 +1,8 @@
 import { expect, test } from "@playwright/test";
 import { signIn, sound } from "./help.mjs";
 
-const bay = (page, letter) => page.locator("tbody tr", { has: page.locator("td:first-child strong", { hasText: new RegExp(`^${letter}$`) }) });
+const bay = (page, letter) =>
+  page.locator("tbody tr", { has: page.locator("td:first-child strong", { hasText: new RegExp(`^${letter}$`) }) });
 const place = (page, title) => page.locator(".places li", { hasText: title });
 
 test("a second shelf is made of a blank drive, used, taken away and brought again", async ({ page }) => {

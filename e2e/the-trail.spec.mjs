@@ -23,7 +23,9 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await said.getByRole("link", { name: "search the drive" }).click();
   await expect(page.getByRole("row", { name: /Plots/ })).toContainText("likely");
   await page.getByRole("button", { name: "Go through every sector" }).click();
-  await expect(page.locator("#work")).toContainText("went through every sector: 1 lost partition", { timeout: 120_000 });
+  await expect(page.locator("#work")).toContainText("went through every sector: 1 lost partition", {
+    timeout: 120_000,
+  });
   await page.reload();
   await expect(page.getByText(/Every sector was gone through .* by Tobias Wren/)).toBeVisible();
   await sound(page);
@@ -31,7 +33,9 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await page.getByRole("link", { name: "Plots" }).click();
   await expect(page.getByRole("heading", { name: "Plots, found" })).toBeVisible();
   await expect(page.getByText(/N: Notes \(partition 4\) lies over 4 GiB of its place/)).toBeVisible();
-  await expect(page.getByText(/Plots does not come back whole: .* 6 files have wrong contents then: .*site 05.las/)).toBeVisible();
+  await expect(
+    page.getByText(/Plots does not come back whole: .* 6 files have wrong contents then: .*site 05.las/),
+  ).toBeVisible();
   await expect(page.locator("tbody tr", { hasText: "site 07.las" })).toContainText("of it taken");
   await expect(page.locator("tbody tr", { hasText: "boundary 028.dwg" })).toContainText("nothing lies over it now");
   await sound(page);
@@ -41,14 +45,22 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await page.getByRole("link", { name: "Look inside" }).click();
   await page.getByRole("link", { name: "Plots", exact: true }).last().click();
   await page.getByRole("link", { name: "Saltmarsh 01" }).click();
-  const [taken] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: /boundary 028/ }).click()]);
-  const sum = createHash("sha256").update(readFileSync(await taken.path())).digest("hex");
+  const [taken] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: /boundary 028/ }).click(),
+  ]);
+  const sum = createHash("sha256")
+    .update(readFileSync(await taken.path()))
+    .digest("hex");
   await sound(page);
 
   await page.goBack();
   await page.getByRole("link", { name: "The find" }).click();
   await page.getByRole("button", { name: "Put its files on the shelf" }).click();
-  await expect(page.locator("#work")).toContainText("Its files are on the shelf and verified: 856 files and folders; 6 were left out, because something else lies in their place", { timeout: 120_000 });
+  await expect(page.locator("#work")).toContainText(
+    "Its files are on the shelf and verified: 856 files and folders; 6 were left out, because something else lies in their place",
+    { timeout: 120_000 },
+  );
   const way = page.getByRole("row", { name: /Slide N: Notes toward the end, then put it back/ });
   await way.getByLabel("Why does it come back damaged?").fill("the other plots are wanted");
   await way.getByRole("button", { name: "Plan this way" }).click();
@@ -64,12 +76,25 @@ test("a lost partition is searched for, looked into, compared and brought back",
   await sound(page);
 
   // The file is in the volume as it was in the find, and nothing is lost any more.
-  const [again] = await Promise.all([page.waitForEvent("download"), page.evaluate(() => { location.href = `/jobs/J-1045/file?bay=F&p=5&path=${encodeURIComponent("Plots/Saltmarsh 01/boundary 028.dwg")}`; })]);
-  expect(createHash("sha256").update(readFileSync(await again.path())).digest("hex")).toBe(sum);
+  const [again] = await Promise.all([
+    page.waitForEvent("download"),
+    page.evaluate(() => {
+      location.href = `/jobs/J-1045/file?bay=F&p=5&path=${encodeURIComponent("Plots/Saltmarsh 01/boundary 028.dwg")}`;
+    }),
+  ]);
+  expect(
+    createHash("sha256")
+      .update(readFileSync(await again.path()))
+      .digest("hex"),
+  ).toBe(sum);
   await page.goto("/jobs/J-1045/search?bay=F");
   await expect(page.getByText("No lost partition was found")).toBeVisible();
   await page.goto("/trail?job=J-1045");
-  await expect(page.getByRole("row", { name: /Bring back Plots: at its own place, as the search found it.*the copy of its start is written anew.*Plots does not come back whole: .*6 files have wrong contents then: Surveys.2026 autumn.site 05.las/ })).toBeVisible();
+  await expect(
+    page.getByRole("row", {
+      name: /Bring back Plots: at its own place, as the search found it.*the copy of its start is written anew.*Plots does not come back whole: .*6 files have wrong contents then: Surveys.2026 autumn.site 05.las/,
+    }),
+  ).toBeVisible();
 });
 
 test("the trail is filtered, opened at a mark, walked back from, and checked elsewhere", async ({ page }) => {
@@ -87,7 +112,10 @@ test("the trail is filtered, opened at a mark, walked back from, and checked els
   await expect(block(page, "Plots, 120 GiB", "After")).toBeVisible();
   await expect(page.getByRole("heading", { name: "To how it was before this" })).toBeVisible();
   await sound(page);
-  await page.getByRole("region", { name: "To how it was before this" }).getByRole("button", { name: "Plan to walk back there" }).click();
+  await page
+    .getByRole("region", { name: "To how it was before this" })
+    .getByRole("button", { name: "Plan to walk back there" })
+    .click();
   await expect(step(page, "Delete P: Plots")).toBeVisible();
   await page.getByRole("button", { name: /Take out step 1, Delete P: Plots/ }).click();
   await expect(step(page, "Delete P: Plots")).toHaveCount(0);
@@ -103,7 +131,12 @@ test("the trail is filtered, opened at a mark, walked back from, and checked els
   await get("/trail.jsonl", "trail.jsonl");
   await get("/trail/shop.pub", "shop.pub");
   await get("/trail/heads.jsonl", "heads.jsonl");
-  const verify = (file) => spawnSync("bin/jadetrail", ["verify-trail", "--key", join(dir, "shop.pub"), "--heads", join(dir, "heads.jsonl"), join(dir, file)], { encoding: "utf8" });
+  const verify = (file) =>
+    spawnSync(
+      "bin/jadetrail",
+      ["verify-trail", "--key", join(dir, "shop.pub"), "--heads", join(dir, "heads.jsonl"), join(dir, file)],
+      { encoding: "utf8" },
+    );
   expect(verify("trail.jsonl")).toMatchObject({ status: 0, stdout: expect.stringContaining("the chain is whole") });
   const lines = readFileSync(join(dir, "trail.jsonl"), "utf8").trimEnd().split("\n");
   writeFileSync(join(dir, "cut.jsonl"), `${lines.slice(0, 2).join("\n")}\n`);
@@ -119,15 +152,27 @@ test("a job is handed over", async ({ page }) => {
   await expect(page.getByText(/Plots does not come back whole: .*6 files have wrong contents then/)).toBeVisible();
   await sound(page);
   await picture(page, "report");
-  const [pdf] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Report as PDF" }).click()]);
+  const [pdf] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Report as PDF" }).click(),
+  ]);
   expect(pdf.suggestedFilename()).toBe("J-1045 report.pdf");
-  expect(readFileSync(await pdf.path()).subarray(0, 5).toString()).toBe("%PDF-");
-  const [archive] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Archive of the job" }).click()]);
+  expect(
+    readFileSync(await pdf.path())
+      .subarray(0, 5)
+      .toString(),
+  ).toBe("%PDF-");
+  const [archive] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Archive of the job" }).click(),
+  ]);
   // It is taken in again: here it is only one more entry.
   await page.goto("/trail");
   await page.getByText("Take in the trail of a bench command").click();
   await page.getByLabel("trail.jsonl or archive.zip").setInputFiles(await archive.path());
   await page.getByRole("button", { name: "Take it in" }).click();
-  await expect(page.getByRole("status").or(page.locator(".flash"))).toContainText("Archive of job J-1045 (Saltmarsh Surveyors) taken in");
+  await expect(page.getByRole("status").or(page.locator(".flash"))).toContainText(
+    "Archive of job J-1045 (Saltmarsh Surveyors) taken in",
+  );
   await sound(page);
 });

@@ -8,12 +8,19 @@ import { setTimeout as sleep } from "node:timers/promises";
 import { chromium } from "@playwright/test";
 import { hashAt, rawDrive } from "../e2e/raw.mjs";
 
-const data = process.env.JADETRAIL_DATA, size = 1024 * Number(process.env.GIB ?? 3), by = 64;
+const data = process.env.JADETRAIL_DATA,
+  size = 1024 * Number(process.env.GIB ?? 3),
+  by = 64;
 const env = { ...process.env, JADETRAIL_OWNER_DSN: undefined };
-let server, address = "127.0.0.1:0", url;
+let server,
+  address = "127.0.0.1:0",
+  url;
 
 async function start() {
-  server = spawn("bin/jadetrail", ["serve", "--demo"], { env: { ...env, JADETRAIL_ADDR: address }, stdio: ["ignore", "pipe", "inherit"] });
+  server = spawn("bin/jadetrail", ["serve", "--demo"], {
+    env: { ...env, JADETRAIL_ADDR: address },
+    stdio: ["ignore", "pipe", "inherit"],
+  });
   url = await new Promise((found, lost) => {
     let said = "";
     server.stdout.on("data", (d) => {
@@ -37,12 +44,25 @@ mkdirSync(join(data, "dock"), { recursive: true });
 const sum = rawDrive(join(data, "dock", "kill.img"), size + 1024, size, 0x7f3b9d9d);
 function same(at) {
   const ok = hashAt(image, at, size) === sum;
-  console.log(`${ok ? "ok   " : "WRONG"} all ${size / 1024} GiB ${at === 1 ? "in their old place" : `${at - 1} MiB further on`}`);
+  console.log(
+    `${ok ? "ok   " : "WRONG"} all ${size / 1024} GiB ${at === 1 ? "in their old place" : `${at - 1} MiB further on`}`,
+  );
   if (!ok) process.exitCode = 1;
 }
 
 await start();
-const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"] });
+const browser = await chromium.launch({
+  executablePath: "/usr/bin/chromium",
+  args: [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+  ],
+});
 const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
 page.setDefaultTimeout(60_000);
 try {
@@ -63,10 +83,21 @@ try {
   // until waits until so much of the writing is done: what is read before it does not count.
   const until = async (percent) => {
     for (;;) {
-      const writes = /Slide|taking back/.test(await page.locator("#work").innerText().catch(() => ""));
-      const at = !writes ? 0 : await page.locator("#work progress").evaluate((b) => (b.hidden ? 0 : b.value)).catch(() => 0);
+      const writes = /Slide|taking back/.test(
+        await page
+          .locator("#work")
+          .innerText()
+          .catch(() => ""),
+      );
+      const at = !writes
+        ? 0
+        : await page
+            .locator("#work progress")
+            .evaluate((b) => (b.hidden ? 0 : b.value))
+            .catch(() => 0);
       if (at >= percent) return at;
-      if (!(await page.locator("#work[data-busy=true]").count())) throw new Error("it ended before: " + (await page.locator("#work").innerText()));
+      if (!(await page.locator("#work[data-busy=true]").count()))
+        throw new Error("it ended before: " + (await page.locator("#work").innerText()));
       await sleep(20);
     }
   };
@@ -107,9 +138,19 @@ try {
     await sleep(500);
     await page.goto(job).catch(() => {});
     // What waits for the trail is entered within seconds; the page shows it when it is asked again.
-    if (await page.getByRole("button", { name: "Finish it" }).or(page.locator(".stages", { hasText: "as planned" })).count()) break;
+    if (
+      await page
+        .getByRole("button", { name: "Finish it" })
+        .or(page.locator(".stages", { hasText: "as planned" }))
+        .count()
+    )
+      break;
   }
-  await page.getByRole("button", { name: "Finish it" }).or(page.locator(".stages", { hasText: "as planned" })).first().waitFor();
+  await page
+    .getByRole("button", { name: "Finish it" })
+    .or(page.locator(".stages", { hasText: "as planned" }))
+    .first()
+    .waitFor();
   if (await page.getByRole("button", { name: "Finish it" }).count()) {
     await page.getByRole("button", { name: "Finish it" }).click();
     await says("The run was finished: the drive is as planned.");
@@ -126,7 +167,9 @@ try {
   await says("The run was taken back");
   same(1 + by);
   await page.goto(`${url}/trail`);
-  console.log(`${(await page.getByText(/chain/i).first().innerText()).includes("broken") ? "WRONG" : "ok   "} ${(await page.locator("main p").first().innerText()).slice(0, 140)}`);
+  console.log(
+    `${(await page.getByText(/chain/i).first().innerText()).includes("broken") ? "WRONG" : "ok   "} ${(await page.locator("main p").first().innerText()).slice(0, 140)}`,
+  );
   again.unref();
   process.kill(Number(readFileSync(join(data, "mariadb", "pid"), "utf8")), "SIGTERM");
 } finally {

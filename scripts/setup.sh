@@ -18,6 +18,6 @@ if [ ${#need[@]} -gt 0 ]; then
   $as env DEBIAN_FRONTEND=noninteractive apt-get update -qq
   $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${need[@]}" >/dev/null
 fi
-if [ "$1" = test ] && [ ! -d node_modules/@playwright/test ]; then
+if [ "$1" = test ] && { [ ! -d node_modules/@playwright/test ] || [ ! -d node_modules/prettier ]; }; then
   PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD=1 npm ci --no-audit --no-fund --loglevel=error
 fi

@@ -14,6 +14,7 @@ if [ "$what" != e2e ]; then
   test -z "$(gofmt -l app cmd core)" || { echo "Not formatted: $(gofmt -l app cmd core)"; exit 1; }
   go vet ./...
   if [ "${tests[*]}" = ./... ]; then
+    npm run --silent formatted # scripts, styles and templates; "npm run format" mends it
     go tool staticcheck ./...
     # The packages that are light enough for the race detector.
     CGO_ENABLED=1 go test -race ./app/work ./core/disk ./core/intake ./core/trail ./core/plan

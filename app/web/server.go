@@ -260,6 +260,14 @@ var functions = template.FuncMap{
 	"kind":   func(k volume.Kind) string { return kindName(string(k)) },
 	"told":   func(x seek.Source) string { return toldWords[x] },
 	"inc":    func(n int) int { return n + 1 },
+	// What stands between the things of a list: nothing before the first.
+	"between": func(i int, mark string) string {
+		if i == 0 {
+			return ""
+		}
+		return mark
+	},
+	"sentences": func(all []string) string { return strings.Join(all, " ") },
 }
 
 // when is a moment as the bench's clock shows it; stamp is the same exactly.

@@ -3,8 +3,11 @@ export function amounts(root) {
   for (const form of root.querySelectorAll("form[data-amount]")) {
     if (form.dataset.bound) continue;
     form.dataset.bound = "yes";
-    const field = form.elements.by, means = form.querySelector(".means"), start = means.textContent;
-    let asked = 0, timer;
+    const field = form.elements.by,
+      means = form.querySelector(".means"),
+      start = means.textContent;
+    let asked = 0,
+      timer;
     const tell = () => {
       clearTimeout(timer);
       timer = setTimeout(async () => {
@@ -14,13 +17,21 @@ export function amounts(root) {
           means.classList.remove("care");
           return;
         }
-        const query = new URLSearchParams({ text: field.value, partition: form.elements.partition.value, do: form.elements.do.value, edge: form.elements.edge?.value ?? "" });
+        const query = new URLSearchParams({
+          text: field.value,
+          partition: form.elements.partition.value,
+          do: form.elements.do.value,
+          edge: form.elements.edge?.value ?? "",
+        });
         if (form.elements.drop?.checked) query.set("drop", "yes");
         let answer;
         try {
           answer = await (await fetch(`${form.dataset.amount}&${query}`)).json();
         } catch {
-          answer = { ok: false, text: "The program does not answer; the amount will be checked when the step is added." };
+          answer = {
+            ok: false,
+            text: "The program does not answer; the amount will be checked when the step is added.",
+          };
         }
         if (turn !== asked) return; // a newer answer is on its way
         means.textContent = answer.ok ? `${answer.text}; ${answer.total}` : answer.text;

@@ -11,7 +11,9 @@ import { chain } from "./chain.js";
 
 const data = document.getElementById("map-data");
 let send;
-const map = data ? trailMap(document.getElementById("map"), JSON.parse(data.textContent), (url, body) => send(url, body)) : null;
+const map = data
+  ? trailMap(document.getElementById("map"), JSON.parse(data.textContent), (url, body) => send(url, body))
+  : null;
 const renewed = () => {
   amounts(document);
   goalForm(document);

@@ -8,7 +8,9 @@ export function chain(box) {
       const part = new DOMParser().parseFromString(await answer.text(), "text/html");
       box.replaceChildren(...part.body.childNodes);
       if (running) setTimeout(ask, 1500);
-    } catch { /* the page shows what was known when it was made */ }
+    } catch {
+      /* the page shows what was known when it was made */
+    }
   };
   if (box.dataset.running === "true") setTimeout(ask, 800);
 }

@@ -1,15 +1,23 @@
 // Hand work on the newest column of the map: an edge or a whole block is dragged, or moved
 // by keys, with live numbers, and what is done becomes a step. How far it goes and why no
 // further comes with the page; what a step leads to, the core says.
-const MIB = 2 ** 20, GIB = 2 ** 30;
-const EDGE = 7, HOLD = 5; // px: how near an edge is taken, how long a snap holds
+const MIB = 2 ** 20,
+  GIB = 2 ** 30;
+const EDGE = 7,
+  HOLD = 5; // px: how near an edge is taken, how long a snap holds
 
 export function size(bytes) {
-  const minus = bytes < 0 ? "-" : "", b = Math.abs(bytes);
-  for (const [unit, name] of [[2 ** 40, "TiB"], [GIB, "GiB"], [MIB, "MiB"]]) if (b >= unit) {
-    const v = b / unit;
-    return `${minus}${Number.isInteger(v) ? v : v.toFixed(v < 10 ? 2 : 1)} ${name}`;
-  }
+  const minus = bytes < 0 ? "-" : "",
+    b = Math.abs(bytes);
+  for (const [unit, name] of [
+    [2 ** 40, "TiB"],
+    [GIB, "GiB"],
+    [MIB, "MiB"],
+  ])
+    if (b >= unit) {
+      const v = b / unit;
+      return `${minus}${Number.isInteger(v) ? v : v.toFixed(v < 10 ? 2 : 1)} ${name}`;
+    }
   return `${minus}${b} B`;
 }
 
@@ -23,21 +31,32 @@ export function turns(hand, grip, bytes) {
     head: bytes <= 0 ? ["grow", "head", hand.grow_head] : ["shrink", "head", hand.cut_head],
     all: bytes >= 0 ? ["slide", "", hand.slide_down] : ["slide", "", hand.slide_up],
   }[grip];
-  const [act, edge, limit] = pick, far = Math.abs(bytes);
-  return { act, edge, most: limit.most, bytes: Math.sign(bytes) * Math.min(far, limit.most), beyond: far > limit.most || limit.most === 0 && far > 0 ? limit.why : "" };
+  const [act, edge, limit] = pick,
+    far = Math.abs(bytes);
+  return {
+    act,
+    edge,
+    most: limit.most,
+    bytes: Math.sign(bytes) * Math.min(far, limit.most),
+    beyond: far > limit.most || (limit.most === 0 && far > 0) ? limit.why : "",
+  };
 }
 
 // snap rounds a movement: to its limit, to a round size of the whole, to the alignment.
 export function snap(total, grip, bytes, most, perPixel, free) {
-  const far = Math.abs(bytes), sign = Math.sign(bytes);
+  const far = Math.abs(bytes),
+    sign = Math.sign(bytes);
   const grid = (n) => Math.round(n / MIB) * MIB;
   if (free) return sign * Math.min(grid(far), most);
   if (Math.abs(far - most) < HOLD * perPixel) return sign * most;
   if (far < HOLD * perPixel) return 0;
   // The roundest size within reach of the hand.
   const after = grip === "all" ? far : total + (grip === "end" ? bytes : -bytes);
-  for (const unit of [1000, 500, 100, 50, 10, 5, 1, 0.5].map((u) => u * GIB).concat([256, 128, 64, 16].map((u) => u * MIB))) {
-    const round = Math.round(after / unit) * unit, off = round - after;
+  for (const unit of [1000, 500, 100, 50, 10, 5, 1, 0.5]
+    .map((u) => u * GIB)
+    .concat([256, 128, 64, 16].map((u) => u * MIB))) {
+    const round = Math.round(after / unit) * unit,
+      off = round - after;
     if (round > 0 && Math.abs(off) < HOLD * perPixel) {
       const moved = grip === "all" ? round : Math.abs(round - total);
       if (moved <= most && moved > 0) return sign * grid(moved);
@@ -54,9 +73,14 @@ export function byHand(root, form, send) {
     return e;
   };
   const over = make("svg", { class: "over", "aria-hidden": "true" });
-  const outline = make("rect", { class: "going", rx: 4 }), label = make("text", { class: "going-size" }), limit = make("text", { class: "going-why" });
+  const outline = make("rect", { class: "going", rx: 4 }),
+    label = make("text", { class: "going-size" }),
+    limit = make("text", { class: "going-why" });
   over.append(outline, label, limit);
-  const what = form.querySelector("[data-what]"), now = form.querySelector("[data-now]"), why = form.querySelector("[data-why]"), field = form.elements.by;
+  const what = form.querySelector("[data-what]"),
+    now = form.querySelector("[data-now]"),
+    why = form.querySelector("[data-why]"),
+    field = form.elements.by;
   let state = null; // what the hand holds
 
   // begin takes a block by one of its grips.
@@ -79,16 +103,22 @@ export function byHand(root, form, send) {
   function show() {
     const { block, beside, place, hand, grip, bytes, turn } = state;
     const px = pixels(bytes);
-    let y = block.y, h = block.h;
+    let y = block.y,
+      h = block.h;
     if (grip === "end") h += px;
-    else if (grip === "head") { y += px; h -= px; }
-    else y += px;
+    else if (grip === "head") {
+      y += px;
+      h -= px;
+    } else y += px;
     outline.setAttribute("x", 0.5);
     outline.setAttribute("width", place.w - 1);
     outline.setAttribute("y", y);
     outline.setAttribute("height", Math.max(h, 3));
     const total = block.bytes + (grip === "end" ? bytes : grip === "head" ? -bytes : 0);
-    const text = grip === "all" ? `${bytes < 0 ? "−" : "+"}${size(Math.abs(bytes))}` : `${size(total)} (${bytes === 0 ? "as it is" : `${total > block.bytes ? "+" : "−"}${size(Math.abs(bytes))}`})`;
+    const text =
+      grip === "all"
+        ? `${bytes < 0 ? "−" : "+"}${size(Math.abs(bytes))}`
+        : `${size(total)} (${bytes === 0 ? "as it is" : `${total > block.bytes ? "+" : "−"}${size(Math.abs(bytes))}`})`;
     label.textContent = text;
     label.setAttribute("x", 8);
     label.setAttribute("y", Math.max((grip === "head" ? y : y + Math.max(h, 3)) - 5, 12));
@@ -102,16 +132,20 @@ export function byHand(root, form, send) {
   }
 
   // tell says the same in the line below the map, a few times a second.
-  let told = 0, telling;
+  let told = 0,
+    telling;
   function tell() {
     if (!state) return;
     told = performance.now();
     const { block, hand, grip, bytes, turn } = state;
     const total = block.bytes + (grip === "end" ? bytes : grip === "head" ? -bytes : 0);
     const left = hand.used && grip !== "all" ? `, ${size(Math.max(total - hand.used, 0))} free` : "";
-    now.textContent = bytes === 0 ? "nothing changed" : grip === "all"
-      ? `${size(Math.abs(bytes))} toward the ${bytes < 0 ? "start" : "end"} = ${decimal(bytes)} = ${exact(bytes)}`
-      : `${turn.act === "grow" ? "gains" : "gives up"} ${size(Math.abs(bytes))} = ${decimal(bytes)}, then ${size(total)}${left}`;
+    now.textContent =
+      bytes === 0
+        ? "nothing changed"
+        : grip === "all"
+          ? `${size(Math.abs(bytes))} toward the ${bytes < 0 ? "start" : "end"} = ${decimal(bytes)} = ${exact(bytes)}`
+          : `${turn.act === "grow" ? "gains" : "gives up"} ${size(Math.abs(bytes))} = ${decimal(bytes)}, then ${size(total)}${left}`;
     why.textContent = turn.beyond;
   }
 
@@ -139,7 +173,9 @@ export function byHand(root, form, send) {
 
   // drag moves to so many pixels from where it was taken.
   function drag(dy, free) {
-    const per = perPixel(dy), raw = dy * per, turn = turns(state.hand, state.grip, raw);
+    const per = perPixel(dy),
+      raw = dy * per,
+      turn = turns(state.hand, state.grip, raw);
     const bytes = snap(state.block.bytes, state.grip, turn.bytes, turn.most, per, free);
     state.turn = { ...turn, bytes };
     state.bytes = bytes;
@@ -179,7 +215,11 @@ export function byHand(root, form, send) {
     done(field.value);
     at?.focus();
   });
-  form.querySelector("[data-leave]").addEventListener("click", () => { const at = state?.block.node; leave(); at?.focus(); });
+  form.querySelector("[data-leave]").addEventListener("click", () => {
+    const at = state?.block.node;
+    leave();
+    at?.focus();
+  });
   form.addEventListener("keydown", (event) => {
     if (event.key !== "Escape") return;
     const at = state?.block.node;
@@ -204,9 +244,13 @@ export function byHand(root, form, send) {
       }
       e.preventDefault();
       at = [e.clientY - from, e.altKey];
-      frame ||= requestAnimationFrame(() => { frame = 0; if (state) drag(...at); });
+      frame ||= requestAnimationFrame(() => {
+        frame = 0;
+        if (state) drag(...at);
+      });
     };
-    let at, frame = 0; // once for each frame that is drawn
+    let at,
+      frame = 0; // once for each frame that is drawn
     const drop = () => {
       cancelAnimationFrame(frame);
       removeEventListener("pointermove", on);
@@ -221,15 +265,17 @@ export function byHand(root, form, send) {
       if (e.type === "pointerup") {
         if (at) drag(...at);
         done();
-      }
-      else leave();
+      } else leave();
     };
     // Typing while holding gives an exact amount; Escape lets go.
     const key = (e) => {
       if (!state) return;
       if (e.key === "Escape") leave();
-      else if (/^[0-9]$/.test(e.key)) { drop(); field.value = e.key; field.focus(); }
-      else return;
+      else if (/^[0-9]$/.test(e.key)) {
+        drop();
+        field.value = e.key;
+        field.focus();
+      } else return;
       e.preventDefault();
       e.stopPropagation();
     };
@@ -249,7 +295,13 @@ export function byHand(root, form, send) {
       return true;
     }
     if (!state || state.block !== block) return false;
-    const most = Math.max(state.hand.grow_end.most, state.hand.slide_down.most, state.hand.slide_up.most, state.hand.cut_end.most, MIB);
+    const most = Math.max(
+      state.hand.grow_end.most,
+      state.hand.slide_down.most,
+      state.hand.slide_up.most,
+      state.hand.cut_end.most,
+      MIB,
+    );
     const step = most > 40 * GIB ? GIB : most > GIB ? 64 * MIB : MIB;
     const by = { ArrowDown: step, ArrowUp: -step, PageDown: 10 * step, PageUp: -10 * step }[event.key];
     if (by) move(state.bytes + by);
@@ -257,8 +309,10 @@ export function byHand(root, form, send) {
     else if (event.key === "End") move(Number.MAX_SAFE_INTEGER);
     else if (event.key === "Enter") done();
     else if (event.key === "Escape") leave();
-    else if (/^[0-9-]$/.test(event.key)) { field.value = event.key; field.focus(); }
-    else return false;
+    else if (/^[0-9-]$/.test(event.key)) {
+      field.value = event.key;
+      field.focus();
+    } else return false;
     return true;
   }
 

@@ -3,7 +3,16 @@
 import { byHand } from "./hand.js";
 
 const NS = "http://www.w3.org/2000/svg";
-const WIDTH = 130, RIBBON = 38, HEAD = 44, SMALLEST = 27, SPACE = 3, STRIP = 7, SPINE = 30, FRAME = 22, INSET = 7, HEADROOM = 28;
+const WIDTH = 130,
+  RIBBON = 38,
+  HEAD = 44,
+  SMALLEST = 27,
+  SPACE = 3,
+  STRIP = 7,
+  SPINE = 30,
+  FRAME = 22,
+  INSET = 7,
+  HEADROOM = 28;
 
 function el(name, attributes = {}, ...children) {
   const e = document.createElementNS(NS, name);
@@ -27,7 +36,8 @@ function place(column, height, trueScale) {
   const weigh = (b) => (trueScale ? b.bytes : Math.max(b.bytes, 1) ** 0.62);
   const room = height - blocks.length * (least + SPACE) - frames * (FRAME + 2 * SPACE);
   const total = blocks.reduce((sum, b) => sum + weigh(b), 0) || 1;
-  let y = HEAD, frame = null;
+  let y = HEAD,
+    frame = null;
   for (const b of all) {
     if (frame && b.inside !== frame.number) {
       frame.h = y - frame.y;
@@ -55,8 +65,10 @@ function pattern(role, x, y, h) {
   for (let at = y + 4; at < y + h - 2; at += 7) {
     if (role === "data") line(x, at + 4, x + STRIP, at);
     else if (role === "recovery") g.append(el("circle", { class: "edge", cx: x + STRIP / 2, cy: at, r: 1 }));
-    else if (role === "oem") { line(x, at, x + STRIP, at + 4); line(x, at + 4, x + STRIP, at); }
-    else if (role === "efi") line(x, at, x + STRIP, at);
+    else if (role === "oem") {
+      line(x, at, x + STRIP, at + 4);
+      line(x, at + 4, x + STRIP, at);
+    } else if (role === "efi") line(x, at, x + STRIP, at);
     else if (role === "reserved") line(x + STRIP / 2, at - 2, x + STRIP / 2, at + 2);
   }
   return g;
@@ -65,12 +77,14 @@ function pattern(role, x, y, h) {
 function strip(b, x) {
   const g = el("g", { "aria-hidden": "true" });
   g.append(el("rect", { class: "strip", x, y: b.y, width: STRIP, height: b.h }));
-  if (b.use?.length) { // which parts are in use, as the file system's bitmap has it
+  if (b.use?.length) {
+    // which parts are in use, as the file system's bitmap has it
     const part = b.h / b.use.length;
     let from = 0;
     for (let i = 1; i <= b.use.length; i++) {
       if (i < b.use.length && b.use[i] > 40 === b.use[from] > 40) continue;
-      if (b.use[from] > 40) g.append(el("rect", { class: "used", x, y: b.y + from * part, width: STRIP, height: (i - from) * part }));
+      if (b.use[from] > 40)
+        g.append(el("rect", { class: "used", x, y: b.y + from * part, width: STRIP, height: (i - from) * part }));
       from = i;
     }
   } else if (b.fill >= 0) {
@@ -98,24 +112,54 @@ function fit(text, room, weight = 600, size = 12.5) {
 function drawBlock(b, x, column) {
   const full = b.inside ? WIDTH - 2 * INSET : WIDTH;
   if (b.inside) x += INSET;
-  const inside = x + STRIP + 7, right = x + full - 6;
+  const inside = x + STRIP + 7,
+    right = x + full - 6;
   const what = b.kind === "gap" ? `gap of ${b.size}` : `${b.title}, ${b.size}${b.left ? `, ${b.left}` : ""}`;
-  const g = el("g", { role: "button", tabindex: "-1", "aria-pressed": "false", "aria-label": `${what}, in ${column.title}`, class: b.kind === "gap" ? "" : `r-${b.role}` });
+  const g = el("g", {
+    role: "button",
+    tabindex: "-1",
+    "aria-pressed": "false",
+    "aria-label": `${what}, in ${column.title}`,
+    class: b.kind === "gap" ? "" : `r-${b.role}`,
+  });
   g.append(el("title", {}, `${what} (${b.exact})`));
   if (b.role === "container") {
-    g.append(el("rect", { class: "box frame", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), words("s", x + 8, b.y + 15.5, fit(b.title, full - length(b.size) - 20, 400)), words("s", right, b.y + 15.5, b.size, "end"));
+    g.append(
+      el("rect", { class: "box frame", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }),
+      words("s", x + 8, b.y + 15.5, fit(b.title, full - length(b.size) - 20, 400)),
+      words("s", right, b.y + 15.5, b.size, "end"),
+    );
     return g;
   }
-  if (b.kind === "gap") g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }));
-  else g.append(el("rect", { class: `box${b.changed ? " changed" : ""}`, x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }), strip(b, x));
+  if (b.kind === "gap")
+    g.append(el("rect", { class: "gapbox", x: x + 0.5, y: b.y, width: full - 1, height: b.h, rx: 4 }));
+  else
+    g.append(
+      el("rect", {
+        class: `box${b.changed ? " changed" : ""}`,
+        x: x + 0.5,
+        y: b.y,
+        width: full - 1,
+        height: b.h,
+        rx: 4,
+      }),
+      strip(b, x),
+    );
   if (b.h >= 13) {
-    const tall = b.h > 54, y = tall ? b.y + 19 : b.y + b.h / 2 + 4.5;
+    const tall = b.h > 54,
+      y = tall ? b.y + 19 : b.y + b.h / 2 + 4.5;
     const soft = b.kind === "gap" ? "s" : "t";
     if (tall) {
-      g.append(words(soft, inside, y, fit(b.title, full - 18)), words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size));
+      g.append(
+        words(soft, inside, y, fit(b.title, full - 18)),
+        words(b.kind === "gap" ? "s" : "", inside, y + 17, b.size),
+      );
       if (b.left) g.append(words(b.care ? "c" : "s", inside, y + 34, b.left));
     } else {
-      g.append(words(soft, inside, y, fit(b.title, right - inside - length(b.size) - 5)), words("s", right, y, b.size, "end"));
+      g.append(
+        words(soft, inside, y, fit(b.title, right - inside - length(b.size) - 5)),
+        words("s", right, y, b.size, "end"),
+      );
     }
   }
   return g;
@@ -132,11 +176,21 @@ function found(c, x) {
     return HEAD;
   };
   return (c.finds ?? []).map((f, i) => {
-    const top = at(f.start, false), bottom = Math.max(at(f.end, true), top + 8), right = x + WIDTH + 4 + (i % 3) * 7;
+    const top = at(f.start, false),
+      bottom = Math.max(at(f.end, true), top + 8),
+      right = x + WIDTH + 4 + (i % 3) * 7;
     const a = el("a", { href: f.link, class: "find", "aria-label": `Find: ${f.text}` });
-    a.append(el("title", {}, `${f.text}. Look at it`), el("rect", { x: right - 4, y: top, width: 12, height: bottom - top, fill: "transparent" }), el("path", { d: `M${right - 4},${top + 1} H${right} V${bottom - 1} H${right - 4}` }));
+    a.append(
+      el("title", {}, `${f.text}. Look at it`),
+      el("rect", { x: right - 4, y: top, width: 12, height: bottom - top, fill: "transparent" }),
+      el("path", { d: `M${right - 4},${top + 1} H${right} V${bottom - 1} H${right - 4}` }),
+    );
     const y = (top + bottom) / 2;
-    a.append(el("ellipse", { cx: right, cy: y + 5, rx: 8, ry: 3.2 }), el("ellipse", { cx: right, cy: y, rx: 6, ry: 2.8 }), el("ellipse", { cx: right, cy: y - 4.6, rx: 3.6, ry: 2.2 }));
+    a.append(
+      el("ellipse", { cx: right, cy: y + 5, rx: 8, ry: 3.2 }),
+      el("ellipse", { cx: right, cy: y, rx: 6, ry: 2.8 }),
+      el("ellipse", { cx: right, cy: y - 4.6, rx: 3.6, ry: 2.2 }),
+    );
     return a;
   });
 }
@@ -149,16 +203,35 @@ function band(x1, a, x2, b, cls) {
 
 function stones(x, y, pile) {
   const g = el("g", {});
-  g.append(el("title", {}, pile.record ? `Record of ${pile.title}: what was kept, and bring back` : `${pile.title} will be kept as a record`));
-  g.append(el("ellipse", { class: "stone1", cx: x, cy: y + 6, rx: 9, ry: 3.4 }), el("ellipse", { class: "stone2", cx: x, cy: y, rx: 6.5, ry: 3 }), el("ellipse", { class: "stone3", cx: x, cy: y - 5.4, rx: 4, ry: 2.4 }));
+  g.append(
+    el(
+      "title",
+      {},
+      pile.record ? `Record of ${pile.title}: what was kept, and bring back` : `${pile.title} will be kept as a record`,
+    ),
+  );
+  g.append(
+    el("ellipse", { class: "stone1", cx: x, cy: y + 6, rx: 9, ry: 3.4 }),
+    el("ellipse", { class: "stone2", cx: x, cy: y, rx: 6.5, ry: 3 }),
+    el("ellipse", { class: "stone3", cx: x, cy: y - 5.4, rx: 4, ry: 2.4 }),
+  );
   if (!pile.record) return g;
-  return el("a", { href: `/records/${pile.record}`, "aria-label": `Record of ${pile.title}` }, el("rect", { x: x - 13, y: y - 12, width: 26, height: 26, fill: "transparent" }), g);
+  return el(
+    "a",
+    { href: `/records/${pile.record}`, "aria-label": `Record of ${pile.title}` },
+    el("rect", { x: x - 13, y: y - 12, width: 26, height: 26, fill: "transparent" }),
+    g,
+  );
 }
 
 // goodMark is the sign of a state that was marked as good.
 function goodMark(x, y, text) {
   const g = el("g", { class: "goodmark", role: "img", "aria-label": text });
-  g.append(el("title", {}, text), el("circle", { cx: x, cy: y, r: 7 }), el("path", { d: `M${x - 3.2} ${y}l2.3 2.4 4.2-4.6` }));
+  g.append(
+    el("title", {}, text),
+    el("circle", { cx: x, cy: y, r: 7 }),
+    el("path", { d: `M${x - 3.2} ${y}l2.3 2.4 4.2-4.6` }),
+  );
   return g;
 }
 
@@ -174,7 +247,10 @@ function ribbons(svg, left, x1, right, x2) {
     const pile = (right.piles ?? []).find((p) => p.key === b.key);
     if (!n && pile) {
       const y = b.y + b.h / 2;
-      svg.append(band(x1, b, x1 + RIBBON * 0.45, { y: y - 3, h: 6 }, `ribbon moves r-${b.role}`), stones(x1 + RIBBON * 0.66, y, pile));
+      svg.append(
+        band(x1, b, x1 + RIBBON * 0.45, { y: y - 3, h: 6 }, `ribbon moves r-${b.role}`),
+        stones(x1 + RIBBON * 0.66, y, pile),
+      );
     }
   }
   for (const b of right.blocks ?? []) {
@@ -185,7 +261,9 @@ function ribbons(svg, left, x1, right, x2) {
 }
 
 export function trailMap(root, data, send) {
-  let trueScale = false, chosen = null, open = -1; // open: the past column that is unfolded
+  let trueScale = false,
+    chosen = null,
+    open = -1; // open: the past column that is unfolded
   const shown = new Set([data.plan]); // the states of the plan that this page has shown
   let columns = data.columns;
   let nowAt = columns.findIndex((c) => c.kind === "now");
@@ -195,19 +273,30 @@ export function trailMap(root, data, send) {
   // holdable is what the hand needs to know of a block of the newest column, null for what
   // it cannot work.
   function holdable(i, k) {
-    const b = columns[i].blocks?.[k], h = hand && i === columns.length - 1 && b.kind !== "gap" && data.hand?.[b.key];
+    const b = columns[i].blocks?.[k],
+      h = hand && i === columns.length - 1 && b.kind !== "gap" && data.hand?.[b.key];
     if (!h) return null;
-    const blocks = columns[i].blocks, gap = (g) => (g?.kind === "gap" && (g.inside ?? 0) === (b.inside ?? 0) ? g : null);
+    const blocks = columns[i].blocks,
+      gap = (g) => (g?.kind === "gap" && (g.inside ?? 0) === (b.inside ?? 0) ? g : null);
     const w = b.inside ? WIDTH - 2 * INSET : WIDTH;
-    return [b, { above: gap(blocks[k - 1]), below: gap(blocks[k + 1]) }, { hand: h, x: b.x + (b.inside ? INSET : 0), w, height: root.querySelector("svg").getAttribute("height") }];
+    return [
+      b,
+      { above: gap(blocks[k - 1]), below: gap(blocks[k + 1]) },
+      { hand: h, x: b.x + (b.inside ? INSET : 0), w, height: root.querySelector("svg").getAttribute("height") },
+    ];
   }
 
   function head(svg, c, x) {
     const at = c.kind === "plan" ? x + 22 : x;
-    if (c.kind === "plan") svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
-    svg.append(words("h", at, 15, fit(c.title, WIDTH - (at - x) + 24, 600, 14)), words("s", at, 32, fit(c.sub, WIDTH - (at - x) + 26, 400)));
+    if (c.kind === "plan")
+      svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
+    svg.append(
+      words("h", at, 15, fit(c.title, WIDTH - (at - x) + 24, 600, 14)),
+      words("s", at, 32, fit(c.sub, WIDTH - (at - x) + 26, 400)),
+    );
     svg.lastChild.append(el("title", {}, c.sub));
-    if (c.good) svg.append(goodMark(at + length(fit(c.title, WIDTH - (at - x) + 24, 600, 14), 600, 14) + 12, 10, c.good));
+    if (c.good)
+      svg.append(goodMark(at + length(fit(c.title, WIDTH - (at - x) + 24, 600, 14), 600, 14) + 12, 10, c.good));
   }
 
   function draw() {
@@ -225,8 +314,16 @@ export function trailMap(root, data, send) {
     // Each column has a drawing of its own, with the ribbons that lead to it, so that the
     // browser need not look after those out of sight.
     columns.forEach((c, i) => {
-      const from = i > 0 ? xs[i] - RIBBON : 0, to = xs[i] + (spine(i) ? SPINE : WIDTH), w = to - from + HEADROOM;
-      const svg = el("svg", { width: w, height: height + HEAD + 4, viewBox: `${from} 0 ${w} ${height + HEAD + 4}`, role: "group", "aria-label": c.title });
+      const from = i > 0 ? xs[i] - RIBBON : 0,
+        to = xs[i] + (spine(i) ? SPINE : WIDTH),
+        w = to - from + HEADROOM;
+      const svg = el("svg", {
+        width: w,
+        height: height + HEAD + 4,
+        viewBox: `${from} 0 ${w} ${height + HEAD + 4}`,
+        role: "group",
+        "aria-label": c.title,
+      });
       const box = document.createElement("div");
       box.className = "moment";
       box.style = `width:${w}px;height:${height + HEAD + 4}px;contain-intrinsic-size:${w}px ${height + HEAD + 4}px;margin-right:${-HEADROOM}px`;
@@ -235,11 +332,34 @@ export function trailMap(root, data, send) {
       if (i > 0) ribbons(svg, columns[i - 1], xs[i - 1] + (spine(i - 1) ? SPINE : WIDTH), c, xs[i]);
       if (spine(i)) {
         const g = el("g", { role: "button", tabindex: "0", "aria-label": `Unfold the mark of ${c.title}` });
-        g.append(el("title", {}, `${c.title}, ${c.sub}`), words("s mark", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")), words("s mark", xs[i], 32, c.title.split(" ")[2] ?? ""));
-        for (const b of (c.blocks ?? []).filter((b) => b.role !== "container")) g.append(el("rect", { class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`, x: xs[i], y: b.y, width: SPINE, height: b.h, rx: 3 }), b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])));
-        const unfold = () => { open = i; draw(); };
+        g.append(
+          el("title", {}, `${c.title}, ${c.sub}`),
+          words("s mark", xs[i], 15, c.title.split(" ").slice(0, 2).join(" ")),
+          words("s mark", xs[i], 32, c.title.split(" ")[2] ?? ""),
+        );
+        for (const b of (c.blocks ?? []).filter((b) => b.role !== "container"))
+          g.append(
+            el("rect", {
+              class: b.kind === "gap" ? "gapbox" : `box r-${b.role}`,
+              x: xs[i],
+              y: b.y,
+              width: SPINE,
+              height: b.h,
+              rx: 3,
+            }),
+            b.kind === "gap" ? "" : el("g", { class: `r-${b.role}` }, strip(b, xs[i])),
+          );
+        const unfold = () => {
+          open = i;
+          draw();
+        };
         g.addEventListener("click", unfold);
-        g.addEventListener("keydown", (e) => { if (e.key === "Enter" || e.key === " ") { e.preventDefault(); unfold(); } });
+        g.addEventListener("keydown", (e) => {
+          if (e.key === "Enter" || e.key === " ") {
+            e.preventDefault();
+            unfold();
+          }
+        });
         svg.append(g);
         return;
       }
@@ -252,9 +372,20 @@ export function trailMap(root, data, send) {
         if (i === columns.length - 1 && b.kind !== "gap" && data.hand?.[b.key]) {
           g.classList.add("holdable");
           g.setAttribute("aria-keyshortcuts", "e h s");
-          const w = b.inside ? WIDTH - 2 * INSET : WIDTH, x = xs[i] + (b.inside ? INSET : 0);
-          for (const [cls, y] of [["grip", b.y], ["grip", b.y + b.h]]) g.append(el("line", { class: cls, x1: x + w / 2 - 12, x2: x + w / 2 + 12, y1: y, y2: y }));
-          g.addEventListener("pointerdown", (e) => { const held = holdable(i, k); if (held) { choose(i, k, false); hand.pointer(e, ...held, g); } });
+          const w = b.inside ? WIDTH - 2 * INSET : WIDTH,
+            x = xs[i] + (b.inside ? INSET : 0);
+          for (const [cls, y] of [
+            ["grip", b.y],
+            ["grip", b.y + b.h],
+          ])
+            g.append(el("line", { class: cls, x1: x + w / 2 - 12, x2: x + w / 2 + 12, y1: y, y2: y }));
+          g.addEventListener("pointerdown", (e) => {
+            const held = holdable(i, k);
+            if (held) {
+              choose(i, k, false);
+              hand.pointer(e, ...held, g);
+            }
+          });
           g.addEventListener("pointermove", (e) => {
             if (e.buttons) return;
             const box = g.getBoundingClientRect();
@@ -275,7 +406,8 @@ export function trailMap(root, data, send) {
   function hint() {
     const p = document.createElement("p");
     p.className = "hint soft";
-    p.textContent = "Choose a partition, or the room that is free. Each step you add on the right becomes a column here, and nothing is written before you carry the plan out.";
+    p.textContent =
+      "Choose a partition, or the room that is free. Each step you add on the right becomes a column here, and nothing is written before you carry the plan out.";
     return p;
   }
 
@@ -283,7 +415,8 @@ export function trailMap(root, data, send) {
   // exactly one block reachable by Tab.
   function mark() {
     const key = chosen && columns[chosen.i].blocks[chosen.k]?.key;
-    for (const c of columns) for (const b of c.blocks ?? []) b.node?.setAttribute("aria-pressed", String(b.key === key));
+    for (const c of columns)
+      for (const b of c.blocks ?? []) b.node?.setAttribute("aria-pressed", String(b.key === key));
     for (const c of columns) for (const b of c.blocks ?? []) b.node?.setAttribute("tabindex", "-1");
     const reach = chosen ? columns[chosen.i].blocks[chosen.k] : columns[nowAt]?.blocks?.[0];
     reach?.node?.setAttribute("tabindex", "0");
@@ -322,7 +455,9 @@ export function trailMap(root, data, send) {
       event.stopPropagation();
       return;
     }
-    const to = { ArrowUp: [i, k - 1], ArrowDown: [i, k + 1], ArrowLeft: [i - 1, -1], ArrowRight: [i + 1, -1] }[event.key];
+    const to = { ArrowUp: [i, k - 1], ArrowDown: [i, k + 1], ArrowLeft: [i - 1, -1], ArrowRight: [i + 1, -1] }[
+      event.key
+    ];
     if (event.key === "Enter" || event.key === " ") {
       event.preventDefault();
       choose(i, k);
@@ -332,7 +467,8 @@ export function trailMap(root, data, send) {
     if (!to) return;
     event.preventDefault();
     let [ci, ck] = to;
-    if (ck === -1 && ci !== i) { // the same partition in the next column, else the one beside it
+    if (ck === -1 && ci !== i) {
+      // the same partition in the next column, else the one beside it
       const key = columns[i].blocks[k].key;
       ck = columns[ci]?.blocks?.findIndex((b) => b.key === key) ?? -1;
       if (ck < 0) ck = Math.min(k, (columns[ci]?.blocks?.length ?? 0) - 1);
@@ -341,12 +477,12 @@ export function trailMap(root, data, send) {
   }
 
   document.addEventListener("click", (event) => {
-      const link = event.target.closest?.("[data-select]");
-      if (!link) return;
-      const k = columns[nowAt].blocks.findIndex((b) => String(b.number) === link.dataset.select && b.kind !== "gap");
-      if (k < 0) return;
-      event.preventDefault();
-      choose(nowAt, k);
+    const link = event.target.closest?.("[data-select]");
+    if (!link) return;
+    const k = columns[nowAt].blocks.findIndex((b) => String(b.number) === link.dataset.select && b.kind !== "gap");
+    if (k < 0) return;
+    event.preventDefault();
+    choose(nowAt, k);
   });
   const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
   const blocks = columns[nowAt]?.blocks ?? [];
@@ -369,20 +505,34 @@ export function trailMap(root, data, send) {
       draw();
       for (let i = columns.length - 1; i >= 0; i--) {
         const k = columns[i].blocks?.findIndex((b) => b.key === key) ?? -1;
-        if (k >= 0) { choose(i, k, false); break; }
+        if (k >= 0) {
+          choose(i, k, false);
+          break;
+        }
       }
       root.scrollTo({ left: root.scrollWidth });
     },
-    focus() { if (chosen) columns[chosen.i]?.blocks?.[chosen.k]?.node?.focus(); },
+    focus() {
+      if (chosen) columns[chosen.i]?.blocks?.[chosen.k]?.node?.focus();
+    },
     shown: (plan) => shown.has(plan),
-    scale() { trueScale = !trueScale; draw(); },
+    scale() {
+      trueScale = !trueScale;
+      draw();
+    },
     step(by) {
       const i = Math.min(Math.max((chosen?.i ?? nowAt) + by, 0), columns.length - 1);
-      if (columns[i].kind === "past" && columns.length > 3) { open = i; draw(); }
+      if (columns[i].kind === "past" && columns.length > 3) {
+        open = i;
+        draw();
+      }
       const key = chosen && columns[chosen.i].blocks[chosen.k]?.key;
       const k = Math.max(columns[i].blocks?.findIndex((b) => b.key === key) ?? 0, 0);
       choose(i, k);
-      root.scrollTo({ left: i * (WIDTH + RIBBON) - root.clientWidth / 2, behavior: matchMedia("(prefers-reduced-motion: reduce)").matches ? "auto" : "smooth" });
+      root.scrollTo({
+        left: i * (WIDTH + RIBBON) - root.clientWidth / 2,
+        behavior: matchMedia("(prefers-reduced-motion: reduce)").matches ? "auto" : "smooth",
+      });
     },
   };
 }

@@ -15,7 +15,9 @@ export function soft(map, renewed) {
   }
 
   function take(page) {
-    const focused = document.activeElement, id = focused?.id, inMap = focused?.closest("#map, #hand");
+    const focused = document.activeElement,
+      id = focused?.id,
+      inMap = focused?.closest("#map, #hand");
     const open = [...document.querySelectorAll("[data-part] details[open] > summary")].map((s) => s.textContent);
     for (const part of document.querySelectorAll("[data-part]")) {
       const next = page.querySelector(`[data-part="${part.dataset.part}"]`);
@@ -24,7 +26,8 @@ export function soft(map, renewed) {
       part.replaceWith(next);
       next.scrollTop = at;
     }
-    for (const s of document.querySelectorAll("[data-part] details > summary")) if (open.includes(s.textContent)) s.parentElement.open = true;
+    for (const s of document.querySelectorAll("[data-part] details > summary"))
+      if (open.includes(s.textContent)) s.parentElement.open = true;
     document.querySelector(".flash")?.remove();
     const flash = page.querySelector(".flash");
     if (flash) {
@@ -52,13 +55,18 @@ export function soft(map, renewed) {
 export function news(events, shown) {
   events.addEventListener("plan", (event) => {
     const change = JSON.parse(event.data);
-    setTimeout(() => { // what was changed here comes back as news too
+    setTimeout(() => {
+      // what was changed here comes back as news too
       if (shown(change.plan) || document.getElementById("plan-news")) return;
       const bar = document.createElement("div");
       bar.id = "plan-news";
       bar.className = "flash care floating";
       bar.setAttribute("role", "status");
-      bar.append(change.who ? `${change.who} has changed this plan: ${change.what}. ` : "This plan was carried out or taken back. ");
+      bar.append(
+        change.who
+          ? `${change.who} has changed this plan: ${change.what}. `
+          : "This plan was carried out or taken back. ",
+      );
       const show = document.createElement("button");
       show.className = "act ghost";
       show.textContent = "Show it as it is now";

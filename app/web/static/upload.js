@@ -3,8 +3,14 @@
 const PIECE = 4 << 20;
 
 export function uploads(form) {
-  const field = form.querySelector("input[type=file]"), bar = form.querySelector("progress"), line = form.querySelector("[data-sent]"), button = form.querySelector("button");
-  const say = (text, care) => { line.textContent = text; line.className = care ? "care" : "soft"; };
+  const field = form.querySelector("input[type=file]"),
+    bar = form.querySelector("progress"),
+    line = form.querySelector("[data-sent]"),
+    button = form.querySelector("button");
+  const say = (text, care) => {
+    line.textContent = text;
+    line.className = care ? "care" : "soft";
+  };
 
   async function ask(url, options) {
     const answer = await fetch(url, options);
@@ -20,12 +26,16 @@ export function uploads(form) {
     for (let failed = 0; state.received < file.size;) {
       const at = state.received;
       try {
-        const next = await ask(`${form.dataset.upload}/${state.id}?at=${at}`, { method: "PUT", body: file.slice(at, at + PIECE) });
+        const next = await ask(`${form.dataset.upload}/${state.id}?at=${at}`, {
+          method: "PUT",
+          body: file.slice(at, at + PIECE),
+        });
         if (next.trouble) return say(next.trouble, true);
         state = { ...state, received: next.received };
         failed = 0;
       } catch {
-        if (++failed > 20) return say("The connection is gone. Send the same file again, and it goes on where it was.", true);
+        if (++failed > 20)
+          return say("The connection is gone. Send the same file again, and it goes on where it was.", true);
         await new Promise((done) => setTimeout(done, 1000 * Math.min(failed, 10)));
       }
       bar.value = (state.received * 100) / file.size;
@@ -38,7 +48,8 @@ export function uploads(form) {
     event.preventDefault();
     const file = field.files[0];
     if (!file) return;
-    if (file.size > Number(form.dataset.most)) return say("There is not enough room in the dock for this file; nothing was sent.", true);
+    if (file.size > Number(form.dataset.most))
+      return say("There is not enough room in the dock for this file; nothing was sent.", true);
     button.disabled = true;
     await send(file).catch((e) => say(`Sending did not work: ${e.message}`, true));
     button.disabled = false;
