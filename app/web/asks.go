@@ -49,7 +49,7 @@ func openAsks(cols []plan.Column) []plan.Ask {
 
 // askLead asks the lead for what the steps of a job's plan need of one. The one of them that a lead has given
 // just now, own from 0, is approved of at once with the reason that it carries; -1 is for none.
-func (s *Server) askLead(c *gin.Context, st *jobState, steps []plan.Step, own int) error {
+func (s *Server) askLead(who *store.Technician, st *State, steps []plan.Step, own int) error {
 	if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Release+x.Waiver != "" || x.Do == plan.Retag }) {
 		return nil
 	}
@@ -58,12 +58,12 @@ func (s *Server) askLead(c *gin.Context, st *jobState, steps []plan.Step, own in
 		return err
 	}
 	for _, ask := range openAsks(plan.Lay(st.Drive.sv.Layout, facts, steps)) {
-		id, err := s.keepAsk(st, ask, me(c).Name)
+		id, err := s.keepAsk(st, ask, who.Name)
 		if err != nil {
 			return err
 		}
-		if m := me(c); m.Lead && id != "" && ask.Reason != "" && own >= 0 && ask.Purpose == plan.Purpose(steps, own) {
-			if err := s.store.Answer(id, m.ID, true, ask.Reason, s.now()); err != nil {
+		if who.Lead && id != "" && ask.Reason != "" && own >= 0 && ask.Purpose == plan.Purpose(steps, own) {
+			if err := s.store.Answer(id, who.ID, true, ask.Reason, s.now()); err != nil {
 				return err
 			}
 		}
@@ -73,7 +73,7 @@ func (s *Server) askLead(c *gin.Context, st *jobState, steps []plan.Step, own in
 
 // keepAsk keeps one thing that is asked of the lead, for the contents as they are now. It returns its id,
 // "" where it was answered.
-func (s *Server) keepAsk(st *jobState, ask plan.Ask, who string) (string, error) {
+func (s *Server) keepAsk(st *State, ask plan.Ask, who string) (string, error) {
 	state, err := run.StateOf(st.Drive.im, st.Drive.sv, ask.Touched)
 	if err != nil {
 		return "", err
@@ -92,10 +92,10 @@ func (s *Server) keepAsk(st *jobState, ask plan.Ask, who string) (string, error)
 
 // askAgain asks the lead for what the job's plan needs, where what was asked for before is void.
 func (s *Server) askAgain(c *gin.Context) {
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err == nil {
 		defer st.Drive.close()
-		err = s.changing(st, func() error { return s.askLead(c, st, st.Steps, -1) })
+		err = s.changing(st, func() error { return s.askLead(me(c), st, st.Steps, -1) })
 	}
 	if err != nil {
 		s.refuse(c, err, back(c))
@@ -124,7 +124,7 @@ func (s *Server) answer(c *gin.Context) {
 	case why == "" || len(why) > maxReason:
 		err = fmt.Errorf("an answer has a reason, of at most %d letters; nothing was changed", maxReason)
 	default:
-		err = s.answered(c, a, yes, why)
+		err = s.answered(me(c), a, yes, why)
 	}
 	if err != nil {
 		s.refuse(c, err, where)
@@ -134,9 +134,9 @@ func (s *Server) answer(c *gin.Context) {
 }
 
 // answered enters an answer. A yes is for the contents as they were when it was asked for, and no others.
-func (s *Server) answered(c *gin.Context, a *store.Ask, yes bool, why string) error {
+func (s *Server) answered(who *store.Technician, a *store.Ask, yes bool, why string) error {
 	if yes {
-		st, err := s.stateOf(a.Drive())
+		st, err := s.workOutFor(a.Drive())
 		if err != nil {
 			return fmt.Errorf("the drive that it is about cannot be looked at: %w", err)
 		}
@@ -146,13 +146,13 @@ func (s *Server) answered(c *gin.Context, a *store.Ask, yes bool, why string) er
 			return err
 		}
 		if now != a.State {
-			if err := s.askLead(c, st, st.Steps, -1); err != nil { // with what is there now
+			if err := s.askLead(who, st, st.Steps, -1); err != nil { // with what is there now
 				return err
 			}
 			return errStateChanged
 		}
 	}
-	return s.store.Answer(a.ID, me(c).ID, yes, why, s.now())
+	return s.store.Answer(a.ID, who.ID, yes, why, s.now())
 }
 
 // askView is what was asked of the lead, as a page shows it.

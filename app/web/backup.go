@@ -15,29 +15,11 @@ import (
 	"jadetrail/core/shelf"
 )
 
-// backUp makes the backup of one partition, or with partition 0 all that the
-// plan misses.
+// backUp makes the backup of one partition, or all that the plan misses.
 func (s *Server) backUp(c *gin.Context) {
-	var numbers []int
+	var only *int
 	if n, err := strconv.Atoi(c.PostForm("partition")); err == nil && c.PostForm("all") == "" {
-		numbers = []int{n}
-	} else {
-		st, err := s.state(c.Param("job"), bayOf(c))
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		backups, releases, _ := st.missing()
-		for _, o := range append(backups, releases...) {
-			if o.Code == plan.BackupMissing || o.AsksFor(plan.LiftBackup) { // with a backup nothing is waived
-				numbers = append(numbers, o.Partitions...)
-			}
-		}
-		st.Drive.close()
-	}
-	if len(numbers) == 0 {
-		s.refuse(c, errors.New("no backup is missing"), back(c))
-		return
+		only = &n
 	}
 	kind := shelf.Image
 	if c.PostForm("kind") == string(shelf.Files) {
@@ -47,7 +29,41 @@ func (s *Server) backUp(c *gin.Context) {
 	if c.PostForm("onto") == sh.To {
 		s.sessions.Put(c.Request.Context(), chosenShelf, sh.To)
 	}
-	s.begin(c, undertaking{kind: "back-up", title: "Backup", do: func(ctx context.Context, w *workplace) (string, error) {
+	s.begun(c, s.backUpTo(placeOf(c), sh, kind, only))
+}
+
+// missingBackups are the partitions whose backup the plan of a job misses.
+func (s *Server) missingBackups(at Place) (numbers []int, err error) {
+	st, err := s.workOut(at.Job, at.Bay)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Drive.close()
+	backups, releases, _ := st.missing()
+	for _, o := range append(backups, releases...) {
+		if o.Code == plan.BackupMissing || o.AsksFor(plan.LiftBackup) { // with a backup nothing is waived
+			numbers = append(numbers, o.Partitions...)
+		}
+	}
+	return numbers, nil
+}
+
+// backUpTo begins to make the backup of one partition onto a shelf; with only nil, all that the plan of the job
+// misses.
+func (s *Server) backUpTo(at Place, sh *shelf.Shelf, kind shelf.Kind, only *int) error {
+	var numbers []int
+	if only != nil {
+		numbers = []int{*only}
+	} else {
+		var err error
+		if numbers, err = s.missingBackups(at); err != nil {
+			return err
+		}
+	}
+	if len(numbers) == 0 {
+		return errors.New("no backup is missing")
+	}
+	return s.begin(at, undertaking{kind: "back-up", title: "Backup", do: func(ctx context.Context, w *workplace) (string, error) {
 		o := w.options
 		o.Shelf = sh
 		var made []string

@@ -161,7 +161,7 @@ func (s *Server) forgetSeen(path string) {
 
 // erasing says what this installation holds of the partitions that a plan erases, before anything is
 // overwritten.
-func (s *Server) erasing(st *jobState) (map[int]string, error) {
+func (s *Server) erasing(st *State) (map[int]string, error) {
 	out := map[int]string{}
 	o := s.options(st.Drive, st.Job, "")
 	for _, c := range st.Columns {

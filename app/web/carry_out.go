@@ -17,11 +17,10 @@ import (
 	"jadetrail/core/run"
 )
 
-// undertaking is work on a job's drive that goes on after the page that began it.
+// undertaking is work on a job's drive that goes on after it was begun.
 type undertaking struct {
 	kind, title string
 	write       bool // it writes to the drive
-	seen        bool // it is about the plan and the drive as a page has shown them
 	do          func(ctx context.Context, w *workplace) (outcome string, err error)
 }
 
@@ -33,21 +32,34 @@ type workplace struct {
 	report  func(work.Update)
 }
 
+// Place is the drive that work is to be done on: that of a job, in a bay; "" is for the job's first. Where Seen
+// is given, it is about the plan and the drive that somebody has seen.
+type Place struct {
+	Job, Bay string
+	Who      *store.Technician
+	Seen     *Shown
+}
+
+// Shown is the plan and the drive that a page has shown; nil and "" where it does not say.
+type Shown struct {
+	Plan  *uint64
+	Drive string
+}
+
 // begin opens the job's drive again and starts work on it.
-func (s *Server) begin(c *gin.Context, u undertaking) {
+func (s *Server) begin(at Place, u undertaking) error {
 	s.planning.Lock() // the plan that is read now is the one that is carried out
 	defer s.planning.Unlock()
-	j, d, err := s.job(c.Param("job"), bayOf(c), u.write)
-	if err == nil && u.seen {
-		if err = asSeen(c, j, d); err != nil {
+	j, d, err := s.job(at.Job, at.Bay, u.write)
+	if err == nil && at.Seen != nil {
+		if err = asSeen(*at.Seen, j, d); err != nil {
 			d.close()
 		}
 	}
 	if err != nil {
-		s.refuse(c, err, back(c))
-		return
+		return err
 	}
-	o := s.options(d, j, me(c).Name)
+	o := s.options(d, j, at.Who.Name)
 	var alike []string
 	o.SerialLast, alike = s.apart(d.Bay)
 	o.Alike = len(alike) > 0
@@ -63,14 +75,34 @@ func (s *Server) begin(c *gin.Context, u undertaking) {
 	})
 	if err != nil {
 		d.close()
+	}
+	return err
+}
+
+// placeOf is the place that a request is about.
+func placeOf(c *gin.Context) Place { return Place{Job: c.Param("job"), Bay: bayOf(c), Who: me(c)} }
+
+// seenPlace is the place that a request is about, as its page showed it.
+func seenPlace(c *gin.Context) Place {
+	at := placeOf(c)
+	at.Seen = &Shown{seenPlan(c), c.Query("drive")}
+	return at
+}
+
+// begun leads back to the job, where its work is shown or why it was not begun.
+func (s *Server) begun(c *gin.Context, err error) {
+	if err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
 	c.Redirect(http.StatusSeeOther, back(c))
 }
 
-func (s *Server) rehearse(c *gin.Context) {
-	s.begin(c, undertaking{kind: "rehearse", title: "Rehearsal", seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+func (s *Server) rehearse(c *gin.Context) { s.begun(c, s.rehearsePlan(seenPlace(c))) }
+
+// rehearsePlan begins to carry a job's plan out on a copy that is thrown away.
+func (s *Server) rehearsePlan(at Place) error {
+	return s.begin(at, undertaking{kind: "rehearse", title: "Rehearsal", do: func(ctx context.Context, w *workplace) (string, error) {
 		o := w.options
 		steps, expect, err := w.job.Steps()
 		if err != nil || len(steps) == 0 {
@@ -93,24 +125,34 @@ func (s *Server) rehearse(c *gin.Context) {
 const entersLater = "The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back."
 
 func (s *Server) carryOut(c *gin.Context) {
-	serial, compare, despite := c.PostForm("serial"), c.PostForm("compare") != "", c.PostForm("despite")
-	if len(despite) > maxReason {
-		s.refuse(c, errors.New("that reason is too long; nothing was begun"), back(c))
-		return
+	s.begun(c, s.carryPlanOut(seenPlace(c), Start{Serial: c.PostForm("serial"), Compare: c.PostForm("compare") != "", Despite: c.PostForm("despite")}))
+}
+
+// Start is what is said when a plan is carried out.
+type Start struct {
+	Serial  string // the last characters of the drive's serial number
+	Compare bool   // all files are compared with what they were before
+	Despite string // why it is begun though the trail is not whole
+}
+
+// carryPlanOut begins to carry a job's plan out.
+func (s *Server) carryPlanOut(at Place, start Start) error {
+	if len(start.Despite) > maxReason {
+		return errors.New("that reason is too long; nothing was begun")
 	}
-	s.begin(c, undertaking{kind: "carry-out", title: "Carry out", write: true, seen: true, do: func(ctx context.Context, w *workplace) (string, error) {
+	return s.begin(at, undertaking{kind: "carry-out", title: "Carry out", write: true, do: func(ctx context.Context, w *workplace) (string, error) {
 		o := w.options
 		steps, expect, err := w.job.Steps()
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to carry out"))
 		}
-		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, serial
+		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, start.Serial
 		w.report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
 		said, titles, err := s.estimate(w.job.Number, w.drive.Bay)
 		if err != nil {
 			return "", err
 		}
-		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), compare, despite, s.verify
+		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), start.Compare, start.Despite, s.verify
 		began := s.now()
 		res, err := run.CarryOut(ctx, o)
 		late := ""
@@ -150,7 +192,7 @@ const leastMeasured = 64 * disk.MiB
 
 // estimate is the price of a job's plan as it stands, and what its steps are called.
 func (s *Server) estimate(number, bay string) (plan.Price, []string, error) {
-	st, err := s.state(number, bay)
+	st, err := s.workOut(number, bay)
 	if err != nil {
 		return plan.Price{}, nil, err
 	}
@@ -162,14 +204,17 @@ func (s *Server) estimate(number, bay string) (plan.Price, []string, error) {
 	return plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), titles, nil
 }
 
-// resume finishes an unfinished run or takes it back.
 func (s *Server) resume(c *gin.Context) {
-	undo, asked := c.PostForm("undo") == "yes", c.PostForm("run")
+	s.begun(c, s.endRun(placeOf(c), c.PostForm("run"), c.PostForm("undo") == "yes"))
+}
+
+// endRun begins to finish the run that is open on a drive, or to take it back; asked is the run that is meant.
+func (s *Server) endRun(at Place, asked string, undo bool) error {
 	kind, title := "resume", "Finishing the run"
 	if undo {
 		kind, title = "undo", "Taking the run back"
 	}
-	s.begin(c, undertaking{kind: kind, title: title, write: true, do: func(ctx context.Context, w *workplace) (string, error) {
+	return s.begin(at, undertaking{kind: kind, title: title, write: true, do: func(ctx context.Context, w *workplace) (string, error) {
 		o := w.options
 		open, err := run.Open(o)
 		if err != nil {
@@ -196,14 +241,16 @@ func (s *Server) resume(c *gin.Context) {
 	}})
 }
 
-// leave ends a run that is open on the drive with the drive as it is.
 func (s *Server) leave(c *gin.Context) {
-	reason, asked := strings.TrimSpace(c.PostForm("reason")), c.PostForm("run")
+	s.begun(c, s.leaveAsItIs(placeOf(c), c.PostForm("run"), strings.TrimSpace(c.PostForm("reason"))))
+}
+
+// leaveAsItIs ends the run that is open on a drive with the drive as it is; asked is the run that is meant.
+func (s *Server) leaveAsItIs(at Place, asked, reason string) error {
 	if reason == "" || len(reason) > maxReason {
-		s.refuse(c, errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done"), back(c))
-		return
+		return errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done")
 	}
-	s.begin(c, undertaking{kind: "leave", title: "Leaving the drive as it is", write: true, do: func(_ context.Context, w *workplace) (string, error) {
+	return s.begin(at, undertaking{kind: "leave", title: "Leaving the drive as it is", write: true, do: func(_ context.Context, w *workplace) (string, error) {
 		o := w.options
 		open, err := run.Open(o)
 		if err != nil {
@@ -219,15 +266,18 @@ func (s *Server) leave(c *gin.Context) {
 	}})
 }
 
-func (s *Server) stopWork(c *gin.Context) {
-	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
-	if err == nil && (bay == nil || bay.Image == nil) {
-		err = errNoDrive
-	}
+func (s *Server) stopWork(c *gin.Context) { s.begun(c, s.stopAt(c.Param("job"), bayOf(c))) }
+
+// stopAt stops the work on a drive of a job at its next safe point. Whether the drive can be read is nothing to
+// that.
+func (s *Server) stopAt(number, letter string) error {
+	_, bay, err := s.store.Job(number, letter)
 	if err != nil {
-		s.refuse(c, err, back(c))
-		return
+		return err
 	}
-	s.desk.Stop(s.imageOf(bay)) // whether the drive can be read is nothing to the stop
-	c.Redirect(http.StatusSeeOther, back(c))
+	if bay == nil || bay.Image == nil {
+		return errNoDrive
+	}
+	s.desk.Stop(s.imageOf(bay))
+	return nil
 }

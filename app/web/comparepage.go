@@ -89,15 +89,14 @@ func (s *Server) comparePage(c *gin.Context) {
 // pair is two sides that are compared.
 type pair struct{ here, there compare.Side }
 
-// pairs are what a form asks to compare: two volumes or folders, or with "*" as the
-// other volume every volume of this drive with the one of the same number there.
-func pairs(c *gin.Context, d, o *drive, part string) ([]pair, error) {
-	if part != "*" {
-		here, err := sideOf(d, c.PostForm("partition"), c.PostForm("here"))
+// pairs are the sides that are to be compared.
+func pairs(ask Comparison, d, o *drive) ([]pair, error) {
+	if ask.With != "*" {
+		here, err := sideOf(d, ask.Partition, ask.Folder)
 		if err != nil {
 			return nil, err
 		}
-		there, err := sideOf(o, part, c.PostForm("there"))
+		there, err := sideOf(o, ask.With, ask.WithFolder)
 		return []pair{{here, there}}, err
 	}
 	var out []pair
@@ -123,21 +122,32 @@ func pairs(c *gin.Context, d, o *drive, part string) ([]pair, error) {
 
 // startCompare compares two volumes, folders or drives in the background.
 func (s *Server) startCompare(c *gin.Context) {
-	number := c.Param("job")
-	where := fmt.Sprintf("/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(number), url.QueryEscape(bayOf(c)), url.QueryEscape(c.PostForm("partition")))
-	j, d, err := s.job(number, bayOf(c), false)
+	where := fmt.Sprintf("/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)), url.QueryEscape(c.PostForm("partition")))
+	ask := Comparison{Partition: c.PostForm("partition"), Folder: c.PostForm("here"), WithFolder: c.PostForm("there")}
+	ask.WithBay, ask.With, _ = strings.Cut(c.PostForm("with"), ":")
+	s.then(c, s.compareWith(placeOf(c), ask), where)
+}
+
+// Comparison says what is compared with what: a partition of a drive, or a folder in it, with a partition of the
+// drive in another bay; or with "*" as that, every volume with the one of the same number there.
+type Comparison struct {
+	Partition, Folder         string
+	WithBay, With, WithFolder string
+}
+
+// compareWith begins to compare two volumes, folders or drives.
+func (s *Server) compareWith(at Place, ask Comparison) error {
+	j, d, err := s.job(at.Job, at.Bay, false)
 	if err != nil {
-		s.refuse(c, err, where)
-		return
+		return err
 	}
-	letter, part, _ := strings.Cut(c.PostForm("with"), ":")
 	var list []pair
-	_, o, err := s.inBay(letter)
+	_, o, err := s.inBay(ask.WithBay)
 	if err == nil {
 		err = errors.Join(s.settledDrive(d), s.settledDrive(o))
 	}
 	if err == nil {
-		list, err = pairs(c, d, o, part)
+		list, err = pairs(ask, d, o)
 	}
 	closeBoth := func() {
 		d.close()
@@ -147,7 +157,7 @@ func (s *Server) startCompare(c *gin.Context) {
 	}
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
-		who := me(c).Name
+		who := at.Who.Name
 		err = s.desk.Start("compare", "compare", "Comparison", func(ctx context.Context, report func(work.Update)) (string, error) {
 			defer closeBoth()
 			var said []string
@@ -176,10 +186,8 @@ func (s *Server) startCompare(c *gin.Context) {
 	}
 	if err != nil {
 		closeBoth()
-		s.refuse(c, err, where)
-		return
 	}
-	c.Redirect(http.StatusSeeOther, where)
+	return err
 }
 
 // sideOf is one side of a comparison.

@@ -557,7 +557,7 @@ func (s *front) plannedFor(t *testing.T, job string, steps ...plan.Step) {
 		t.Fatal(err)
 	}
 	for _, ask := range openAsks(st.Columns) {
-		id, err := s.keepAsk(st, ask, "Ines Marsh")
+		id, err := s.keepAsk(st.State, ask, "Ines Marsh")
 		if err == nil {
 			err = s.store.Answer(id, lead.ID, true, "as it was asked", s.now())
 		}

@@ -213,16 +213,23 @@ func (s *Server) dockFiles(folder string) []dockFile {
 	return out
 }
 
-// identity reads what a form says of a drive.
-func identityOf(c *gin.Context) (survey.Identity, error) {
-	id := survey.Identity{Model: strings.TrimSpace(c.PostForm("model")), Serial: strings.TrimSpace(c.PostForm("serial")), Removable: c.PostForm("removable") != "", ReadOnly: c.PostForm("read_only") != ""}
+// identityOf is what a form says of a drive.
+func identityOf(c *gin.Context) survey.Identity {
+	return survey.Identity{
+		Model: strings.TrimSpace(c.PostForm("model")), Serial: strings.TrimSpace(c.PostForm("serial")),
+		Removable: c.PostForm("removable") != "", ReadOnly: c.PostForm("read_only") != "",
+	}
+}
+
+// named refuses an identity that tells a drive from no other.
+func named(id survey.Identity) error {
 	switch {
 	case id.Model == "" || len(id.Model) > 80:
-		return id, errors.New("the drive needs a model, as its label has it, of at most 80 characters")
+		return errors.New("the drive needs a model, as its label has it, of at most 80 characters")
 	case len(id.Serial) < 4 || len(id.Serial) > 40 || strings.ContainsFunc(id.Serial, func(r rune) bool { return r <= ' ' || r > '~' }):
-		return id, errors.New("the drive needs a serial number, as its label has it, of 4 to 40 letters, digits and signs")
+		return errors.New("the drive needs a serial number, as its label has it, of 4 to 40 letters, digits and signs")
 	}
-	return id, nil
+	return nil
 }
 
 func writeIdentity(path string, v any) error {
@@ -233,27 +240,26 @@ func writeIdentity(path string, v any) error {
 	return disk.WriteDurably(path, append(b, '\n'))
 }
 
-// bayFor finds a free bay and the job that a form names.
-func (s *Server) bayFor(c *gin.Context) (bay string, job *string, err error) {
+// freeBay sees that a drive can be put into a bay, for a job; "" is for none.
+func (s *Server) freeBay(bay, number string) (job *string, err error) {
 	bays, err := s.store.Bays()
 	if err != nil {
-		return "", nil, err
+		return nil, err
 	}
-	bay = c.PostForm("bay")
 	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay })
 	switch {
 	case i < 0:
-		return "", nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
+		return nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
 	case bays[i].Image != nil:
-		return "", nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
+		return nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
 	}
-	if n := c.PostForm("job"); n != "" {
-		if _, _, err := s.store.Job(n, ""); err != nil {
-			return "", nil, err
-		}
-		job = &n
+	if number == "" {
+		return nil, nil
 	}
-	return bay, job, nil
+	if _, _, err := s.store.Job(number, ""); err != nil {
+		return nil, err
+	}
+	return &number, nil
 }
 
 // imageName is a name for a drive's image that none has yet.
@@ -278,27 +284,35 @@ var besides = []string{".pc.json", ".bad.json", ".shelf-journal"}
 
 // attach takes a file from the dock in as a drive in a bay.
 func (s *Server) attach(c *gin.Context) {
-	from, err := s.dockPath("dock", c.PostForm("file"))
-	if err != nil {
+	if err := s.attachFile(me(c), c.PostForm("file"), identityOf(c), c.PostForm("bay"), c.PostForm("job")); err != nil {
 		s.refuse(c, err, "/dock")
 		return
+	}
+	c.Redirect(http.StatusSeeOther, "/dock")
+}
+
+// attachFile begins to take a file from the dock in as a drive in a bay, for a job; "" is for none. What was
+// said of the drive counts where its image does not say it itself, and for how it is attached.
+func (s *Server) attachFile(by *store.Technician, file string, said survey.Identity, bay, number string) error {
+	from, err := s.dockPath("dock", file)
+	if err != nil {
+		return err
 	}
 	id, err := survey.ReadIdentity(from)
 	if err == nil && id.Serial == "" {
-		id, err = identityOf(c)
-	} else if err == nil { // the image carries its own; the form only says how it is attached
-		if id.ReadOnly && c.PostForm("read_only") == "" && !me(c).Lead {
+		id, err = said, named(said)
+	} else if err == nil { // the image carries its own
+		if id.ReadOnly && !said.ReadOnly && !by.Lead {
 			err = errEvidence
 		}
-		id.ReadOnly, id.Removable = c.PostForm("read_only") != "", id.Removable || c.PostForm("removable") != ""
+		id.ReadOnly, id.Removable = said.ReadOnly, id.Removable || said.Removable
 	}
-	bay, job, e := s.bayFor(c)
+	job, e := s.freeBay(bay, number)
 	if err = errors.Join(err, e); err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return err
 	}
-	who := me(c).Name
-	err = s.desk.Start("dock", "attach", "Attaching "+filepath.Base(from), func(ctx context.Context, report func(work.Update)) (string, error) {
+	who := by.Name
+	return s.desk.Start("dock", "attach", "Attaching "+filepath.Base(from), func(ctx context.Context, report func(work.Update)) (string, error) {
 		src, err := intake.Open(from)
 		if err != nil {
 			return "", err
@@ -329,11 +343,6 @@ func (s *Server) attach(c *gin.Context) {
 		}
 		return s.attached(&act, filepath.Join(s.data, coming), id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
 	})
-	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	c.Redirect(http.StatusSeeOther, "/dock")
 }
 
 // forgetComing takes away what was on its way into a bay when the server stopped.
@@ -388,72 +397,79 @@ func (s *Server) attached(act *shop.Act, path string, id survey.Identity, who, h
 
 // blankDrive makes a new empty drive.
 func (s *Server) blankDrive(c *gin.Context) {
-	id, err := identityOf(c)
-	bay, job, e := s.bayFor(c)
-	err = errors.Join(err, e)
-	var size disk.Bytes
-	if err == nil {
-		size, err = disk.ParseAmount(c.PostForm("size"), intake.MaxSize)
-	}
 	sector := disk.Bytes(512)
 	if c.PostForm("sector") == "4096" {
 		sector = 4096
+	}
+	said, err := s.makeBlank(me(c), identityOf(c), c.PostForm("size"), sector, c.PostForm("bay"), c.PostForm("job"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// makeBlank makes a new empty drive of a size with its unit, and puts it into a bay, for a job; "" is for none.
+func (s *Server) makeBlank(who *store.Technician, id survey.Identity, amount string, sector disk.Bytes, bay, number string) (string, error) {
+	job, e := s.freeBay(bay, number)
+	err := errors.Join(named(id), e)
+	var size disk.Bytes
+	if err == nil {
+		size, err = disk.ParseAmount(amount, intake.MaxSize)
 	}
 	if size = size.Down(sector); err == nil && size < disk.MiB {
 		err = errors.New("a drive has at least 1 MiB; none was made")
 	}
 	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return "", err
 	}
 	name := s.imageName(id)
 	coming := filepath.Join(s.folder("drives"), name+comingEnds)
 	im, err := disk.CreateImage(coming, size, sector)
-	if err == nil {
-		im.Close()
-		defer os.Remove(coming)
-		act := shop.Act{Bay: bay, Image: &name, Job: job, Moves: []shop.Move{{From: filepath.Join("drives", name+comingEnds), To: filepath.Join("drives", name)}}}
-		var said string
-		if said, err = s.attached(&act, coming, id, me(c).Name, "new and blank"); err == nil {
-			s.say(c, "sound", said, "/dock")
-			return
-		}
+	if err != nil {
+		return "", err
 	}
-	s.refuse(c, err, "/dock")
+	im.Close()
+	defer os.Remove(coming)
+	act := shop.Act{Bay: bay, Image: &name, Job: job, Moves: []shop.Move{{From: filepath.Join("drives", name+comingEnds), To: filepath.Join("drives", name)}}}
+	return s.attached(&act, coming, id, who.Name, "new and blank")
 }
 
 // detach takes a drive out of its bay; its image goes to the dock.
 func (s *Server) detach(c *gin.Context) {
-	b, err := s.bay(c.PostForm("bay"))
+	said, err := s.takeOutOfBay(me(c), c.PostForm("bay"))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// takeOutOfBay takes a drive out of its bay; its image goes to the dock.
+func (s *Server) takeOutOfBay(who *store.Technician, letter string) (said string, err error) {
+	b, err := s.bay(letter)
+	if err != nil {
+		return "", err
 	}
 	name := filepath.Base(*b.Image)
 	path := filepath.Join(s.folder("drives"), name)
 	tail, err := s.tail()
 	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return "", err
 	}
 	act := shop.Act{ID: "detach-" + tail, Bay: b.Letter}
-	act.Entry = trail.Entry{ID: "e-detach-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActDetach, Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
+	act.Entry = trail.Entry{ID: "e-detach-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActDetach, Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
 	if b.Job != nil {
 		act.Entry.Job = *b.Job
 	}
-	said := fmt.Sprintf("Bay %s is empty. The drive's image lies in the dock as %s.", b.Letter, name)
+	said = fmt.Sprintf("Bay %s is empty. The drive's image lies in the dock as %s.", b.Letter, name)
 	if _, e := os.Stat(path); errors.Is(e, fs.ErrNotExist) { // nothing is there that could be taken out
 		act.Entry.Text += "; its image was not there"
 		said = fmt.Sprintf("Bay %s is empty. Its drive's image was not there.", b.Letter)
 	} else if err = s.leaving(b, &act, path); err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return "", err
 	}
-	if err := s.books.Do(act); err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	s.say(c, "sound", said, "/dock")
+	return said, s.books.Do(act)
 }
 
 // leaving sees that a drive can leave its bay, and what of files goes with it.
@@ -515,17 +531,26 @@ var errEvidence = fmt.Errorf("%w: the drive is attached read-only, for evidence,
 
 // howAttached changes whether a drive is attached for evidence.
 func (s *Server) howAttached(c *gin.Context) {
-	b, d, err := s.inBay(c.PostForm("bay"))
+	said, err := s.attachFor(me(c), c.PostForm("bay"), c.PostForm("read_only") != "")
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
 	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// attachFor changes whether the drive in a bay is attached read-only, for evidence: a lead alone lets it be
+// written again.
+func (s *Server) attachFor(who *store.Technician, letter string, readOnly bool) (said string, err error) {
+	b, d, err := s.inBay(letter)
+	if err != nil {
+		return "", err
+	}
 	defer d.close()
 	id := d.Identity
-	id.ReadOnly = c.PostForm("read_only") != ""
-	if d.Identity.ReadOnly && !id.ReadOnly && !me(c).Lead {
-		s.refuse(c, errEvidence, "/dock")
-		return
+	id.ReadOnly = readOnly
+	if d.Identity.ReadOnly && !id.ReadOnly && !who.Lead {
+		return "", errEvidence
 	}
 	how := map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]
 	text, err := json.MarshalIndent(id, "", "  ")
@@ -535,23 +560,26 @@ func (s *Server) howAttached(c *gin.Context) {
 	}
 	if err == nil {
 		err = s.books.Do(shop.Act{ID: "how-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+identityEnds), Data: append(text, '\n')}},
-			Entry: trail.Entry{ID: "e-how-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActAttach, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is attached %s from now on", b.Letter, how)}})
+			Entry: trail.Entry{ID: "e-how-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActAttach, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is attached %s from now on", b.Letter, how)}})
 	}
-	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is attached %s.", b.Letter, how), "/dock")
+	return fmt.Sprintf("The drive in bay %s is attached %s.", b.Letter, how), err
 }
 
 // handOut writes a drive out in a form that can be handed over.
 func (s *Server) handOut(c *gin.Context) {
-	format := intake.Format(c.PostForm("format"))
-	if format.Ends() == "" {
-		s.refuse(c, errors.New("there is no such form; nothing was written"), "/dock")
+	if err := s.writeOut(c.PostForm("bay"), intake.Format(c.PostForm("format"))); err != nil {
+		s.refuse(c, err, "/dock")
 		return
 	}
-	b, d, err := s.inBay(c.PostForm("bay"))
+	c.Redirect(http.StatusSeeOther, "/dock")
+}
+
+// writeOut begins to write the drive in a bay out in a form that can be handed over.
+func (s *Server) writeOut(letter string, format intake.Format) error {
+	if format.Ends() == "" {
+		return errors.New("there is no such form; nothing was written")
+	}
+	b, d, err := s.inBay(letter)
 	if err == nil {
 		if err = s.settledDrive(d); err == nil && s.desk.Busy(d.path) {
 			err = work.ErrBusy
@@ -561,8 +589,7 @@ func (s *Server) handOut(c *gin.Context) {
 		}
 	}
 	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
+		return err
 	}
 	err = s.desk.Start("dock", "hand-out", "Handing bay "+b.Letter+" out", func(ctx context.Context, report func(work.Update)) (string, error) {
 		defer d.close()
@@ -589,10 +616,8 @@ func (s *Server) handOut(c *gin.Context) {
 	})
 	if err != nil {
 		d.close()
-		s.refuse(c, err, "/dock")
-		return
 	}
-	c.Redirect(http.StatusSeeOther, "/dock")
+	return err
 }
 
 // handOutForms are the forms in which a drive can be handed out, in the order in which they are offered.

@@ -113,9 +113,9 @@ func (s *Server) job(number, letter string, write bool) (*store.Job, *drive, err
 	return j, d, err
 }
 
-// stateOf works out the job that a drive is here for now, with that drive: whatever its table is called, and
+// workOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
 // no other that its job or its bay has by now.
-func (s *Server) stateOf(of trail.Drive) (*jobState, error) {
+func (s *Server) workOutFor(of trail.Drive) (*State, error) {
 	b, err := s.bayOf(of)
 	if err != nil {
 		return nil, err
@@ -123,7 +123,7 @@ func (s *Server) stateOf(of trail.Drive) (*jobState, error) {
 	if b.Job == nil {
 		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
 	}
-	return s.state(*b.Job, b.Letter)
+	return s.workOut(*b.Job, b.Letter)
 }
 
 // bayOf finds the bay that a drive is in.

@@ -152,7 +152,7 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 		v.Trouble = strings.TrimPrefix(err.Error(), plan.ErrGoal.Error()+": ")
 		v.Trouble = strings.ToUpper(v.Trouble[:1]) + v.Trouble[1:] + "."
 	case g != nil:
-		v.Answer = plan.Routes(l, s.withFolders(st, g), g)
+		v.Answer = plan.Routes(l, s.withFolders(st.State, g), g)
 		for _, name := range goalFields {
 			for _, x := range c.QueryArray(name) {
 				v.Fields = append(v.Fields, choice{name, x})
@@ -164,7 +164,7 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 
 // withFolders are the facts with the folders of people's files in the volume that is to gain
 // something: moving those may do as well.
-func (s *Server) withFolders(st *jobState, g *plan.Goal) plan.Facts {
+func (s *Server) withFolders(st *State, g *plan.Goal) plan.Facts {
 	n, err := strconv.Atoi(g.Receiver)
 	v := st.Drive.sv.Volumes[n]
 	if err != nil || v == nil {
@@ -179,7 +179,7 @@ func (s *Server) withFolders(st *jobState, g *plan.Goal) plan.Facts {
 
 // takeRoute makes a route to a goal the job's plan.
 func (s *Server) takeRoute(c *gin.Context) {
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
@@ -198,7 +198,7 @@ func (s *Server) takeRoute(c *gin.Context) {
 		i := slices.IndexFunc(a.Routes, func(r plan.Route) bool { return r.ID == c.PostForm("route") })
 		if i < 0 {
 			err = errors.New("that route is not there any more; look at the drive as it is now")
-		} else if err = s.savePlan(c, st, a.Routes[i].Plan.Steps, st.expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
+		} else if err = s.savePlan(by(c), st, a.Routes[i].Plan.Steps, st.expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
 			s.desk.Forget(st.Drive.path)
 			s.say(c, "sound", fmt.Sprintf("Planned: %s. Safeguard says what is still asked for.", a.Routes[i].Title), back(c))
 			return

@@ -23,8 +23,8 @@ import (
 	"jadetrail/core/trail"
 )
 
-// jobState is a job worked out: its drive, its plan, what is missing.
-type jobState struct {
+// State is a job worked out: its drive, its plan, what is missing.
+type State struct {
 	Job     *store.Job
 	Drive   *drive
 	Steps   []plan.Step
@@ -32,7 +32,6 @@ type jobState struct {
 	Facts   plan.Facts
 	Changed []string // in what the drive differs from the one the plan was made for
 	Pending *run.Unfinished
-	Stages  []stage
 	Last    *trail.Entry // the latest run that was carried out
 	Good    bool         // the state after it was marked as good
 	Entries int
@@ -43,12 +42,35 @@ type jobState struct {
 	Elsewhere bool
 }
 
-func (s *Server) state(number, bay string) (*jobState, error) {
+// jobState is the state of a job as pages show it.
+type jobState struct {
+	*State
+	Stages []stage
+}
+
+// shown is the state of a job for a page.
+func shown(st *State, err error) (*jobState, error) {
+	if err != nil {
+		return nil, err
+	}
+	page := &jobState{State: st}
+	page.Stages = page.stages()
+	return page, nil
+}
+
+// state works a job out for a page, with its drive in a bay; "" is for its first.
+func (s *Server) state(number, bay string) (*jobState, error) { return shown(s.workOut(number, bay)) }
+
+// stateOf works the job out for a page that a drive is here for now.
+func (s *Server) stateOf(of trail.Drive) (*jobState, error) { return shown(s.workOutFor(of)) }
+
+// workOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.
+func (s *Server) workOut(number, bay string) (*State, error) {
 	j, d, err := s.job(number, bay, false)
 	if err != nil {
 		return nil, err
 	}
-	st := &jobState{Job: j, Drive: d}
+	st := &State{Job: j, Drive: d}
 	if err := s.work(st); err != nil {
 		d.close()
 		return nil, err
@@ -56,7 +78,7 @@ func (s *Server) state(number, bay string) (*jobState, error) {
 	return st, nil
 }
 
-func (s *Server) work(st *jobState) error {
+func (s *Server) work(st *State) error {
 	var err error
 	d := st.Drive
 	var expect *layout.Layout
@@ -99,12 +121,11 @@ func (s *Server) work(st *jobState) error {
 	if w, ok := s.desk.State(d.path); ok && w.Kind != "" {
 		st.Work, st.Busy = w, w.Ended == nil
 	}
-	st.Stages = st.stages()
 	return nil
 }
 
 // missing is everything that the gate still asks for.
-func (st *jobState) missing() (backups, releases, obstacles []plan.Obstacle) {
+func (st *State) missing() (backups, releases, obstacles []plan.Obstacle) {
 	for _, c := range st.Columns {
 		obstacles = append(obstacles, c.Obstacles...)
 		for _, m := range c.Missing {
@@ -126,7 +147,7 @@ func plural(n int, one, many string) string {
 }
 
 // deletions is how many partitions the plan deletes.
-func (st *jobState) deletions() (n int) {
+func (st *State) deletions() (n int) {
 	for _, c := range st.Columns {
 		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
 			n++
@@ -397,7 +418,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	}
 	v.Goal = s.goal(c, st)
 	v.Price = st.price()
-	if v.Plans, err = s.plansOf(st); err != nil {
+	if v.Plans, err = s.plansOf(st.State); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -140,7 +140,7 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = "The trail does not speak of this record."
 		return nil
 	}
-	st, err := s.stateOf(v.Entry.Drive)
+	st, err := s.workOutFor(v.Entry.Drive)
 	if err != nil {
 		v.Obstacle = run.Sentence(err)
 		return nil
@@ -211,7 +211,7 @@ func (s *Server) bringBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	st, err := s.stateOf(of)
+	st, err := s.workOutFor(of)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -225,7 +225,7 @@ func (s *Server) bringBack(c *gin.Context) {
 	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
 		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: unusedName(st.Steps)}
 	}
-	if err := s.stage(c, st, step); err != nil {
+	if err := s.stage(by(c), st, step); err != nil {
 		s.refuse(c, err, where)
 		return
 	}

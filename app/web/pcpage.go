@@ -119,21 +119,7 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 		return
 	}
 	defer d.close()
-	var f *pc.Facts
-	var said string
-	pending, err := s.unfinished(d)
-	switch {
-	case err != nil:
-	case s.desk.Busy(d.path):
-		err = errors.New("work on this drive is under way; nothing was changed")
-	case pending != nil:
-		err = errors.New("a run on this drive is not finished, and may change the same facts; nothing was changed. Finish the run or take it back first")
-	default:
-		f, said, err = change(d)
-	}
-	if err == nil {
-		err = s.enterPC(c, j, d, f, said)
-	}
+	said, err := s.changeFacts(me(c), j, d, change)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -141,8 +127,27 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	s.say(c, "sound", said, where)
 }
 
+// changeFacts changes what is known of a drive's PC, unless something else may change it too. It returns what
+// was changed, which change says.
+func (s *Server) changeFacts(who *store.Technician, j *store.Job, d *drive, change func(d *drive) (*pc.Facts, string, error)) (said string, err error) {
+	pending, err := s.unfinished(d)
+	switch {
+	case err != nil:
+		return "", err
+	case s.desk.Busy(d.path):
+		return "", errors.New("work on this drive is under way; nothing was changed")
+	case pending != nil:
+		return "", errors.New("a run on this drive is not finished, and may change the same facts; nothing was changed. Finish the run or take it back first")
+	}
+	f, said, err := change(d)
+	if err != nil {
+		return "", err
+	}
+	return said, s.enterPC(who, j, d, f, said)
+}
+
 // enterPC keeps the facts about a drive's PC and enters what was changed.
-func (s *Server) enterPC(c *gin.Context, j *store.Job, d *drive, f *pc.Facts, said string) error {
+func (s *Server) enterPC(who *store.Technician, j *store.Job, d *drive, f *pc.Facts, said string) error {
 	tail, err := s.tail()
 	if err != nil {
 		return err
@@ -152,7 +157,7 @@ func (s *Server) enterPC(c *gin.Context, j *store.Job, d *drive, f *pc.Facts, sa
 		return err
 	}
 	return s.books.Do(shop.Act{ID: "pc-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+".pc.json"), Data: append(text, '\n')}},
-		Entry: trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActLetter, Job: j.Number, Drive: driveName(d), Text: strings.TrimSuffix(said, ".")}})
+		Entry: trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActLetter, Job: j.Number, Drive: driveName(d), Text: strings.TrimSuffix(said, ".")}})
 }
 
 // giveLetter gives, changes or takes away a volume's letter on the PC.
@@ -250,7 +255,7 @@ func (s *Server) writeFacts(c *gin.Context) {
 
 // mendTable stages the mending of the table.
 func (s *Server) mendTable(c *gin.Context) {
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
@@ -258,7 +263,7 @@ func (s *Server) mendTable(c *gin.Context) {
 	defer st.Drive.close()
 	step := plan.Step{Do: plan.Mend}
 	fmt.Sscan(c.PostForm("keep"), &step.Keep)
-	if err := s.stage(c, st, step); err != nil {
+	if err := s.stage(by(c), st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}

@@ -125,7 +125,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	for i := range v.Rows {
 		v.Rows[i].answers(st.asked(asks, v.Rows[i].Number))
 	}
-	erasing, err := s.erasing(st)
+	erasing, err := s.erasing(st.State)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -233,7 +233,7 @@ func worthBack(finds []seek.Find) []plan.Step {
 // where there is none.
 func (s *Server) planAllFinds(c *gin.Context) {
 	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -247,7 +247,7 @@ func (s *Server) planAllFinds(c *gin.Context) {
 	case len(st.Steps) > 0:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	default:
-		err = s.savePlan(c, st, back.Steps, st.expect(), "bringing back all that was found")
+		err = s.savePlan(by(c), st, back.Steps, st.expect(), "bringing back all that was found")
 	}
 	if err != nil {
 		s.refuse(c, err, where)
@@ -257,7 +257,7 @@ func (s *Server) planAllFinds(c *gin.Context) {
 	s.say(c, "sound", "Bringing them back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
-func (s *Server) allBack(st *jobState) (*plan.Back, error) {
+func (s *Server) allBack(st *State) (*plan.Back, error) {
 	steps := worthBack(st.Finds)
 	f, err := s.facts(st.Drive, st.Job, steps)
 	if err != nil {
@@ -300,14 +300,22 @@ func (s *Server) driveCrumbs(j *store.Job, d *drive, last string) []crumb {
 	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(j.Number), url.QueryEscape(d.Bay))}, {last, ""}}
 }
 
-// startSearch goes through every sector of a drive, from its start or from where an earlier
-// search was stopped.
+// startSearch begins a search through a whole drive.
 func (s *Server) startSearch(c *gin.Context) {
 	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
-	j, d, err := s.job(c.Param("job"), bayOf(c), false)
-	if err != nil {
+	if err := s.searchDrive(placeOf(c), c.PostForm("on") != ""); err != nil {
 		s.refuse(c, err, where)
 		return
+	}
+	c.Redirect(http.StatusSeeOther, where)
+}
+
+// searchDrive begins to go through every sector of a drive: from its start, or on from where an earlier search was
+// stopped.
+func (s *Server) searchDrive(at Place, on bool) error {
+	j, d, err := s.job(at.Job, at.Bay, false)
+	if err != nil {
+		return err
 	}
 	err = s.settledDrive(d)
 	var hints []seek.Hint
@@ -315,8 +323,8 @@ func (s *Server) startSearch(c *gin.Context) {
 		hints, err = s.hints(d)
 	}
 	before := s.searchedBefore(d)
-	keep := searched{DiskID: d.sv.Layout.DiskID, Size: d.sv.Layout.Size, Who: me(c).Name}
-	if before != nil && c.PostForm("on") != "" && before.Reached < before.Size {
+	keep := searched{DiskID: d.sv.Layout.DiskID, Size: d.sv.Layout.Size, Who: at.Who.Name}
+	if before != nil && on && before.Reached < before.Size {
 		keep.Reached, keep.Told = before.Reached, before.Told
 	}
 	if err == nil {
@@ -327,10 +335,8 @@ func (s *Server) startSearch(c *gin.Context) {
 	}
 	if err != nil {
 		d.close()
-		s.refuse(c, err, where)
-		return
 	}
-	c.Redirect(http.StatusSeeOther, where)
+	return err
 }
 
 func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []seek.Hint, keep searched, report func(work.Update)) (string, error) {
@@ -495,7 +501,7 @@ type findView struct {
 const mostFiles = 300
 
 func (s *Server) findPage(c *gin.Context) {
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -537,7 +543,7 @@ func (s *Server) findPage(c *gin.Context) {
 
 // waysBack are the ways to bring a find back, with the letter that is expected of it, where one
 // partition is missing of which the PC knows the letter.
-func (s *Server) waysBack(st *jobState, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
+func (s *Server) waysBack(st *State, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
 	facts, l := st.Facts, st.Drive.sv.Layout
 	found, err := run.AsFound(s.options(st.Drive, st.Job, ""), st.Drive.sv, f)
 	if err != nil {
@@ -671,7 +677,7 @@ func (s *Server) backUpFind(c *gin.Context) {
 // planFind lays one of the ways to bring a find back.
 func (s *Server) planFind(c *gin.Context) {
 	where := findPath(c.Param("job"), bayOf(c), c.Query("start"), c.Query("told"))
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -700,9 +706,9 @@ func (s *Server) planFind(c *gin.Context) {
 	case len(st.Steps) > 0 && len(ways[i].Steps) > 1:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	case len(st.Steps) > 0:
-		err = s.stage(c, st, ways[i].Steps[0])
+		err = s.stage(by(c), st, ways[i].Steps[0])
 	default:
-		err = s.savePlan(c, st, ways[i].Steps, st.expect(), "bringing back "+f.Title())
+		err = s.savePlan(by(c), st, ways[i].Steps, st.expect(), "bringing back "+f.Title())
 	}
 	if err != nil {
 		s.refuse(c, err, where)

@@ -143,15 +143,15 @@ func (s *Server) onDesk(key string) (*workLine, string) {
 	return &l, w.Trouble + w.Outcome
 }
 
-// onShelf starts work on a backup; there is one piece of it at a time.
-func (s *Server) onShelf(c *gin.Context, kind, title, where string, f func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error)) {
-	id, who := c.PostForm("backup"), me(c).Name
-	if id == "" {
-		id = c.Param("backup")
-	}
-	err := s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		return f(ctx, id, who, fromShelf(report))
+// onShelf starts work on the backups; there is one piece of it at a time.
+func (s *Server) onShelf(kind, title string, f func(ctx context.Context, report func(shelf.Progress)) (string, error)) error {
+	return s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
+		return f(ctx, fromShelf(report))
 	})
+}
+
+// then leads on to where, or back there with why something was not done.
+func (s *Server) then(c *gin.Context, err error, where string) {
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -168,7 +168,12 @@ func whereFrom(c *gin.Context) string {
 }
 
 func (s *Server) verifyBackup(c *gin.Context) {
-	s.onShelf(c, "verify-backup", "Verification", whereFrom(c), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+	s.then(c, s.verifyOnShelf(me(c), c.PostForm("backup")), whereFrom(c))
+}
+
+// verifyOnShelf begins to read a backup back and to compare it with its hashes.
+func (s *Server) verifyOnShelf(who *store.Technician, id string) error {
+	return s.onShelf("verify-backup", "Verification", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
 		now := s.now()
 		m, err := s.shelf().Verify(ctx, id, now, report)
 		var damage *shelf.Damage
@@ -184,28 +189,26 @@ func (s *Server) verifyBackup(c *gin.Context) {
 			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.What())
 		}
 		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
-			ID: "e-verify-" + tail, Time: now, Who: who, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: m.From.Drive(), Text: text,
+			ID: "e-verify-" + tail, Time: now, Who: who.Name, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: m.From.Drive(), Text: text,
 		}))
 	})
 }
 
-// takeInBackup makes a backup that this shop has not signed one of its own.
 func (s *Server) takeInBackup(c *gin.Context) {
-	reason := strings.TrimSpace(c.PostForm("reason"))
-	var err error
+	s.then(c, s.ownBackup(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))), whereFrom(c))
+}
+
+// ownBackup begins to make a backup that this shop has not signed one of its own.
+func (s *Server) ownBackup(who *store.Technician, id, reason string) error {
 	switch {
-	case !me(c).Lead:
-		err = fmt.Errorf("%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead)
+	case !who.Lead:
+		return fmt.Errorf("%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead)
 	case reason == "" || len(reason) > maxReason:
-		err = errors.New("it does not say why the backup can be trusted; nothing was changed")
+		return errors.New("it does not say why the backup can be trusted; nothing was changed")
 	}
-	if err != nil {
-		s.refuse(c, err, whereFrom(c))
-		return
-	}
-	s.onShelf(c, "take-in", "Taking in", whereFrom(c), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+	return s.onShelf("take-in", "Taking in", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
 		now := s.now()
-		m, err := s.shelf().TakeIn(ctx, id, who, now, report)
+		m, err := s.shelf().TakeIn(ctx, id, who.Name, now, report)
 		if err != nil {
 			return "", err
 		}
@@ -213,7 +216,7 @@ func (s *Server) takeInBackup(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(), Reason: reason}
+		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who.Name, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(), Reason: reason}
 		e.Partition = m.From.Span.Number
 		e.Text = fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who)
 		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(e)
@@ -221,7 +224,12 @@ func (s *Server) takeInBackup(c *gin.Context) {
 }
 
 func (s *Server) exportBackup(c *gin.Context) {
-	s.onShelf(c, "export", "Export", whereFrom(c), func(ctx context.Context, id, _ string, report func(shelf.Progress)) (string, error) {
+	s.then(c, s.exportFromShelf(c.PostForm("backup")), whereFrom(c))
+}
+
+// exportFromShelf begins to write a backup out as it can be handed over.
+func (s *Server) exportFromShelf(id string) error {
+	return s.onShelf("export", "Export", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
 		m, err := s.shelf().Export(ctx, id, report)
 		if err != nil {
 			return "", err
@@ -248,39 +256,38 @@ func (s *Server) keepBackup(c *gin.Context) {
 	c.Redirect(http.StatusSeeOther, whereFrom(c))
 }
 
-// deleteBackup takes a backup off the shelf. A plan that needs it stands against that.
 func (s *Server) deleteBackup(c *gin.Context) {
-	id, reason := c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))
-	jobs, err := s.store.Jobs()
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	for _, j := range jobs {
-		steps, _, err := j.Steps()
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
-			s.refuse(c, fmt.Errorf("the plan of %s puts files back from this backup; nothing was deleted. Take that step out first", j.Number), whereFrom(c))
-			return
-		}
-	}
-	if len(reason) > maxReason {
-		s.refuse(c, errors.New("that reason is too long; nothing was deleted"), whereFrom(c))
-		return
-	}
-	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: me(c).Name, Lead: me(c).Lead, Now: s.now}
-	e, err := run.Gone(o, id, reason)
-	if err == nil {
-		err = s.books.Do(shop.Act{ID: e.ID, Backup: id, Entry: e})
-	}
-	if err != nil {
+	if err := s.takeOffShelf(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))); err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
 	s.say(c, "sound", "The backup was deleted. Its entry stands in the trail.", "/shelf")
+}
+
+// takeOffShelf takes a backup off the shelf. A plan that needs it stands against that.
+func (s *Server) takeOffShelf(who *store.Technician, id, reason string) error {
+	jobs, err := s.store.Jobs()
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		steps, _, err := j.Steps()
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
+			return fmt.Errorf("the plan of %s puts files back from this backup; nothing was deleted. Take that step out first", j.Number)
+		}
+	}
+	if len(reason) > maxReason {
+		return errors.New("that reason is too long; nothing was deleted")
+	}
+	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: who.Name, Lead: who.Lead, Now: s.now}
+	e, err := run.Gone(o, id, reason)
+	if err != nil {
+		return err
+	}
+	return s.books.Do(shop.Act{ID: e.ID, Backup: id, Entry: e})
 }
 
 // download hands a backup's contents over, with ranges for a download that was cut.
@@ -498,30 +505,32 @@ func (s *Server) restoreImage(c *gin.Context) {
 	s.stageFrom(c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size}, "Restoring the image is planned. Look at the map, then carry it out.", "")
 }
 
-// stageFrom stages a step in the plan of the job whose drive is in a bay.
-func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, selected string) {
-	where := "/shelf/" + url.PathEscape(step.Backup)
+// stageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
+func (s *Server) stageInBay(by By, bay string, step plan.Step) (job string, err error) {
 	bays, err := s.store.Bays()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return "", err
 	}
 	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
 	if i < 0 {
-		s.refuse(c, errors.New("there is no drive of a job in that bay; nothing was planned"), where)
-		return
+		return "", errors.New("there is no drive of a job in that bay; nothing was planned")
 	}
-	st, err := s.state(*bays[i].Job, bay)
+	st, err := s.workOut(*bays[i].Job, bay)
 	if err != nil {
-		s.refuse(c, err, where)
-		return
+		return "", err
 	}
 	defer st.Drive.close()
-	if err := s.stage(c, st, step); err != nil {
-		s.refuse(c, err, where)
+	return st.Job.Number, s.stage(by, st, step)
+}
+
+// stageFrom stages a step with a backup in the plan of the job whose drive is in a bay.
+func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, selected string) {
+	job, err := s.stageInBay(by(c), bay, step)
+	if err != nil {
+		s.refuse(c, err, "/shelf/"+url.PathEscape(step.Backup))
 		return
 	}
-	to := fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(bay))
+	to := fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(job), url.QueryEscape(bay))
 	if selected != "" {
 		to += "&p=" + url.QueryEscape(selected)
 	}
@@ -560,14 +569,19 @@ func (s *Server) putBack(c *gin.Context) {
 	s.stageFrom(c, bay, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder}, "Putting the files back is planned. Look at the map, then carry it out.", number)
 }
 
-// toFolder puts files of a backup into a new folder on the bench.
 func (s *Server) toFolder(c *gin.Context) {
 	only, err := chosen(c)
 	if err != nil {
 		s.refuse(c, err, "/shelf/"+url.PathEscape(c.Param("backup")))
 		return
 	}
-	s.onShelf(c, "restore", "Restoring files", "/shelf/"+url.PathEscape(c.Param("backup")), func(ctx context.Context, id, who string, report func(shelf.Progress)) (string, error) {
+	s.then(c, s.restoreToFolder(me(c), c.Param("backup"), only), "/shelf/"+url.PathEscape(c.Param("backup")))
+}
+
+// restoreToFolder begins to put files of a backup into a new folder on the bench; only are the paths that are
+// wanted, none for all.
+func (s *Server) restoreToFolder(who *store.Technician, id string, only []string) error {
+	return s.onShelf("restore", "Restoring files", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
 		m, err := s.shelf().Load(id)
 		if err != nil {
 			return "", err
@@ -583,7 +597,7 @@ func (s *Server) toFolder(c *gin.Context) {
 		// It has its name only once all of it is there and can be entered.
 		coming, held := to+comingEnds, &shop.Held{Sink: s.store}
 		defer os.RemoveAll(coming)
-		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: held, Who: who, Now: s.now, Random: s.random}, id, only, coming, report)
+		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: held, Who: who.Name, Now: s.now, Random: s.random}, id, only, coming, report)
 		if err != nil {
 			return "", err
 		}

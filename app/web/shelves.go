@@ -144,14 +144,22 @@ func (s *Server) chooseShelf(c *gin.Context) {
 	s.say(c, "sound", "New backups go to "+to+".", whereFrom(c))
 }
 
-// makeShelf makes a drive of the shop's own a shelf: one that has an NTFS volume as it is,
-// and a blank one by giving it a table and a volume.
+// makeShelf makes a drive a shelf.
 func (s *Server) makeShelf(c *gin.Context) {
-	label := strings.TrimSpace(c.PostForm("label"))
-	b, d, err := s.inBay(c.PostForm("bay"))
+	said, err := s.useAsShelf(me(c), c.PostForm("bay"), strings.TrimSpace(c.PostForm("label")))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// useAsShelf makes a drive of the shop's own a shelf: one that has an NTFS volume as it is, and a blank one by
+// giving it a table and a volume with a label.
+func (s *Server) useAsShelf(who *store.Technician, letter, label string) (said string, err error) {
+	b, d, err := s.inBay(letter)
+	if err != nil {
+		return "", err
 	}
 	defer d.close()
 	blank := len(d.sv.Layout.Partitions()) == 0
@@ -174,14 +182,10 @@ func (s *Server) makeShelf(c *gin.Context) {
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
 		err = s.books.Do(shop.Act{ID: "shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job, Shelf: true,
-			Entry: trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
+			Entry: trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
 				Drive: trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}}})
 	}
-	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is a shelf: backups can be kept on it.", b.Letter), "/dock")
+	return fmt.Sprintf("The drive in bay %s is a shelf: backups can be kept on it.", b.Letter), err
 }
 
 // keepers are the volumes of a drive that backups can be kept in.
@@ -256,12 +260,21 @@ func (s *Server) prepare(d *drive, label string) (*layout.Layout, error) {
 	return shelf.Prepare(im, d.path, shelf.NewVolume{Label: label, DiskID: compile.UniqueID(random[0]), UniqueID: id, Serial: serial, Now: s.now()})
 }
 
-// noShelf takes a drive out of the shelves; what lies on it stays.
+// noShelf takes a drive out of the shelves.
 func (s *Server) noShelf(c *gin.Context) {
-	b, d, err := s.inBay(c.PostForm("bay"))
+	said, err := s.useAsShelfNoMore(me(c), c.PostForm("bay"))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// useAsShelfNoMore takes the drive in a bay out of the shelves; what lies on it stays.
+func (s *Server) useAsShelfNoMore(who *store.Technician, letter string) (said string, err error) {
+	b, d, err := s.inBay(letter)
+	if err != nil {
+		return "", err
 	}
 	defer d.close()
 	n := 0
@@ -277,13 +290,9 @@ func (s *Server) noShelf(c *gin.Context) {
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
 		err = s.books.Do(shop.Act{ID: "no-shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job,
-			Entry: trail.Entry{ID: "e-no-shelf-" + tail, Time: s.now(), Who: me(c).Name, Act: trail.ActShelf, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is no shelf any more", b.Letter)}})
+			Entry: trail.Entry{ID: "e-no-shelf-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActShelf, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is no shelf any more", b.Letter)}})
 	}
-	if err != nil {
-		s.refuse(c, err, "/dock")
-		return
-	}
-	s.say(c, "sound", fmt.Sprintf("The drive in bay %s is no shelf any more.", b.Letter), "/dock")
+	return fmt.Sprintf("The drive in bay %s is no shelf any more.", b.Letter), err
 }
 
 // looksLikeShelf tells whether a drive has backups on it.

@@ -50,7 +50,7 @@ const maxReason = 500
 
 // addStep stages a step, or gives a step that is staged what was missing.
 func (s *Server) addStep(c *gin.Context) {
-	st, err := s.state(c.Param("job"), bayOf(c))
+	st, err := s.workOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -86,7 +86,7 @@ func (s *Server) addStep(c *gin.Context) {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
-	if err := s.stage(c, st, step); err != nil {
+	if err := s.stage(by(c), st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
@@ -113,7 +113,7 @@ func firstDelete(steps []plan.Step, step plan.Step) int {
 }
 
 // stage adds a step to the job's plan. What cannot be done is not added.
-func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
+func (s *Server) stage(by By, st *State, step plan.Step) error {
 	if err := step.Valid(); err != nil {
 		return fmt.Errorf("%w; no step was added", err)
 	}
@@ -149,5 +149,5 @@ func (s *Server) stage(c *gin.Context, st *jobState, step plan.Step) error {
 		}
 	}
 	s.desk.Forget(st.Drive.path)
-	return s.savePlanWith(c, st, steps, st.expect(), cols[at].Title, at)
+	return s.savePlanWith(by, st, steps, st.expect(), cols[at].Title, at)
 }

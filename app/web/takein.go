@@ -26,33 +26,44 @@ const maxTakenIn = 64 << 20
 
 var takenForm = regexp.MustCompile(`^[0-9a-f]{64}\.(jsonl|zip)$`)
 
-// takeIn takes in a trail that the bench commands made, or the archive of a job of another
-// installation. It is kept as it is, to the byte; one entry of this trail says so, and names its
-// head. Nothing of it becomes an act of this shop.
+// takeIn takes in a trail or an archive that is sent.
 func (s *Server) takeIn(c *gin.Context) {
-	refuse := func(err error) {
-		s.refuse(c, fmt.Errorf("it was not taken in: %w. Nothing was changed", err), "/trail")
-	}
 	f, err := c.FormFile("file")
 	if err != nil {
-		refuse(errors.New("no file came along"))
+		s.refuse(c, notTakenIn(errors.New("no file came along")), "/trail")
 		return
 	}
 	r, err := f.Open()
 	if err != nil {
-		refuse(err)
+		s.refuse(c, notTakenIn(err), "/trail")
 		return
 	}
 	defer r.Close()
+	said, err := s.takeInFile(me(c), path.Base(f.Filename), r)
+	if err != nil {
+		s.refuse(c, err, "/trail")
+		return
+	}
+	s.say(c, "sound", said, "/trail")
+}
+
+// notTakenIn says of what went wrong that nothing has come of it.
+func notTakenIn(err error) error {
+	return fmt.Errorf("it was not taken in: %w. Nothing was changed", err)
+}
+
+// takeInFile takes in a trail that the bench commands made, or the archive of a job of another installation. It
+// is kept as it is, to the byte; one entry of this trail says so, and names its head. Nothing of it becomes an
+// act of this shop.
+func (s *Server) takeInFile(who *store.Technician, named string, r io.Reader) (said string, err error) {
 	b, err := io.ReadAll(io.LimitReader(r, maxTakenIn+1))
 	if err == nil && len(b) > maxTakenIn {
 		err = fmt.Errorf("it is larger than %d MiB", maxTakenIn>>20)
 	}
 	if err != nil {
-		refuse(err)
-		return
+		return "", notTakenIn(err)
 	}
-	e := trail.Entry{Time: s.now(), Who: me(c).Name, Act: trail.ActTakeIn}
+	e := trail.Entry{Time: s.now(), Who: who.Name, Act: trail.ActTakeIn}
 	var head, kind string
 	var records map[string]map[string][]byte
 	if bytes.HasPrefix(b, []byte("PK\x03\x04")) {
@@ -70,12 +81,11 @@ func (s *Server) takeIn(c *gin.Context) {
 		}
 		if err == nil {
 			head, kind = rep.Head, "jsonl"
-			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", path.Base(f.Filename), plural(int(rep.Entries), "entry", "entries"), head)
+			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", named, plural(int(rep.Entries), "entry", "entries"), head)
 		}
 	}
 	if err != nil {
-		refuse(err)
-		return
+		return "", notTakenIn(err)
 	}
 	name := head + "." + kind
 	e.ID, e.Reason = "e-taken-in-"+head[:40]+"-"+kind, "kept as "+name
@@ -89,10 +99,9 @@ func (s *Server) takeIn(c *gin.Context) {
 		}
 	}
 	if err := s.books.Do(act); err != nil {
-		s.refuse(c, fmt.Errorf("%s: %w", path.Base(f.Filename), err), "/trail")
-		return
+		return "", fmt.Errorf("%s: %w", named, err)
 	}
-	s.say(c, "sound", e.Text+".", "/trail")
+	return e.Text + ".", nil
 }
 
 // archived is what an archive of a job holds.

@@ -304,7 +304,7 @@ type wayBack struct {
 
 // walk works out how the drive gets back to how it was before or after an entry, nil where it
 // is so.
-func (s *Server) walk(c *gin.Context, st *jobState, then *layout.Layout, to string) (*wayBack, error) {
+func (s *Server) walk(c *gin.Context, st *State, then *layout.Layout, to string) (*wayBack, error) {
 	if then == nil || len(layout.Differ(then, st.Drive.sv.Layout)) == 0 {
 		return nil, nil
 	}
@@ -338,7 +338,7 @@ func (s *Server) walkBack(c *gin.Context) {
 		s.refuse(c, fmt.Errorf("%w: there is no such entry", store.ErrNotFound), "/trail")
 		return
 	}
-	st, err := s.stateOf(e.Drive)
+	st, err := s.workOutFor(e.Drive)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -356,7 +356,7 @@ func (s *Server) walkBack(c *gin.Context) {
 	case len(st.Steps) > 0 || st.Elsewhere:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	default:
-		err = s.savePlan(c, st, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
+		err = s.savePlan(by(c), st, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
 	}
 	if err != nil {
 		s.refuse(c, err, where)
@@ -393,7 +393,7 @@ func (s *Server) markPage(c *gin.Context) {
 		before = e.After
 	}
 	if e.Drive != (trail.Drive{}) && e.Job != "" {
-		if st, err := s.stateOf(e.Drive); err == nil {
+		if st, err := s.workOutFor(e.Drive); err == nil {
 			v.Bay = st.Drive.Bay
 			now := st.Drive.sv.Layout
 			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
