@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -90,9 +92,9 @@ func (s *Server) benchPage(c *gin.Context) {
 		}
 		v.Jobs = append(v.Jobs, bj)
 	}
-	v.Head = fmt.Sprintf("%s on the bench", count(len(jobs), "job"))
+	v.Head = fmt.Sprintf("%s on the bench", words.Count(len(jobs), "job"))
 	if waiting > 0 {
-		v.Head += fmt.Sprintf(", %s for you", map[bool]string{true: "one waits", false: strings.ToLower(count(waiting, "")) + "wait"}[waiting == 1])
+		v.Head += fmt.Sprintf(", %s for you", map[bool]string{true: "one waits", false: strings.ToLower(words.Count(waiting, "")) + "wait"}[waiting == 1])
 	}
 	for _, b := range bays {
 		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}
@@ -101,7 +103,7 @@ func (s *Server) benchPage(c *gin.Context) {
 			if err != nil {
 				bb.Trouble = s.worded(err)
 			} else {
-				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.sv.Layout, d.sv.Layout.Size, makersSize(d.sv.Layout.Size)
+				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.sv.Layout, d.sv.Layout.Size, d.sv.Layout.Size.Maker()
 				d.close()
 			}
 		}
@@ -140,12 +142,11 @@ func (s *Server) benchPage(c *gin.Context) {
 	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
 }
 
-// settledFor is for how long the bench tells what was finished after it had been cut short, and mostTold
-// how many of them.
-const (
-	settledFor = time.Hour
-	mostTold   = 20
-)
+// settledFor is for how long the bench tells what was finished after it had been cut short.
+const settledFor = time.Hour
+
+// mostTold is how many of what was finished the bench tells.
+const mostTold = 20
 
 // settledLately is what became of acts that had been cut short: what was finished for a while, what
 // cannot be finished as long as that is so.
@@ -155,21 +156,4 @@ func (s *Server) settledLately() *shop.Settled {
 		return told
 	}
 	return &shop.Settled{At: told.At, Waits: told.Waits, Stuck: told.Stuck}
-}
-
-var numbers = []string{"No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine"}
-
-// count words a number of things.
-func count(n int, thing string) string {
-	w := fmt.Sprint(n)
-	if n < len(numbers) {
-		w = numbers[n]
-	}
-	if thing == "" {
-		return w + " "
-	}
-	if n != 1 {
-		thing += "s"
-	}
-	return w + " " + thing
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
@@ -163,7 +165,7 @@ func (s *Server) carryPlanOut(at Place, start Start) error {
 			return "", err
 		}
 		took := s.now().Sub(began)
-		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", words.Count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
 		if said.Zeroed > 0 {
 			text += fmt.Sprintf(" %s were made zeros.", res.Zeroed)
 		}

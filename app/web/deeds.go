@@ -3,9 +3,7 @@ package web
 import (
 	"fmt"
 	"net/url"
-	"strings"
 
-	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/words"
@@ -120,16 +118,4 @@ func (st *jobState) gaps(l *layout.Layout, names map[int]string) []gapPanel {
 		}
 	}
 	return out
-}
-
-// makersSize is a drive's size as its maker's label has it: decimal, in whole mega- or
-// gigabytes, or tenths of terabytes.
-func makersSize(b disk.Bytes) string {
-	if b < 999500000 {
-		return fmt.Sprintf("%.0f MB", float64(b)/1e6)
-	}
-	if gb := float64(b) / 1e9; gb < 999.5 {
-		return fmt.Sprintf("%.0f GB", gb)
-	}
-	return strings.TrimSuffix(fmt.Sprintf("%.1f", float64(b)/1e12), ".0") + " TB"
 }

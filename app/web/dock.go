@@ -19,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sys/unix"
 
@@ -142,7 +144,7 @@ func (s *Server) dockBay(b store.Bay) dockBay {
 		d.Trouble = "its image is not there"
 		return d
 	}
-	d.Size, d.Makers = disk.Bytes(st.Size()), makersSize(disk.Bytes(st.Size()))
+	d.Size, d.Makers = disk.Bytes(st.Size()), disk.Bytes(st.Size()).Maker()
 	return d
 }
 
@@ -385,14 +387,14 @@ func (s *Server) attached(act *shop.Act, path string, id survey.Identity, who, h
 	}
 	act.ID = "attach-" + tail
 	act.Entry = trail.Entry{ID: "e-attach-" + tail, Time: s.now(), Who: who, Act: trail.ActAttach, Drive: trail.Drive{DiskID: sv.Layout.DiskID, Model: id.Model, Serial: id.Serial}, After: sv.Layout,
-		Text: fmt.Sprintf("Drive of %s attached in bay %s, %s", makersSize(im.Size()), act.Bay, how)}
+		Text: fmt.Sprintf("Drive of %s attached in bay %s, %s", im.Size().Maker(), act.Bay, how)}
 	if act.Job != nil {
 		act.Entry.Job = *act.Job
 	}
 	if err := s.books.Do(*act); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("Bay %s has the drive %s with %s.", act.Bay, id.Serial, plural(len(sv.Layout.Partitions()), "partition", "partitions")), nil
+	return fmt.Sprintf("Bay %s has the drive %s with %s.", act.Bay, id.Serial, words.Plural(len(sv.Layout.Partitions()), "partition", "partitions")), nil
 }
 
 // blankDrive makes a new empty drive.

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
@@ -139,13 +141,6 @@ func (st *State) missing() (backups, releases, obstacles []plan.Obstacle) {
 	return backups, releases, obstacles
 }
 
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // deletions is how many partitions the plan deletes.
 func (st *State) deletions() (n int) {
 	for _, c := range st.Columns {
@@ -165,15 +160,15 @@ func (st *jobState) stages() []stage {
 		}
 	}
 	backups, releases, obstacles := st.missing()
-	look := stage{"Look", fmt.Sprintf("%s, %d hidden", plural(len(l.Partitions()), "partition", "partitions"), hidden), "done", false}
+	look := stage{"Look", fmt.Sprintf("%s, %d hidden", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden), "done", false}
 	guard := stage{"Safeguard", "nothing is touched yet", "open", false}
 	planned := stage{"Plan", "no steps yet", "open", false}
 	out := stage{"Carry out", "after a plan", "open", false}
 	confirm := stage{"Confirm", "", "open", false}
-	hand := stage{"Hand over", plural(st.Entries, "trail entry", "trail entries"), "open", false}
+	hand := stage{"Hand over", words.Plural(st.Entries, "trail entry", "trail entries"), "open", false}
 	deletions := st.deletions()
 	if n := len(st.Steps); n > 0 {
-		planned.Line, planned.State = plural(n, "step", "steps"), "here"
+		planned.Line, planned.State = words.Plural(n, "step", "steps"), "here"
 		if len(obstacles) > 0 {
 			planned.Line, planned.Care = "a step cannot be done", true
 		} else if st.Job.Rehearsed != nil {
@@ -181,7 +176,7 @@ func (st *jobState) stages() []stage {
 		}
 		switch {
 		case len(backups) > 0:
-			guard.Line, guard.Care, guard.State = fmt.Sprintf("%d of %s missing", len(backups), plural(deletions, "backup", "backups")), true, "here"
+			guard.Line, guard.Care, guard.State = fmt.Sprintf("%d of %s missing", len(backups), words.Plural(deletions, "backup", "backups")), true, "here"
 		case slices.ContainsFunc(releases, func(o plan.Obstacle) bool { return o.AsksFor(plan.LiftBackup) }):
 			guard.Line, guard.Care, guard.State = "a waiver waits for the lead", true, "here"
 		case deletions > 0:
@@ -191,11 +186,11 @@ func (st *jobState) stages() []stage {
 		}
 		var wants []string
 		if len(backups) > 0 {
-			wants = append(wants, plural(len(backups), "backup", "backups"))
+			wants = append(wants, words.Plural(len(backups), "backup", "backups"))
 		}
 		asks := len(openAsks(st.Columns))
 		if n := len(releases) - asks; n > 0 {
-			wants = append(wants, plural(n, "release", "releases"))
+			wants = append(wants, words.Plural(n, "release", "releases"))
 		}
 		if asks > 0 {
 			wants = append(wants, "the lead's answer")
@@ -240,11 +235,11 @@ func (st *jobState) headline() (line string, care bool) {
 	case len(obstacles) > 0:
 		return obstacles[0].Text, true
 	case len(backups) > 0:
-		return plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
+		return words.Plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
 	case len(openAsks(st.Columns)) > 0:
 		return "the lead has to approve of it before it can be carried out", true
 	case len(releases) > 0:
-		return plural(len(releases), "release", "releases") + " missing before it can be carried out", true
+		return words.Plural(len(releases), "release", "releases") + " missing before it can be carried out", true
 	case len(st.Steps) > 0:
 		return "ready to be carried out", true
 	case st.Last != nil:
@@ -400,7 +395,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	if f := st.pcAtEnd(); f != nil {
 		v.Wait = f.Wait
 	}
-	v.Letters, v.Makers = missingLetters(st), makersSize(v.L.Size)
+	v.Letters, v.Makers = missingLetters(st), v.L.Size.Maker()
 	v.Apart, v.Alike = s.apart(st.Drive.Bay)
 	v.AsksSerial = plan.AsksSerial(st.Steps, len(v.Alike) > 0)
 	for _, f := range v.L.Findings {
@@ -605,7 +600,7 @@ func (st *jobState) price() []price {
 	}
 	backups, _, _ := st.missing()
 	if n := len(backups); n > 0 {
-		add(plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
+		add(words.Plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
 	} else {
 		add("0", "backups missing", false)
 	}

@@ -364,7 +364,7 @@ func TestSquarify(t *testing.T) {
 			t.Errorf("%v: the tiles cover %f", weights, area)
 		}
 	}
-	if got := makersSize(512110190592) + makersSize(2000398934016) + makersSize(1500301910016); got != "512 GB2 TB1.5 TB" {
+	if got := disk.Bytes(512110190592).Maker() + disk.Bytes(2000398934016).Maker() + disk.Bytes(1500301910016).Maker(); got != "512 GB2 TB1.5 TB" {
 		t.Error(got)
 	}
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -356,7 +358,7 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 			}
 			saving.Unlock()
 		}
-		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
+		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", words.Plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
 	}
 	if err := x.Look(keep.Told...); err != nil { // what was seen before it was stopped
 		return "", err
@@ -374,7 +376,7 @@ func (s *Server) search(ctx context.Context, j *store.Job, d *drive, hints []see
 			found++
 		}
 	}
-	came := plural(found, "lost partition", "lost partitions")
+	came := words.Plural(found, "lost partition", "lost partitions")
 	if reached < keep.Size {
 		if err := s.keepSearch(d, &keep); err != nil {
 			return "", err
@@ -659,7 +661,7 @@ func (s *Server) backUpFind(c *gin.Context) {
 			if err != nil {
 				return "", err
 			}
-			text := fmt.Sprintf("Its files are on the shelf and verified: %s", plural(m.Count-m.Unreadable, "file or folder", "files and folders"))
+			text := fmt.Sprintf("Its files are on the shelf and verified: %s", words.Plural(m.Count-m.Unreadable, "file or folder", "files and folders"))
 			if m.Unreadable > 0 {
 				text += fmt.Sprintf("; %d were left out, because something else lies in their place", m.Unreadable)
 			}

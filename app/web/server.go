@@ -249,7 +249,7 @@ var functions = template.FuncMap{
 	"tail":   lastFour,
 	"stem":   func(s string) string { return s[:max(len(s)-4, 0)] },
 	"act":    func(a trail.Act) string { return words.Entered(a) },
-	"makers": makersSize,
+	"makers": disk.Bytes.Maker,
 	"handed": dockLink,
 	"shown":  volume.Shown,
 	"words":  func(v compare.Verdict) string { return strings.ReplaceAll(string(v), "-", " ") },

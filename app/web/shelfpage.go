@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -612,7 +614,7 @@ func (s *Server) restoreToFolder(who *store.Technician, id string, only []string
 		if err := s.books.Do(act); err != nil {
 			return "", err
 		}
-		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
+		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", words.Count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
 		if n := len(out.NotThere); n > 0 {
 			text += fmt.Sprintf(" %d could not be restored, the first: %s.", n, out.NotThere[0])
 		}

@@ -14,6 +14,8 @@ import (
 	"regexp"
 	"strings"
 
+	"jadetrail/core/words"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -70,7 +72,7 @@ func (s *Server) takeInFile(who *store.Technician, named string, r io.Reader) (s
 		var a *archived
 		if a, err = readArchive(b); err == nil {
 			head, kind, records = a.head, "zip", a.records
-			e.Text = fmt.Sprintf("Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer, plural(a.entries, "entry", "entries"), plural(len(a.records), "record", "records"), head)
+			e.Text = fmt.Sprintf("Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer, words.Plural(a.entries, "entry", "entries"), words.Plural(len(a.records), "record", "records"), head)
 		}
 	} else {
 		var rep *trail.Report
@@ -81,7 +83,7 @@ func (s *Server) takeInFile(who *store.Technician, named string, r io.Reader) (s
 		}
 		if err == nil {
 			head, kind = rep.Head, "jsonl"
-			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", named, plural(int(rep.Entries), "entry", "entries"), head)
+			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", named, words.Plural(int(rep.Entries), "entry", "entries"), head)
 		}
 	}
 	if err != nil {

@@ -363,7 +363,7 @@ func (s *Server) walkBack(c *gin.Context) {
 		return
 	}
 	s.desk.Forget(st.Drive.path)
-	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", words.Plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
 // markPage opens the drive's map at one entry of the trail.

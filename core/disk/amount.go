@@ -175,3 +175,15 @@ func Grouped(n int64) string {
 	}
 	return fmt.Sprintf("%s\u00a0%03d", Grouped(n/1000), n%1000)
 }
+
+// Maker is a drive's size as its maker's label has it: decimal, in whole mega- or gigabytes, or tenths of
+// terabytes.
+func (b Bytes) Maker() string {
+	if b < 999500000 {
+		return fmt.Sprintf("%.0f MB", float64(b)/1e6)
+	}
+	if gb := float64(b) / 1e9; gb < 999.5 {
+		return fmt.Sprintf("%.0f GB", gb)
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%.1f", float64(b)/1e12), ".0") + " TB"
+}
