@@ -20,7 +20,7 @@ func (s *front) as(t *testing.T, login string) {
 // asked is the newest ask of J-1042.
 func (s *front) asked(t *testing.T) store.Ask {
 	t.Helper()
-	all, err := s.store.Asks("J-1042")
+	all, err := s.Store.Asks("J-1042")
 	if err != nil || len(all) == 0 {
 		t.Fatalf("nothing is asked: %v", err)
 	}
@@ -34,7 +34,7 @@ func (s *front) gate(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	var out []string
 	for _, c := range st.Columns {
 		for _, o := range c.Missing {
@@ -94,7 +94,7 @@ func TestApproval(t *testing.T) {
 		}
 		s.as(t, "tobias")
 		s.post(t, "/jobs/J-1042/ask") // once more: it was answered
-		if all, _ := s.store.Asks("J-1042"); len(all) != 1 {
+		if all, _ := s.Store.Asks("J-1042"); len(all) != 1 {
 			t.Errorf("%d asks", len(all))
 		}
 		refused(t, "lead-missing")
@@ -107,18 +107,18 @@ func TestApproval(t *testing.T) {
 		if out := s.settle(t); !strings.Contains(out, "as planned") {
 			t.Fatal(out)
 		}
-		given, err := s.store.Entries(store.Filter{Act: string(trail.ActAnswer)})
+		given, err := s.Store.Entries(store.Filter{Act: string(trail.ActAnswer)})
 		if err != nil || len(given) != 1 || given[0].Who != "Odile Farrow" || given[0].ID != id || given[0].Answer == nil || given[0].Answer.AskedBy != "Tobias Wren" {
 			t.Errorf("the trail tells of the answer: %+v, %v", given, err)
 		}
-		used, err := s.store.Entries(store.Filter{Act: string(trail.ActWaiver)})
+		used, err := s.Store.Entries(store.Filter{Act: string(trail.ActWaiver)})
 		if err != nil || len(used) != 1 || used[0].Lead != "Odile Farrow" || used[0].Approval != id {
 			t.Errorf("the trail tells of the waiver: %+v, %v", used, err)
 		}
 		if a := s.asked(t); a.VoidAt == nil || a.VoidWhy != "it was carried out" {
 			t.Errorf("it could be used again: %+v", a)
 		}
-		if r, err := s.store.Verify(context.Background(), nil, nil); err != nil || !r.Sound() {
+		if r, err := s.Store.Verify(context.Background(), nil, nil); err != nil || !r.Sound() {
 			t.Errorf("the trail: %+v, %v", r, err)
 		}
 	})
@@ -161,7 +161,7 @@ func TestApproval(t *testing.T) {
 		if now := s.asked(t); now.ID == before || !now.Waits() {
 			t.Errorf("it is not asked anew: %+v", now)
 		}
-		if waits, err := s.store.Waiting(); err != nil || len(waits) != 1 {
+		if waits, err := s.Store.Waiting(); err != nil || len(waits) != 1 {
 			t.Errorf("the lead is asked for contents that are not there: %+v, %v", waits, err)
 		}
 		refused(t, "lead-missing")
@@ -171,31 +171,31 @@ func TestApproval(t *testing.T) {
 // written changes what a volume of J-1042 holds, behind everybody's back.
 func (s *front) written(t *testing.T, number int) {
 	t.Helper()
-	_, d, err := s.job("J-1042", "", true)
+	_, d, err := s.OpenJob("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.close()
-	now, err := run.StateOf(d.im, d.sv, []int{number})
+	defer d.Close()
+	now, err := run.StateOf(d.Image, d.Survey, []int{number})
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _ := d.sv.Layout.Find(number)
-	at := p.Start.Offset(d.sv.Layout.Sector)
+	p, _ := d.Survey.Layout.Find(number)
+	at := p.Start.Offset(d.Survey.Layout.Sector)
 	boot := make([]byte, 512)
-	if _, err := d.im.ReadAt(boot, int64(at)); err != nil {
+	if _, err := d.Image.ReadAt(boot, int64(at)); err != nil {
 		t.Fatal(err)
 	}
 	boot[0x54] ^= 1 // the loader in its boot sector
-	if _, err := d.im.WriteAt(boot, int64(at)); err != nil {
+	if _, err := d.Image.WriteAt(boot, int64(at)); err != nil {
 		t.Fatal(err)
 	}
-	_, again, err := s.job("J-1042", "", false)
+	_, again, err := s.OpenJob("J-1042", "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer again.close()
-	if then, err := run.StateOf(again.im, again.sv, []int{number}); err != nil || then == now {
+	defer again.Close()
+	if then, err := run.StateOf(again.Image, again.Survey, []int{number}); err != nil || then == now {
 		t.Fatalf("its state is the same, %v", err)
 	}
 }
@@ -208,7 +208,7 @@ func TestEvidence(t *testing.T) {
 		t.Errorf("for writing, by a technician: %.300s", page)
 	}
 	s.post(t, "/dock/detach", "bay", "A")
-	drives, err := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	drives, err := filepath.Glob(filepath.Join(s.Data, "dock", "*.img"))
 	if err != nil || len(drives) != 1 {
 		t.Fatalf("in the dock: %v, %v", drives, err)
 	}
@@ -221,7 +221,7 @@ func TestEvidence(t *testing.T) {
 	if said := s.wait(t, "dock"); !strings.Contains(said, "Bay A has the drive") {
 		t.Errorf("by the lead: %s", said)
 	}
-	all, err := s.store.Entries(store.Filter{Act: string(trail.ActAttach)})
+	all, err := s.Store.Entries(store.Filter{Act: string(trail.ActAttach)})
 	if err != nil || len(all) == 0 || all[0].Who != "Odile Farrow" {
 		t.Errorf("the trail: %+v, %v", all, err)
 	}

@@ -44,7 +44,7 @@ type awayView struct {
 // away tells that the database cannot be reached, or has no room: what that means, and what goes on
 // meanwhile. It needs neither the database nor a session.
 func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
-	v := awayView{Full: full, Until: "the database is back", Said: sent(r).said, Waiting: s.books.Waiting(), Again: "/"}
+	v := awayView{Full: full, Until: "the database is back", Said: sent(r).said, Waiting: s.Books.Waiting(), Again: "/"}
 	switch {
 	case r.Method == http.MethodGet || r.Method == http.MethodHead:
 		v.Again = r.URL.RequestURI()
@@ -53,7 +53,7 @@ func (s *Server) away(w http.ResponseWriter, r *http.Request, full bool) {
 	case v.Said == "":
 		v.Unknown = true
 	}
-	for _, st := range s.desk.Busies() {
+	for _, st := range s.Desk.Busies() {
 		v.Work = append(v.Work, strings.TrimSuffix(st.Title+": "+st.Phase, ": "))
 	}
 	title, status := "The database is away", http.StatusServiceUnavailable
@@ -114,7 +114,7 @@ func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error
 
 // health tells a supervisor whether the application can be used.
 func (s *Server) health(c *gin.Context) {
-	if err := s.store.Ping(c.Request.Context()); err != nil {
+	if err := s.Store.Ping(c.Request.Context()); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database cannot be reached; work on drives goes on\n")
 		return
 	}

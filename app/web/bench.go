@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"time"
 
 	"jadetrail/core/words"
 
@@ -60,12 +59,12 @@ type benchView struct {
 }
 
 func (s *Server) benchPage(c *gin.Context) {
-	jobs, err := s.store.Jobs()
+	jobs, err := s.Store.Jobs()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	bays, err := s.store.Bays()
+	bays, err := s.Store.Bays()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -80,12 +79,12 @@ func (s *Server) benchPage(c *gin.Context) {
 		if err != nil {
 			bj.Line, bj.Care = "its drive is in no bay, or cannot be read", true
 		} else {
-			bj.Now, bj.Stages = st.Drive.sv.Layout, st.Stages
+			bj.Now, bj.Stages = st.Drive.Survey.Layout, st.Stages
 			bj.Line, bj.Care = st.headline()
 			if n := len(st.Columns); n > 0 {
 				bj.Planned = st.Columns[n-1].Layout
 			}
-			st.Drive.close()
+			st.Drive.Close()
 		}
 		if bj.Care {
 			waiting++
@@ -99,12 +98,12 @@ func (s *Server) benchPage(c *gin.Context) {
 	for _, b := range bays {
 		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}
 		if !bb.Empty {
-			d, err := s.open(&b, false)
+			d, err := s.Open(&b, false)
 			if err != nil {
 				bb.Trouble = s.worded(err)
 			} else {
-				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.sv.Layout, d.sv.Layout.Size, d.sv.Layout.Size.Maker()
-				d.close()
+				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.Survey.Layout, d.Survey.Layout.Size, d.Survey.Layout.Size.Maker()
+				d.Close()
 			}
 		}
 		switch {
@@ -126,11 +125,11 @@ func (s *Server) benchPage(c *gin.Context) {
 			_, v.Bays[i].Alike = survey.Apart(b.Identity, b.Size, others)
 		}
 	}
-	if v.Stray, err = run.Stray(s.folder("runs")); err != nil {
+	if v.Stray, err = run.Stray(s.Folder("runs")); err != nil {
 		s.fail(c, err)
 		return
 	}
-	if v.Asks, err = s.store.Waiting(); err != nil {
+	if v.Asks, err = s.Store.Waiting(); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -138,22 +137,6 @@ func (s *Server) benchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v.Settled = s.settledLately()
+	v.Settled = s.SettledLately()
 	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
-}
-
-// settledFor is for how long the bench tells what was finished after it had been cut short.
-const settledFor = time.Hour
-
-// mostTold is how many of what was finished the bench tells.
-const mostTold = 20
-
-// settledLately is what became of acts that had been cut short: what was finished for a while, what
-// cannot be finished as long as that is so.
-func (s *Server) settledLately() *shop.Settled {
-	told := s.told.Load()
-	if told == nil || s.now().Sub(told.At) < settledFor {
-		return told
-	}
-	return &shop.Settled{At: told.At, Waits: told.Waits, Stuck: told.Stuck}
 }

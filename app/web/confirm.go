@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/app/shop"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
@@ -59,24 +61,24 @@ func (s *Server) confirmPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	v := &confirmView{Job: st.Job, Bay: st.Drive.Bay, Box: st.box(), Model: st.Drive.Identity.Model, Open: st.Pending}
 	if st.Last != nil {
 		v.Taken, v.Undone = st.Last.Time, st.Last.Act == trail.ActUndone
-		v.Meta, v.Report, err = run.Ran(s.folder("runs"), st.Last.Run)
+		v.Meta, v.Report, err = run.Ran(s.Folder("runs"), st.Last.Run)
 		if err != nil {
 			s.fail(c, fmt.Errorf("%w. The trail has the run; look there", err))
 			return
 		}
 	}
 	if v.Meta != nil && v.Report != nil && v.Report.Ended == run.EndDone {
-		entries, err := s.store.Entries(history(st.Drive))
+		entries, err := s.Store.Entries(shop.History(st.Drive))
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
 		v.fill(entries)
-		v.Changed = layout.Differ(v.Meta.After, st.Drive.sv.Layout)
+		v.Changed = layout.Differ(v.Meta.After, st.Drive.Survey.Layout)
 	}
 	s.render(c, http.StatusOK, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, "/jobs/" + st.Job.Number + "?bay=" + st.Drive.Bay}, {"Confirm", ""},

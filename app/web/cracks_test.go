@@ -108,12 +108,12 @@ var deeds = map[string]shopDeed{
 			return s.settle(t)
 		}, repeats: true,
 		done: func(t *testing.T, s *front, _ map[string]string) int {
-			_, d, err := s.job("J-1042", "", false)
+			_, d, err := s.OpenJob("J-1042", "", false)
 			if err != nil {
 				return 0 // the drive is never away
 			}
-			defer d.close()
-			k := s.searchedBefore(d)
+			defer d.Close()
+			k := s.SearchedBefore(d)
 			return one(k != nil && k.Reached == k.Size)
 		}},
 	"shelf made": {enters: trail.ActShelf, repeats: true, before: "no shelf", already: 1,
@@ -130,7 +130,7 @@ func one(b bool) int { return map[bool]int{true: 1}[b] }
 // files are how many files of that name are in the data folder.
 func (s *front) files(t *testing.T, pattern string) int {
 	t.Helper()
-	list, err := filepath.Glob(filepath.Join(s.data, filepath.FromSlash(pattern)))
+	list, err := filepath.Glob(filepath.Join(s.Data, filepath.FromSlash(pattern)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +139,7 @@ func (s *front) files(t *testing.T, pattern string) int {
 
 // holds tells whether a file of the data folder holds a text, as a number.
 func (s *front) holds(name, text string) int {
-	b, _ := os.ReadFile(filepath.Join(s.data, filepath.FromSlash(name)))
+	b, _ := os.ReadFile(filepath.Join(s.Data, filepath.FromSlash(name)))
 	return one(strings.Contains(string(b), text))
 }
 
@@ -174,7 +174,7 @@ func otherTrail(t *testing.T) []byte {
 
 func (s *front) backups(t *testing.T) []*shelf.Manifest {
 	t.Helper()
-	all, err := s.shelf().List()
+	all, err := s.Shelf().List()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -183,7 +183,7 @@ func (s *front) backups(t *testing.T) []*shelf.Manifest {
 
 func (s *front) freeBay(t *testing.T) string {
 	t.Helper()
-	bays, err := s.store.Bays()
+	bays, err := s.Store.Bays()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -207,10 +207,10 @@ func (s *front) prepare(t *testing.T, deed string) {
 // withWaiting puts a small drive into the dock, with what it is beside it.
 func (s *front) withWaiting(t *testing.T) {
 	t.Helper()
-	if err := os.WriteFile(filepath.Join(s.data, "dock", "waiting.img.drive.json"), []byte(`{"model": "Quayline 64", "serial": "WAIT-0001"}`), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.Data, "dock", "waiting.img.drive.json"), []byte(`{"model": "Quayline 64", "serial": "WAIT-0001"}`), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	im, err := disk.CreateImage(filepath.Join(s.data, "dock", "waiting.img"), 8*disk.MiB, 512)
+	im, err := disk.CreateImage(filepath.Join(s.Data, "dock", "waiting.img"), 8*disk.MiB, 512)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -238,7 +238,7 @@ func TestCracks(t *testing.T) {
 			s := open(t)
 			s.withWaiting(t)
 			s.prepare(t, name)
-			s.books.Fault = func(place string) error { passed = append(passed, place); return nil }
+			s.Books.Fault = func(place string) error { passed = append(passed, place); return nil }
 			deeds[name].do(t, s)
 			s.sound(t, name, name, true)
 			if len(passed) < 3 {
@@ -265,7 +265,7 @@ func failAt(t *testing.T, name string, place int, fault string) {
 	s.prepare(t, name)
 	at := 0
 	back := func() {}
-	s.books.Fault = func(string) error {
+	s.Books.Fault = func(string) error {
 		at++
 		switch {
 		case at <= place:
@@ -279,18 +279,18 @@ func failAt(t *testing.T, name string, place int, fault string) {
 		return nil
 	}
 	said := deeds[name].do(t, s)
-	s.books.Fault = nil
+	s.Books.Fault = nil
 	back()
 	if fault == "one error" { // the application goes on
 		s.get(t, "/")
 	} else {
-		again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
+		again, err := serve(s.Store, s.Data)
 		if err != nil {
 			t.Fatalf("the next start: %v", err)
 		}
 		again.Close()
 	}
-	if n := s.books.Waiting(); n > 0 {
+	if n := s.Books.Waiting(); n > 0 {
 		t.Errorf("%d acts are still open", n)
 	}
 	s.sound(t, "afterwards", name, false)
@@ -347,7 +347,7 @@ func (s *front) inBays(t *testing.T, how string) map[string]string {
 			t.Errorf("%s: %s is in the bays %s and %s", how, image, other, letter)
 		}
 		inBay[image] = letter
-		if _, err := os.Stat(filepath.Join(s.data, "drives", image)); err != nil {
+		if _, err := os.Stat(filepath.Join(s.Data, "drives", image)); err != nil {
 			t.Errorf("%s: the drive of bay %s is not there", how, letter)
 		}
 	}
@@ -360,7 +360,7 @@ func (s *front) inBays(t *testing.T, how string) map[string]string {
 func (s *front) sound(t *testing.T, how, deed string, done bool) {
 	t.Helper()
 	inBay := s.inBays(t, how)
-	list, err := filepath.Glob(filepath.Join(s.data, "drives", "*.img*"))
+	list, err := filepath.Glob(filepath.Join(s.Data, "drives", "*.img*"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -392,8 +392,8 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 		}
 		acts[string(e.Act)]++
 	}
-	_, waits := os.Stat(filepath.Join(s.data, "dock", "waiting.img"))
-	if _, beside := os.Stat(filepath.Join(s.data, "dock", "waiting.img.drive.json")); (beside == nil) != (waits == nil) {
+	_, waits := os.Stat(filepath.Join(s.Data, "dock", "waiting.img"))
+	if _, beside := os.Stat(filepath.Join(s.Data, "dock", "waiting.img.drive.json")); (beside == nil) != (waits == nil) {
 		t.Errorf("%s: the drive lies in the dock: %v, and what it is: %v", how, waits == nil, beside == nil)
 	}
 	d := deeds[deed]
@@ -409,7 +409,7 @@ func (s *front) sound(t *testing.T, how, deed string, done bool) {
 // TestSmallFileStays attaches a file that is no drive: it stays in the dock.
 func TestSmallFileStays(t *testing.T) {
 	s := open(t)
-	p := filepath.Join(s.data, "dock", "tiny.img")
+	p := filepath.Join(s.Data, "dock", "tiny.img")
 	if err := os.WriteFile(p, make([]byte, 512), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -427,14 +427,14 @@ func TestSmallFileStays(t *testing.T) {
 func TestDetachInTheWay(t *testing.T) {
 	s := open(t)
 	for _, name := range []string{"tidewater-reception.img.drive.json", "tidewater-reception.img.pc.json"} {
-		inTheWay := filepath.Join(s.data, "dock", name)
+		inTheWay := filepath.Join(s.Data, "dock", name)
 		if err := os.WriteFile(inTheWay, []byte("{}"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "nothing was replaced. Take it out of the folder dock first") {
 			t.Errorf("with %s in the way: %.300s", name, page)
 		}
-		if n := s.books.Waiting(); n != 0 {
+		if n := s.Books.Waiting(); n != 0 {
 			t.Fatalf("%d acts are open", n)
 		}
 		if b, err := os.ReadFile(inTheWay); err != nil || string(b) != "{}" {
@@ -450,7 +450,7 @@ func TestDetachInTheWay(t *testing.T) {
 // TestGoneImage takes a drive out of its bay whose image is not there: the bay is free then.
 func TestGoneImage(t *testing.T) {
 	s := open(t)
-	if err := os.Remove(filepath.Join(s.data, "drives", "tidewater-reception.img")); err != nil {
+	if err := os.Remove(filepath.Join(s.Data, "drives", "tidewater-reception.img")); err != nil {
 		t.Fatal(err)
 	}
 	if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "Bay A is empty") {
@@ -464,7 +464,7 @@ func TestShelfStays(t *testing.T) {
 	s := open(t)
 	deeds["backup"].do(t, s)
 	cut := errors.New("cut")
-	s.books.Fault = func(place string) error {
+	s.Books.Fault = func(place string) error {
 		if place == "after the database" {
 			return cut
 		}
@@ -477,9 +477,9 @@ func TestShelfStays(t *testing.T) {
 	if page := s.post(t, "/dock/detach", "bay", "B"); !strings.Contains(page, "the drives stay in their bays until then") {
 		t.Errorf("the shelf is taken out: %.300s", page)
 	}
-	s.books.Fault = nil
+	s.Books.Fault = nil
 	s.post(t, "/dock/detach", "bay", "B")
-	drives, err := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	drives, err := filepath.Glob(filepath.Join(s.Data, "dock", "*.img"))
 	if err != nil || len(drives) != 1 {
 		t.Fatalf("in the dock: %v, %v", drives, err)
 	}
@@ -505,7 +505,7 @@ func TestShelfWasAway(t *testing.T) {
 		t.Fatalf("with a backup that was just verified: %.3000s", page)
 	}
 	s.post(t, "/dock/detach", "bay", "B")
-	drives, err := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	drives, err := filepath.Glob(filepath.Join(s.Data, "dock", "*.img"))
 	if err != nil || len(drives) != 1 {
 		t.Fatalf("in the dock: %v, %v", drives, err)
 	}
@@ -539,27 +539,27 @@ func (s *front) planned(t *testing.T, steps ...plan.Step) {
 // plannedFor is planned for another job.
 func (s *front) plannedFor(t *testing.T, job string, steps ...plan.Step) {
 	t.Helper()
-	_, d, err := s.job(job, "", false)
+	_, d, err := s.OpenJob(job, "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.close()
-	if err := s.store.SavePlan(job, store.Change{Steps: steps, Expect: d.sv.Layout, Who: "Ines Marsh", When: s.now()}); err != nil {
+	defer d.Close()
+	if err := s.Store.SavePlan(job, store.Change{Steps: steps, Expect: d.Survey.Layout, Who: "Ines Marsh", When: s.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	st, err := s.state(job, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer st.Drive.close()
-	lead, err := s.store.Lead("odile")
+	defer st.Drive.Close()
+	lead, err := s.Store.Lead("odile")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, ask := range openAsks(st.Columns) {
-		id, err := s.keepAsk(st.State, ask, "Ines Marsh")
+	for _, ask := range shop.OpenAsks(st.Columns) {
+		id, err := s.KeepAsk(st.State, ask, "Ines Marsh")
 		if err == nil {
-			err = s.store.Answer(id, lead.ID, true, "as it was asked", s.now())
+			err = s.Store.Answer(id, lead.ID, true, "as it was asked", s.Now())
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -585,7 +585,7 @@ func TestAsSeen(t *testing.T) {
 			t.Errorf("%s of a plan that was changed: %.200s", act, page)
 		}
 	}
-	if r, err := s.store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
+	if r, err := s.Store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
 		t.Errorf("a run was begun: %v, %v", r, err)
 	}
 }
@@ -595,28 +595,28 @@ func TestAsSeen(t *testing.T) {
 func TestEndOfPlan(t *testing.T) {
 	s := open(t)
 	s.planned(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
-	j, d, err := s.job("J-1042", "", true)
+	j, d, err := s.OpenJob("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := s.options(d, j, "Tobias Wren")
+	o := s.Options(d, j, "Tobias Wren")
 	steps, _, _ := j.Steps()
 	o.Plan, o.Serial = &plan.Plan{Version: 1, Steps: steps}, "7F3K"
-	o.Trail = &endless{s.store}
+	o.Trail = &endless{s.Store}
 	_, err = run.CarryOut(context.Background(), o)
-	d.close()
+	d.Close()
 	if !errors.Is(err, run.ErrWaiting) {
 		t.Fatal(err)
 	}
-	again, err := New(Options{Store: s.store, Data: s.data, Demo: true})
+	again, err := serve(s.Store, s.Data)
 	if err != nil {
 		t.Fatal(err)
 	}
 	again.Close()
-	if j, _, err := s.store.Job("J-1042", ""); err != nil || j.Plan != nil {
+	if j, _, err := s.Store.Job("J-1042", ""); err != nil || j.Plan != nil {
 		t.Errorf("the plan is still there: %v", err)
 	}
-	if r, err := s.store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
+	if r, err := s.Store.Unended(trail.Drive{}); err != nil || len(r) > 0 {
 		t.Errorf("still open: %v, %v", r, err)
 	}
 }
@@ -699,7 +699,7 @@ func TestAwayMeanwhile(t *testing.T) {
 		"after the database":  "Bay A is empty",
 	} {
 		s, cut := openCut(t)
-		s.books.Fault = func(at string) error {
+		s.Books.Fault = func(at string) error {
 			if at == place {
 				cut()
 			}
@@ -744,19 +744,19 @@ func TestNoRoomForSessions(t *testing.T) {
 func TestThereAtOnce(t *testing.T) {
 	s := open(t)
 	var back func()
-	s.books.Fault = func(place string) error {
+	s.Books.Fault = func(place string) error {
 		if place == "before the database" && back == nil {
 			back = s.takeDatabaseAway(t)
 		}
 		return nil
 	}
 	deeds["detach"].do(t, s)
-	if s.books.Waiting() != 1 {
+	if s.Books.Waiting() != 1 {
 		t.Fatal("nothing waits")
 	}
 	back()
-	if page := s.get(t, "/"); !strings.Contains(page, "Bay A is empty") || !strings.Contains(page, "Drive taken out of bay A") || s.books.Waiting() != 0 {
-		t.Errorf("%d acts wait, the page says %.3000s", s.books.Waiting(), page)
+	if page := s.get(t, "/"); !strings.Contains(page, "Bay A is empty") || !strings.Contains(page, "Drive taken out of bay A") || s.Books.Waiting() != 0 {
+		t.Errorf("%d acts wait, the page says %.3000s", s.Books.Waiting(), page)
 	}
 	s.sound(t, "the first page", "detach", true)
 }
@@ -786,10 +786,10 @@ func TestAway(t *testing.T) {
 	if page := s.post(t, "/dock/detach", "bay", "A"); !strings.Contains(page, "was not done") {
 		t.Errorf("what was sent: %.300s", page)
 	}
-	_, verified := s.store.Verify(t.Context(), nil, nil)
+	_, verified := s.Store.Verify(t.Context(), nil, nil)
 	for what, err := range map[string]error{
-		"words": s.store.LearnWords(), "lines": s.store.Lines(t.Context(), "J-1042", func(string) error { return nil }), "verify": verified,
-		"append": s.store.Append(trail.Entry{ID: "e-x"}), "ping": s.store.Ping(t.Context()),
+		"words": s.Store.LearnWords(), "lines": s.Store.Lines(t.Context(), "J-1042", func(string) error { return nil }), "verify": verified,
+		"append": s.Store.Append(trail.Entry{ID: "e-x"}), "ping": s.Store.Ping(t.Context()),
 	} {
 		if err == nil || err.Error() != "the database cannot be reached" || !store.Away(err) {
 			t.Errorf("%s: %v", what, err)

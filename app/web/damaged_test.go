@@ -18,12 +18,12 @@ import (
 func TestDamagedBack(t *testing.T) {
 	s := open(t)
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
-	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActDelete)})
+	entries, err := s.Store.Entries(store.Filter{Act: string(trail.ActDelete)})
 	if err != nil || len(entries) != 1 {
 		t.Fatal(entries, err)
 	}
 	id := entries[0].Record
-	rec, _, err := s.records.Load(id)
+	rec, _, err := s.Records.Load(id)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestDamagedBack(t *testing.T) {
 	if out := s.settle(t); strings.Contains(out, "Nothing was written") {
 		t.Fatal(out)
 	}
-	entries, err = s.store.Entries(store.Filter{Act: string(trail.ActBringBack)})
+	entries, err = s.Store.Entries(store.Filter{Act: string(trail.ActBringBack)})
 	if err != nil || len(entries) != 1 || entries[0].Reason != "the drivers are wanted" || !strings.Contains(entries[0].Text, "does not come back whole") {
 		t.Fatalf("%+v, %v", entries, err)
 	}
@@ -71,16 +71,16 @@ func TestHistoryIsTheDrives(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer st.Drive.close()
+		defer st.Drive.Close()
 		return st.Entries
 	}
 	before := entries("J-1042", "A")
-	_, d, err := s.job("J-1042", "", true)
+	_, d, err := s.OpenJob("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = errors.Join(d.im.Zero(0, 34*512), d.im.Zero(d.im.Size()-33*512, 33*512))
-	d.close()
+	err = errors.Join(d.Image.Zero(0, 34*512), d.Image.Zero(d.Image.Size()-33*512, 33*512))
+	d.Close()
 	if err != nil || before == 0 {
 		t.Fatal(before, err)
 	}

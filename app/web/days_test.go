@@ -68,7 +68,7 @@ func (d *overDays) deed(format string, args ...any) {
 func (d *overDays) image(serial string) string {
 	d.t.Helper()
 	for _, dir := range []string{"drives", "dock"} {
-		all, _ := filepath.Glob(filepath.Join(d.data, dir, "*.img"))
+		all, _ := filepath.Glob(filepath.Join(d.Data, dir, "*.img"))
 		for _, path := range all {
 			if id, err := survey.ReadIdentity(path); err == nil && id.Serial == serial {
 				return path
@@ -104,7 +104,7 @@ func (d *overDays) letters(serial string) letters {
 // since gives the entries of the trail after one, oldest first, and holds that they are of that drive.
 func (d *overDays) since(n int64, serial string) []trail.Entry {
 	d.t.Helper()
-	all, err := d.store.Entries(store.Filter{})
+	all, err := d.Store.Entries(store.Filter{})
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -157,12 +157,12 @@ func (d *overDays) carry(serial string, steps []plan.Step) bool {
 	}
 	d.idle(d.t)
 	if d.stages(job)["Carry out"] == "an unfinished run" {
-		_, dr, err := d.front.Server.job(job, "", false)
+		_, dr, err := d.front.Server.OpenJob(job, "", false)
 		if err != nil {
 			d.t.Fatal(err)
 		}
-		u, err := d.unfinished(dr)
-		dr.close()
+		u, err := d.Unfinished(dr)
+		dr.Close()
 		if err != nil || u == nil {
 			d.untrue("an unfinished run is told, and there is none: %v", err)
 			return false
@@ -192,7 +192,7 @@ func (d *overDays) carry(serial string, steps []plan.Step) bool {
 		d.untrue("it was carried out, and the page had not called it ready")
 	case ready && !ran:
 		d.seen["ready, and then refused"]++
-		st, _ := d.desk.State(image)
+		st, _ := d.Desk.State(image)
 		d.t.Logf("ready, and refused: %v: %s %s", d.did[len(d.did)-len(steps):], st.Trouble, firstNotice(said))
 	}
 	if !ran || d.last[serial] == done(trail.ActUndone) {
@@ -203,7 +203,7 @@ func (d *overDays) carry(serial string, steps []plan.Step) bool {
 		if e.Act != trail.ActDelete {
 			continue
 		}
-		rec, _, err := d.records.Load(e.Record)
+		rec, _, err := d.Records.Load(e.Record)
 		if err != nil {
 			d.t.Fatal(err)
 		}
@@ -376,11 +376,11 @@ func (d *overDays) walkBack(serial string) {
 	told, _, _ = strings.Cut(told, "</section>")
 	d.plannedFor(d.t, d.job[serial])
 	d.post(d.t, at, "to", "after")
-	j, dr, err := d.front.Server.job(d.job[serial], "", false)
+	j, dr, err := d.front.Server.OpenJob(d.job[serial], "", false)
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	dr.close()
+	dr.Close()
 	steps, _, err := j.Steps()
 	if err != nil || len(steps) == 0 {
 		return
@@ -447,7 +447,7 @@ func (d *overDays) toldOfLetters() {
 	seen := map[string]letters{oneDrive: d.letters(oneDrive), otherDrive: d.letters(otherDrive)}
 	for _, id := range slices.Sorted(maps.Keys(d.gone)) {
 		page := d.get(d.t, "/records/"+id)
-		rec, _, err := d.records.Load(id)
+		rec, _, err := d.Records.Load(id)
 		if err != nil {
 			d.t.Fatal(err)
 		}
@@ -536,7 +536,7 @@ func (d *overDays) once() {
 			n := d.entered(d.t)
 			page := d.post(d.t, "/shelf/verify", "backup", id)
 			d.idle(d.t)
-			all, _ := d.store.Entries(store.Filter{Limit: 1})
+			all, _ := d.Store.Entries(store.Filter{Limit: 1})
 			if len(all) > 0 && all[0].Seq > n {
 				d.since(n, all[0].Drive.Serial)
 				d.deed("%s read back: %s", id, all[0].Text)

@@ -1,244 +1,16 @@
 package web
 
 import (
-	"cmp"
-	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"errors"
 	"fmt"
-	"io/fs"
 	"math"
-	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
-	"jadetrail/app/store"
-	"jadetrail/core/compare"
-	"jadetrail/core/disk"
+	"jadetrail/app/shop"
+
 	"jadetrail/core/layout"
-	"jadetrail/core/pc"
-	"jadetrail/core/plan"
-	"jadetrail/core/run"
-	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
-
-// drive is the drive in a bay, opened and read.
-type drive struct {
-	Bay      string
-	Shelf    bool
-	Other    bool // the job has more drives than this one
-	path     string
-	im       *disk.Image
-	sv       *survey.Survey
-	Identity survey.Identity
-	PC       *pc.Facts
-}
-
-func (d *drive) close() { d.im.Close() }
-
-// label is what the drive is known by: its serial number, or its table's id where it has none.
-func (d *drive) label() string { return cmp.Or(d.Identity.Serial, d.sv.Layout.DiskID) }
-
-// state names the drive as it is: which one, and how it is laid out. How full a volume is does not
-// count.
-func (d *drive) state() string {
-	h := sha256.New()
-	l := d.sv.Layout
-	fmt.Fprintln(h, d.Identity.Serial, l.Scheme, l.DiskID, l.Size, l.Sector)
-	for _, p := range l.Partitions() {
-		fmt.Fprintln(h, p.Number, p.Start, p.End, p.TypeID, p.UniqueID, p.Name, p.Attributes, p.Active)
-		if v := p.Volume; v != nil {
-			fmt.Fprintln(h, v.Kind, v.Label, v.Serial, v.TotalBytes, v.ClusterBytes)
-		}
-	}
-	return hex.EncodeToString(h.Sum(nil)[:8])
-}
-
-// errNoDrive tells that a job's drive is in no bay.
-var errNoDrive = fmt.Errorf("%w: no drive of this job is in a bay, or none in that one", store.ErrNotFound)
-
-// open reads the drive in a bay.
-func (s *Server) open(b *store.Bay, write bool) (*drive, error) {
-	if b == nil || b.Image == nil {
-		return nil, errNoDrive
-	}
-	d := &drive{Bay: b.Letter, Shelf: b.Shelf, path: s.imageOf(b)}
-	var err error
-	if d.Identity, err = survey.ReadIdentity(d.path); err != nil {
-		return nil, err
-	}
-	if write && d.Identity.ReadOnly {
-		return nil, fmt.Errorf("bay %s: %w, for evidence; nothing was written. Attach it for writing first", b.Letter, disk.ErrReadOnly)
-	}
-	facts, err := os.ReadFile(d.path + ".pc.json")
-	if err == nil {
-		if d.PC, err = pc.Parse(facts); err != nil {
-			return nil, err
-		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	d.im, err = disk.OpenImage(d.path, 0, write)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the image of the drive in bay %s is gone from the folder drives. Put it back, or take the drive out of its bay on the dock", store.ErrNotFound, b.Letter)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if d.sv, err = survey.Read(d.im, d.PC); err != nil {
-		d.im.Close()
-		return nil, err
-	}
-	d.sv.Layout.Serial = d.Identity.Serial
-	return d, nil
-}
-
-// job opens a job with its drive.
-func (s *Server) job(number, letter string, write bool) (*store.Job, *drive, error) {
-	j, bay, err := s.store.Job(number, letter)
-	if err != nil {
-		return nil, nil, err
-	}
-	d, err := s.open(bay, write)
-	if err != nil {
-		return j, nil, err
-	}
-	bays, err := s.store.BaysOf(number)
-	d.Other = len(bays) > 1
-	return j, d, err
-}
-
-// workOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
-// no other that its job or its bay has by now.
-func (s *Server) workOutFor(of trail.Drive) (*State, error) {
-	b, err := s.bayOf(of)
-	if err != nil {
-		return nil, err
-	}
-	if b.Job == nil {
-		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
-	}
-	return s.workOut(*b.Job, b.Letter)
-}
-
-// bayOf finds the bay that a drive is in.
-func (s *Server) bayOf(of trail.Drive) (*store.Bay, error) {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range bays {
-		if b.Image == nil {
-			continue
-		}
-		id, err := survey.ReadIdentity(s.imageOf(&b))
-		if err != nil || id.Serial != "" && of.Serial != "" && !strings.EqualFold(id.Serial, of.Serial) {
-			continue
-		}
-		d, err := s.open(&b, false)
-		if err != nil {
-			continue // what cannot be read is not there
-		}
-		its := driveName(d).Same(of)
-		d.close()
-		if its {
-			return &b, nil
-		}
-	}
-	return nil, inNoBay(fmt.Sprintf("its drive (%s) is in no bay. Attach it first", cmp.Or(of.Serial, of.DiskID, "of no name")))
-}
-
-// inNoBay says why a drive cannot be looked at.
-type inNoBay string
-
-func (e inNoBay) Error() string { return string(e) }
-
-// Is makes it something that is not found.
-func (e inNoBay) Is(err error) bool { return err == store.ErrNotFound }
-
-// imageOf is the path of the image in a bay that has one.
-func (s *Server) imageOf(b *store.Bay) string {
-	return filepath.Join(s.data, "drives", filepath.Base(*b.Image))
-}
-
-// options of a run on the drive.
-func (s *Server) options(d *drive, j *store.Job, who string) run.Options {
-	return run.Options{
-		Image: d.path, Dev: d.im, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.data, "runs"),
-		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.books, Shelf: s.shelf(), Coverage: s.coverage, Records: s.records, Trail: s.store, Now: s.now, Random: s.random,
-		Elsewhere: s.printOf, ProveAfter: s.prove, Left: func() ([]time.Time, error) { return s.leftBay(d) },
-		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
-		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.seenOn(d) },
-		Lost: func() ([]plan.Gone, error) {
-			found, err := s.foundOn(context.Background(), d)
-			return found.gone, err
-		},
-	}
-}
-
-// leftBay tells when a drive was taken out of a bay.
-func (s *Server) leftBay(d *drive) (out []time.Time, err error) {
-	name := driveName(d)
-	list, err := s.store.Entries(store.Filter{Drive: &name, Act: string(trail.ActDetach)})
-	for _, e := range list {
-		out = append(out, e.Time)
-	}
-	return out, err
-}
-
-// printOf is the fingerprint that a volume in one of the bays has now, "" where it is in none.
-func (s *Server) printOf(p compare.Place) (string, error) {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return "", err
-	}
-	for _, b := range bays {
-		d, err := s.open(&b, false)
-		if err != nil {
-			continue // what cannot be read is not there
-		}
-		print, there := "", false
-		if l := d.sv.Layout; strings.EqualFold(l.DiskID, p.DiskID) && strings.EqualFold(d.Identity.Serial, p.Serial) {
-			for _, q := range l.Partitions() {
-				if v := d.sv.Volumes[q.Number]; v != nil && q.UniqueID == p.Span.UniqueID {
-					there = true
-					print, err = v.Fingerprint()
-				}
-			}
-		}
-		d.close()
-		if there {
-			return print, err
-		}
-	}
-	return "", nil
-}
-
-// unfinished is the run that is open on a drive, nil for none.
-func (s *Server) unfinished(d *drive) (*run.Unfinished, error) {
-	return run.Open(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
-}
-
-// settledDrive refuses a drive with an open run: nothing that is made from it as it is counts.
-func (s *Server) settledDrive(d *drive) error {
-	return run.Closed(run.Options{Image: d.path, Dev: d.im, Identity: d.Identity, Runs: s.folder("runs"), Trail: s.store})
-}
-
-// history is that of a drive.
-func history(d *drive) store.Filter {
-	name := driveName(d)
-	return store.Filter{Drive: &name}
-}
-
-// driveName names a drive in the trail.
-func driveName(d *drive) trail.Drive {
-	return trail.Drive{DiskID: d.sv.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
-}
 
 // block is a span as the map draws it.
 type block struct {
@@ -351,8 +123,8 @@ func follow(l, before *layout.Layout) *layout.Layout {
 
 // past builds the columns before now from the runs in the trail, the latest few; good is
 // the mark that the latest of them ended with, nil for none.
-func (s *Server) past(d *drive, most int) (cols []mapColumn, piles []pile, good *trail.Entry, err error) {
-	entries, err := s.store.Entries(history(d))
+func (s *Server) past(d *shop.Drive, most int) (cols []mapColumn, piles []pile, good *trail.Entry, err error) {
+	entries, err := s.Store.Entries(shop.History(d))
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -385,24 +157,6 @@ func (s *Server) past(d *drive, most int) (cols []mapColumn, piles []pile, good 
 		cols = cols[len(cols)-most:]
 	}
 	return cols, piles, good, nil
-}
-
-// stillGood tells whether a drive is as it was when its state was marked as good.
-func (d *drive) stillGood(mark *trail.Entry) bool {
-	if mark == nil || mark.After == nil || len(layout.Differ(mark.After, d.sv.Layout)) > 0 {
-		return false
-	}
-	for n, want := range mark.Prints {
-		number, err := strconv.Atoi(n)
-		v := d.sv.Volumes[number]
-		if err != nil || v == nil {
-			return false
-		}
-		if got, err := v.Fingerprint(); err != nil || got != want {
-			return false
-		}
-	}
-	return true
 }
 
 // smallBar is one stripe of a small column drawing.

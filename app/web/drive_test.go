@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/app/shop"
+
 	"jadetrail/app/store"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
@@ -17,7 +19,7 @@ import (
 // relabel makes the drive in a bay another one, whose table says the same.
 func (s *front) relabel(t *testing.T, image, serial string) {
 	t.Helper()
-	path := filepath.Join(s.data, "drives", image)
+	path := filepath.Join(s.Data, "drives", image)
 	id, err := survey.ReadIdentity(path)
 	if err != nil {
 		t.Fatal(err)
@@ -25,7 +27,7 @@ func (s *front) relabel(t *testing.T, image, serial string) {
 	id.Serial = serial
 	b, err := json.Marshal(id)
 	if err == nil {
-		err = os.WriteFile(path+identityEnds, b, 0o644)
+		err = os.WriteFile(path+shop.IdentityEnds, b, 0o644)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -38,7 +40,7 @@ func openDeleted(t *testing.T) (s *front, record string) {
 	s, _ = openSmall(t)
 	s.as(t, "odile")
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
-	all, err := s.records.All()
+	all, err := s.Records.All()
 	if err != nil || len(all) != 1 {
 		t.Fatal(len(all), err)
 	}
@@ -69,7 +71,7 @@ func TestAnotherDriveInTheBay(t *testing.T) {
 		t.Errorf("a plan for another drive is carried out: %s", page)
 	}
 	s.idle(t)
-	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActDelete)})
+	entries, err := s.Store.Entries(store.Filter{Act: string(trail.ActDelete)})
 	if err != nil || len(entries) != 1 {
 		t.Errorf("%d deletions, %v", len(entries), err)
 	}
@@ -99,7 +101,7 @@ func TestRecordNamesItsBackup(t *testing.T) {
 	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "files")
 	s.idle(t)
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: "3"})
-	all, err := s.records.All()
+	all, err := s.Records.All()
 	if err != nil || len(all) != 1 || all[0].Backup == "" {
 		t.Fatalf("%+v, %v", all, err)
 	}
@@ -126,7 +128,7 @@ func TestWasElsewhere(t *testing.T) {
 	}
 	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
 	s.post(t, "/dock/detach", "bay", "A")
-	files, _ := filepath.Glob(filepath.Join(s.data, "dock", "*.img"))
+	files, _ := filepath.Glob(filepath.Join(s.Data, "dock", "*.img"))
 	if len(files) != 1 {
 		t.Fatalf("in the dock: %v", files)
 	}

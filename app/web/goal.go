@@ -12,7 +12,6 @@ import (
 
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 )
 
 // goalView is the goal that is asked for on a drive's page, with the routes to it.
@@ -114,7 +113,7 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 
 // goal works out the goal that is asked for.
 func (s *Server) goal(c *gin.Context, st *jobState) goalView {
-	l := st.Drive.sv.Layout
+	l := st.Drive.Survey.Layout
 	v := goalView{Kind: c.DefaultQuery("goal", "gain"), Receiver: c.Query("receiver"), Gain: c.Query("gain"), From: c.Query("from"), Parts: c.Query("parts"), AtMost: c.Query("at_most"), NoSecond: c.Query("no_second") != ""}
 	if v.Receiver == "" {
 		v.Receiver = strconv.Itoa(firstChoice(l))
@@ -152,7 +151,7 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 		v.Trouble = strings.TrimPrefix(err.Error(), plan.ErrGoal.Error()+": ")
 		v.Trouble = strings.ToUpper(v.Trouble[:1]) + v.Trouble[1:] + "."
 	case g != nil:
-		v.Answer = plan.Routes(l, s.withFolders(st.State, g), g)
+		v.Answer = plan.Routes(l, s.WithFolders(st.State, g), g)
 		for _, name := range goalFields {
 			for _, x := range c.QueryArray(name) {
 				v.Fields = append(v.Fields, choice{name, x})
@@ -162,30 +161,15 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	return v
 }
 
-// withFolders are the facts with the folders of people's files in the volume that is to gain
-// something: moving those may do as well.
-func (s *Server) withFolders(st *State, g *plan.Goal) plan.Facts {
-	n, err := strconv.Atoi(g.Receiver)
-	v := st.Drive.sv.Volumes[n]
-	if err != nil || v == nil {
-		return st.Facts
-	}
-	sum, err := s.summary(v)
-	if err != nil {
-		return st.Facts // it is said where the volume is looked into
-	}
-	return run.WithFolders(st.Facts, n, sum)
-}
-
 // takeRoute makes a route to a goal the job's plan.
 func (s *Server) takeRoute(c *gin.Context) {
-	st, err := s.workOut(c.Param("job"), bayOf(c))
+	st, err := s.WorkOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
-	defer st.Drive.close()
-	g, err := wanted(c.PostForm, c.PostFormArray, st.Drive.sv.Layout)
+	defer st.Drive.Close()
+	g, err := wanted(c.PostForm, c.PostFormArray, st.Drive.Survey.Layout)
 	switch {
 	case err != nil:
 	case g == nil:
@@ -194,12 +178,12 @@ func (s *Server) takeRoute(c *gin.Context) {
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	}
 	if err == nil {
-		a := plan.Routes(st.Drive.sv.Layout, s.withFolders(st, g), g)
+		a := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, g), g)
 		i := slices.IndexFunc(a.Routes, func(r plan.Route) bool { return r.ID == c.PostForm("route") })
 		if i < 0 {
 			err = errors.New("that route is not there any more; look at the drive as it is now")
-		} else if err = s.savePlan(by(c), st, a.Routes[i].Plan.Steps, st.expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
-			s.desk.Forget(st.Drive.path)
+		} else if err = s.SavePlan(by(c), st, a.Routes[i].Plan.Steps, st.Expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
+			s.Desk.Forget(st.Drive.Path)
 			s.say(c, "sound", fmt.Sprintf("Planned: %s. Safeguard says what is still asked for.", a.Routes[i].Title), back(c))
 			return
 		}

@@ -28,7 +28,7 @@ type reach struct {
 func (st *jobState) hands() map[string]hand {
 	l, facts := st.end(), st.Facts
 	facts.PC = st.pcAtEnd()
-	shown := st.Drive.sv.Layout // as the map's newest column has it
+	shown := st.Drive.Survey.Layout // as the map's newest column has it
 	for _, c := range st.Columns {
 		shown = follow(c.Layout, shown)
 	}

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/app/shop"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/report"
@@ -30,13 +32,13 @@ import (
 
 // reportOf puts together what a customer is handed.
 func (s *Server) reportOf(c *gin.Context, number string) (*report.Report, *store.Job, error) {
-	j, bays, err := s.store.Job(number, "")
+	j, bays, err := s.Store.Job(number, "")
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &report.Report{Shop: s.shop, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.now(), By: me(c).Name, Drives: []report.Drive{}}
+	r := &report.Report{Shop: s.Name, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.Now(), By: me(c).Name, Drives: []report.Drive{}}
 	if bays != nil {
-		list, err := s.store.BaysOf(number)
+		list, err := s.Store.BaysOf(number)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -51,13 +53,13 @@ func (s *Server) reportOf(c *gin.Context, number string) (*report.Report, *store
 			r.Drives = append(r.Drives, *d)
 		}
 	}
-	seq, hash, err := s.store.Head()
+	seq, hash, err := s.Store.Head()
 	if err != nil {
 		return nil, nil, err
 	}
 	r.Entries, r.Head = seq, hash
-	if s.store.Key != nil {
-		public, _ := s.store.Key.Public().(ed25519.PublicKey)
+	if s.Store.Key != nil {
+		public, _ := s.Store.Key.Public().(ed25519.PublicKey)
 		r.Signed, r.Key = true, base64.StdEncoding.EncodeToString(public)
 	}
 	return r, j, nil
@@ -68,12 +70,12 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer st.Drive.close()
-	l := st.Drive.sv.Layout
+	defer st.Drive.Close()
+	l := st.Drive.Survey.Layout
 	d := &report.Drive{Title: st.Drive.Identity.Model, Serial: st.Drive.Identity.Serial, Size: l.Size, Before: l, After: l}
-	of := history(st.Drive)
+	of := shop.History(st.Drive)
 	of.Job = number
-	entries, err := s.store.Entries(of)
+	entries, err := s.Store.Entries(of)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +101,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 			notes[e.Run] = append(notes[e.Run], e.Text)
 		case trail.ActDone:
 			x := report.Run{When: e.Time, Who: e.Who, Proof: e.Text, Notes: notes[e.Run]}
-			if m, r, err := run.Ran(s.folder("runs"), e.Run); err == nil && m != nil {
+			if m, r, err := run.Ran(s.Folder("runs"), e.Run); err == nil && m != nil {
 				x.Steps = m.Titles
 				if r != nil {
 					x.Good = r.Good
@@ -121,7 +123,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 				deleted[e.Run] = map[int]bool{}
 			}
 			deleted[e.Run][e.Partition] = true
-			rec, _, err := s.records.Load(e.Record)
+			rec, _, err := s.Records.Load(e.Record)
 			if err != nil {
 				continue
 			}
@@ -141,17 +143,17 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 	if !first {
 		d.Changes = h.sinceThen(d.Before, l)
 	}
-	backups, err := s.shelf().List()
+	backups, err := s.Shelf().List()
 	if err != nil {
 		return nil, err
 	}
-	here := driveName(st.Drive)
+	here := shop.NameOf(st.Drive)
 	for _, m := range backups {
 		if m.From.Drive().Same(here) {
 			d.Backups = append(d.Backups, report.Backup{Title: m.From.Span.Title(), ID: m.ID, Made: m.Made, Verified: m.Verified, Until: m.KeepUntil})
 		}
 	}
-	taken, err := s.store.Entries(store.Filter{Act: string(trail.ActDeleteBackup)}) // of whatever job
+	taken, err := s.Store.Entries(store.Filter{Act: string(trail.ActDeleteBackup)}) // of whatever job
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +173,7 @@ func (s *Server) driveReport(number, bay string) (*report.Drive, error) {
 		g.Kept = now.kept(g, gone[g.Record], ways[g.Record])
 	}
 	for _, p := range l.Partitions() {
-		if v := st.Drive.sv.Volumes[p.Number]; v != nil {
+		if v := st.Drive.Survey.Volumes[p.Number]; v != nil {
 			x := report.Check{Title: p.Title(), Sound: true}
 			if f := v.Check().FirstError(); f != nil {
 				x.Sound, x.Text = false, f.Text
@@ -209,13 +211,13 @@ func (s *Server) canComeBack(st *jobState, gone map[string]*trail.Record) (map[s
 			steps = append(steps, plan.Step{Do: plan.BringBack, Record: id})
 		}
 	}
-	facts, err := s.facts(st.Drive, st.Job, steps)
+	facts, err := s.Facts(st.Drive, st.Job, steps)
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]string{}
 	for _, x := range steps {
-		col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{x})[0]
+		col := plan.Lay(st.Drive.Survey.Layout, facts, []plan.Step{x})[0]
 		switch {
 		case len(col.Obstacles) > 0:
 			out[x.Record] = col.Obstacles[0].Text
@@ -373,7 +375,7 @@ func (s *Server) reportPDF(c *gin.Context) {
 
 // entriesOf are the trail's entries of a job, the oldest first.
 func (s *Server) entriesOf(number string) ([]trail.Entry, error) {
-	list, err := s.store.Entries(store.Filter{Job: number})
+	list, err := s.Store.Entries(store.Filter{Job: number})
 	slices.Reverse(list)
 	return list, err
 }
@@ -400,7 +402,7 @@ func (s *Server) jobCSV(c *gin.Context) {
 			if e.Act != trail.ActDelete {
 				continue
 			}
-			rec, _, err := s.records.Load(e.Record)
+			rec, _, err := s.Records.Load(e.Record)
 			if err != nil {
 				continue
 			}
@@ -452,7 +454,7 @@ func (s *Server) archive(c *gin.Context) {
 			return
 		}
 		var w io.Writer
-		if w, err = z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: s.now()}); err == nil {
+		if w, err = z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: s.Now()}); err == nil {
 			err = write(w)
 		}
 	}
@@ -463,11 +465,11 @@ func (s *Server) archive(c *gin.Context) {
 			return e.Encode(v)
 		}
 	}
-	put("job.json", asJSON(map[string]any{"version": 1, "number": j.Number, "customer": j.Customer, "pc": j.PC, "story": j.Story, "want": j.Want, "made": s.now(), "head": r.Head, "key": r.Key}))
+	put("job.json", asJSON(map[string]any{"version": 1, "number": j.Number, "customer": j.Customer, "pc": j.PC, "story": j.Story, "want": j.Want, "made": s.Now(), "head": r.Head, "key": r.Key}))
 	put("report.json", asJSON(r))
 	put("report.pdf", r.PDF)
 	put("trail.jsonl", func(w io.Writer) error {
-		return s.store.Lines(c.Request.Context(), j.Number, func(line string) error { _, err := io.WriteString(w, line+"\n"); return err })
+		return s.Store.Lines(c.Request.Context(), j.Number, func(line string) error { _, err := io.WriteString(w, line+"\n"); return err })
 	})
 	runs, records, backups := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, e := range list {
@@ -478,8 +480,8 @@ func (s *Server) archive(c *gin.Context) {
 		dir   string
 		files []string
 	}{
-		{runs, s.folder("runs"), []string{"run.json", "ended.json"}},
-		{records, s.records.Dir, []string{"record.json", trail.BlobFirst, trail.BlobLast, trail.BlobRanges, trail.BlobFiles}},
+		{runs, s.Folder("runs"), []string{"run.json", "ended.json"}},
+		{records, s.Records.Dir, []string{"record.json", trail.BlobFirst, trail.BlobLast, trail.BlobRanges, trail.BlobFiles}},
 	} {
 		for id := range kind.ids {
 			if id == "" || id != filepath.Base(id) {
@@ -495,7 +497,7 @@ func (s *Server) archive(c *gin.Context) {
 		}
 	}
 	for id := range backups {
-		if m, e := s.shelf().Load(id); e == nil {
+		if m, e := s.Shelf().Load(id); e == nil {
 			put("manifests/"+m.ID+".json", asJSON(m))
 		}
 	}

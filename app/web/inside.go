@@ -8,23 +8,19 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
-	"os"
 	"path"
-	"path/filepath"
-	"slices"
 	"strings"
-	"sync"
 	"time"
+
+	"jadetrail/app/shop"
 
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
-	"jadetrail/core/table"
 	"jadetrail/core/volume"
 )
 
@@ -70,8 +66,8 @@ const (
 )
 
 // volumeOf opens the volume that a page is about.
-func (s *Server) volumeOf(c *gin.Context) (*store.Job, *drive, layout.Span, volume.Volume, error) {
-	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+func (s *Server) volumeOf(c *gin.Context) (*store.Job, *shop.Drive, layout.Span, volume.Volume, error) {
+	j, d, err := s.OpenJob(c.Param("job"), bayOf(c), false)
 	if err != nil {
 		return nil, nil, layout.Span{}, nil, err
 	}
@@ -81,17 +77,17 @@ func (s *Server) volumeOf(c *gin.Context) (*store.Job, *drive, layout.Span, volu
 			err = fmt.Errorf("this find cannot be looked into: %w", store.ErrNotFound)
 		}
 		if err != nil {
-			d.close()
+			d.Close()
 			return nil, nil, layout.Span{}, nil, err
 		}
 		return j, d, f.Span(), f.Volume(), nil
 	}
 	number := 0
 	fmt.Sscan(c.Query("p"), &number)
-	p, ok := d.sv.Layout.Find(number)
-	v := d.sv.Volumes[number]
+	p, ok := d.Survey.Layout.Find(number)
+	v := d.Survey.Volumes[number]
 	if !ok || v == nil {
-		d.close()
+		d.Close()
 		return nil, nil, layout.Span{}, nil, fmt.Errorf("this partition cannot be looked into: %w", store.ErrNotFound)
 	}
 	return j, d, *p, v, nil
@@ -103,7 +99,7 @@ type looked struct {
 	title, base string
 	crumbs      []crumb
 	job         *store.Job
-	drive       *drive
+	drive       *shop.Drive
 	number      int
 	backup      *shelf.Manifest
 	find        string // the page of the find that is looked into, "" for no find
@@ -113,11 +109,11 @@ type looked struct {
 // lookedInto opens the volume that a page is about, on a drive or in a backup.
 func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 	if id := c.Param("backup"); id != "" {
-		m, err := s.shelf().Load(id)
+		m, err := s.Shelf().Load(id)
 		if err != nil {
 			return nil, err
 		}
-		v, r, err := s.shelf().Inside(m)
+		v, r, err := s.Shelf().Inside(m)
 		if err != nil {
 			return nil, err
 		}
@@ -131,9 +127,9 @@ func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 	if p.Number == 0 {
 		base := fmt.Sprintf("/jobs/%s/inside?%s", url.PathEscape(j.Number), url.Values{"bay": {d.Bay}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
 		at := strings.Replace(base, "/inside?", "/find?", 1)
-		return &looked{Volume: v, title: p.Title() + ", found", base: base, crumbs: append(s.driveCrumbs(j, d, "")[:2], crumb{p.Title() + ", found", at}, crumb{"Inside", ""}), job: j, drive: d, find: at, close: d.close}, nil
+		return &looked{Volume: v, title: p.Title() + ", found", base: base, crumbs: append(s.driveCrumbs(j, d, "")[:2], crumb{p.Title() + ", found", at}, crumb{"Inside", ""}), job: j, drive: d, find: at, close: d.Close}, nil
 	}
-	return &looked{Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number), crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.close}, nil
+	return &looked{Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number), crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.Close}, nil
 }
 
 func insideLink(job, bay string, number int) string {
@@ -192,7 +188,7 @@ func (v *looked) work(s *Server) *workBox {
 	return s.workOn(v.job.Number, v.drive)
 }
 
-func (s *Server) insideCrumbs(j *store.Job, d *drive, p layout.Span, last string) []crumb {
+func (s *Server) insideCrumbs(j *store.Job, d *shop.Drive, p layout.Span, last string) []crumb {
 	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s&p=%d", j.Number, d.Bay, p.Number)}, {last, ""}}
 }
 
@@ -331,7 +327,7 @@ func (s *Server) folderTar(c *gin.Context) {
 	})
 	if err == nil && len(unread) > 0 {
 		text := strings.Join(unread, "\n") + "\n"
-		if err = t.WriteHeader(&tar.Header{Name: "could not be read.txt", Mode: 0o644, Size: int64(len(text)), ModTime: s.now()}); err == nil {
+		if err = t.WriteHeader(&tar.Header{Name: "could not be read.txt", Mode: 0o644, Size: int64(len(text)), ModTime: s.Now()}); err == nil {
 			_, err = io.WriteString(t, text)
 		}
 	}
@@ -374,37 +370,6 @@ func addToTar(t *tar.Writer, v volume.Volume, f volume.File, name string, unread
 	return err
 }
 
-// summaries keeps what volumes were found to hold, by their fingerprint.
-type summaries struct {
-	mu   sync.Mutex
-	list map[string]*volume.Summary
-	last map[string]plan.InsideFacts
-}
-
-// summary of a volume as it is now; read anew when it has changed.
-func (s *Server) summary(v volume.Volume) (*volume.Summary, error) {
-	print, err := v.Fingerprint()
-	if err != nil {
-		return nil, err
-	}
-	s.sums.mu.Lock()
-	sum := s.sums.list[print]
-	s.sums.mu.Unlock()
-	if sum != nil {
-		return sum, nil
-	}
-	if sum, err = volume.Summarise(v); err != nil {
-		return nil, err
-	}
-	s.sums.mu.Lock()
-	defer s.sums.mu.Unlock()
-	if len(s.sums.list) > 50 {
-		clear(s.sums.list)
-	}
-	s.sums.list[print] = sum
-	return sum, nil
-}
-
 // holdsView is what fills a volume, as a picture that can be walked into.
 type holdsView struct {
 	Title, Dir, Base, Words string
@@ -432,15 +397,15 @@ func (s *Server) holdsPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	defer d.close()
+	defer d.Close()
 	base := strings.Replace(insideLink(j.Number, d.Bay, p.Number), "/inside?", "/holds?", 1)
 	view := holdsView{Title: p.Title(), Dir: strings.Trim(c.Query("path"), "/"), Base: base, Number: p.Number}
-	sum, err := s.summary(v)
+	sum, err := s.Summary(v)
 	if err != nil {
 		view.Trouble = run.Sentence(err)
 	} else {
 		view.fill(sum)
-		view.Words = volume.Shown(sum.Words(s.now()))
+		view.Words = volume.Shown(sum.Words(s.Now()))
 	}
 	view.Up = crumbsTo(view.Title, base, view.Dir)
 	s.render(c, http.StatusOK, "holds", page{Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
@@ -570,80 +535,4 @@ func squarify(weights []float64, w, h float64) []tile {
 		i += n
 	}
 	return out
-}
-
-// maxLook is the largest volume of which a drive's page looks at every file by itself.
-const maxLook = 512 * disk.GiB
-
-// insides says for the volumes of a drive which file holds the last used cluster; what
-// was found is kept as long as the image's file is the same.
-func (s *Server) insides(d *drive) map[int]plan.InsideFacts {
-	st, err := os.Stat(d.path)
-	if err != nil {
-		return nil
-	}
-	out := map[int]plan.InsideFacts{}
-	for _, p := range d.sv.Layout.Partitions() {
-		v := d.sv.Volumes[p.Number]
-		if v == nil || p.Bytes > maxLook || p.Volume.Kind != volume.NTFS {
-			continue
-		}
-		key := fmt.Sprintf("%s %d %d %d", d.path, p.Start, p.End, st.ModTime().UnixNano())
-		s.sums.mu.Lock()
-		x, known := s.sums.last[key]
-		s.sums.mu.Unlock()
-		if !known {
-			if x.LastFile, x.Fixed, err = volume.LastFile(v); err != nil {
-				continue
-			}
-			s.sums.mu.Lock()
-			if len(s.sums.last) > 500 {
-				clear(s.sums.last)
-			}
-			s.sums.last[key] = x
-			s.sums.mu.Unlock()
-		}
-		out[p.Number] = x
-	}
-	return out
-}
-
-// elsewhere are the largest gaps of the other drives of a job: another customer's are nobody's business.
-func (s *Server) elsewhere(job, bay string) []plan.Elsewhere {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return nil
-	}
-	var out []plan.Elsewhere
-	for _, b := range bays {
-		if b.Image == nil || b.Letter == bay || b.Job == nil || *b.Job != job {
-			continue
-		}
-		if e, ok := s.largestGap(b.Letter, filepath.Join(s.folder("drives"), filepath.Base(*b.Image))); ok {
-			out = append(out, e)
-		}
-	}
-	return out
-}
-
-// largestGap reads only the table of a drive.
-func (s *Server) largestGap(bay, path string) (plan.Elsewhere, bool) {
-	im, err := disk.OpenImage(path, 0, false)
-	if err != nil {
-		return plan.Elsewhere{}, false
-	}
-	defer im.Close()
-	t, err := table.Read(im)
-	if err != nil || t.Scheme == table.None {
-		return plan.Elsewhere{}, false
-	}
-	e := plan.Elsewhere{Bay: bay}
-	next := t.FirstUsable
-	for _, x := range append(slices.Clone(t.Entries), table.Entry{Start: t.LastUsable + 1, End: t.LastUsable + 1}) {
-		if x.Container == 0 {
-			e.Room = max(e.Room, (x.Start - next).Offset(t.Sector))
-			next = max(next, x.End+1)
-		}
-	}
-	return e, e.Room >= disk.GiB
 }

@@ -1,57 +1,33 @@
 package web
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
 
-	"jadetrail/core/words"
-
 	"github.com/gin-gonic/gin"
 
-	"jadetrail/app/store"
+	"jadetrail/app/shop"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
-	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
-	"jadetrail/core/seek"
-	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
-
-// State is a job worked out: its drive, its plan, what is missing.
-type State struct {
-	Job     *store.Job
-	Drive   *drive
-	Steps   []plan.Step
-	Columns []plan.Column
-	Facts   plan.Facts
-	Changed []string // in what the drive differs from the one the plan was made for
-	Pending *run.Unfinished
-	Last    *trail.Entry // the latest run that was carried out
-	Good    bool         // the state after it was marked as good
-	Entries int
-	Work    work.State
-	Busy    bool
-	Finds   []seek.Find // lost partitions that are known of
-	// Elsewhere tells that the job has a plan for another of its drives.
-	Elsewhere bool
-}
 
 // jobState is the state of a job as pages show it.
 type jobState struct {
-	*State
+	*shop.State
 	Stages []stage
 }
 
 // shown is the state of a job for a page.
-func shown(st *State, err error) (*jobState, error) {
+func shown(st *shop.State, err error) (*jobState, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -61,112 +37,24 @@ func shown(st *State, err error) (*jobState, error) {
 }
 
 // state works a job out for a page, with its drive in a bay; "" is for its first.
-func (s *Server) state(number, bay string) (*jobState, error) { return shown(s.workOut(number, bay)) }
-
-// stateOf works the job out for a page that a drive is here for now.
-func (s *Server) stateOf(of trail.Drive) (*jobState, error) { return shown(s.workOutFor(of)) }
-
-// workOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.
-func (s *Server) workOut(number, bay string) (*State, error) {
-	j, d, err := s.job(number, bay, false)
-	if err != nil {
-		return nil, err
-	}
-	st := &State{Job: j, Drive: d}
-	if err := s.work(st); err != nil {
-		d.close()
-		return nil, err
-	}
-	return st, nil
-}
-
-func (s *Server) work(st *State) error {
-	var err error
-	d := st.Drive
-	var expect *layout.Layout
-	if st.Steps, expect, err = st.Job.Steps(); err != nil {
-		return err
-	}
-	if expect != nil && !expect.Drive().Same(driveName(d)) && d.Other {
-		// The job's plan is for another of its drives.
-		st.Steps, expect, st.Elsewhere = nil, nil, true
-	}
-	if expect != nil {
-		st.Changed = layout.Differ(expect, d.sv.Layout)
-	}
-	o := s.options(d, st.Job, "")
-	if st.Pending, err = run.Open(o); err != nil {
-		return err
-	}
-	if l := d.sv.Layout; st.Pending != nil { // told before all else
-		if len(l.Findings) > 0 && l.Findings[0].Code == survey.UnfinishedRun {
-			l.Findings = l.Findings[1:]
-		}
-		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
-	}
-	if st.Facts, err = s.facts(d, st.Job, st.Steps); err != nil {
-		return err
-	}
-	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
-		return err
-	}
-	entries, err := s.store.Entries(history(d))
-	if err != nil {
-		return err
-	}
-	st.Columns = plan.Lay(d.sv.Layout, st.Facts, st.Steps)
-	st.Entries = len(entries)
-	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
-		st.Last = &entries[i]
-		st.Good = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActMark && e.Run == st.Last.Run })
-	}
-	if w, ok := s.desk.State(d.path); ok && w.Kind != "" {
-		st.Work, st.Busy = w, w.Ended == nil
-	}
-	return nil
-}
-
-// missing is everything that the gate still asks for.
-func (st *State) missing() (backups, releases, obstacles []plan.Obstacle) {
-	for _, c := range st.Columns {
-		obstacles = append(obstacles, c.Obstacles...)
-		for _, m := range c.Missing {
-			if m.Code == plan.BackupMissing {
-				backups = append(backups, m)
-			} else {
-				releases = append(releases, m)
-			}
-		}
-	}
-	return backups, releases, obstacles
-}
-
-// deletions is how many partitions the plan deletes.
-func (st *State) deletions() (n int) {
-	for _, c := range st.Columns {
-		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
-			n++
-		}
-	}
-	return n
-}
+func (s *Server) state(number, bay string) (*jobState, error) { return shown(s.WorkOut(number, bay)) }
 
 func (st *jobState) stages() []stage {
-	l := st.Drive.sv.Layout
+	l := st.Drive.Survey.Layout
 	hidden := 0
 	for _, p := range l.Partitions() {
 		if p.Letter == "" {
 			hidden++
 		}
 	}
-	backups, releases, obstacles := st.missing()
+	backups, releases, obstacles := st.Missing()
 	look := stage{"Look", fmt.Sprintf("%s, %d hidden", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden), "done", false}
 	guard := stage{"Safeguard", "nothing is touched yet", "open", false}
 	planned := stage{"Plan", "no steps yet", "open", false}
 	out := stage{"Carry out", "after a plan", "open", false}
 	confirm := stage{"Confirm", "", "open", false}
 	hand := stage{"Hand over", words.Plural(st.Entries, "trail entry", "trail entries"), "open", false}
-	deletions := st.deletions()
+	deletions := st.Deletions()
 	if n := len(st.Steps); n > 0 {
 		planned.Line, planned.State = words.Plural(n, "step", "steps"), "here"
 		if len(obstacles) > 0 {
@@ -188,7 +76,7 @@ func (st *jobState) stages() []stage {
 		if len(backups) > 0 {
 			wants = append(wants, words.Plural(len(backups), "backup", "backups"))
 		}
-		asks := len(openAsks(st.Columns))
+		asks := len(shop.OpenAsks(st.Columns))
 		if n := len(releases) - asks; n > 0 {
 			wants = append(wants, words.Plural(n, "release", "releases"))
 		}
@@ -224,7 +112,7 @@ func (st *jobState) stages() []stage {
 
 // headline is what the job waits for, in one line.
 func (st *jobState) headline() (line string, care bool) {
-	backups, releases, obstacles := st.missing()
+	backups, releases, obstacles := st.Missing()
 	switch {
 	case st.Pending != nil:
 		return "a run was cut short: finish it or take it back", true
@@ -236,7 +124,7 @@ func (st *jobState) headline() (line string, care bool) {
 		return obstacles[0].Text, true
 	case len(backups) > 0:
 		return words.Plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
-	case len(openAsks(st.Columns)) > 0:
+	case len(shop.OpenAsks(st.Columns)) > 0:
 		return "the lead has to approve of it before it can be carried out", true
 	case len(releases) > 0:
 		return words.Plural(len(releases), "release", "releases") + " missing before it can be carried out", true
@@ -250,7 +138,7 @@ func (st *jobState) headline() (line string, care bool) {
 
 // waiting is what a drive without a plan waits for.
 func (st *jobState) waiting() (line string, care bool) {
-	l := st.Drive.sv.Layout
+	l := st.Drive.Survey.Layout
 	if f := l.Findings.FirstError(); f != nil {
 		return f.Text, true
 	}
@@ -347,11 +235,11 @@ func boxOf(job, bay string, w work.State) workBox {
 }
 
 // workOn is what goes on with a drive now, nil for nothing.
-func (s *Server) workOn(job string, d *drive) *workBox {
-	if d == nil || job == "" || !s.desk.Busy(d.path) {
+func (s *Server) workOn(job string, d *shop.Drive) *workBox {
+	if d == nil || job == "" || !s.Desk.Busy(d.Path) {
 		return nil
 	}
-	w, _ := s.desk.State(d.path)
+	w, _ := s.Desk.State(d.Path)
 	b := boxOf(job, d.Bay, w)
 	return &b
 }
@@ -378,10 +266,10 @@ func (s *Server) jobPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	defer st.Drive.close()
-	v := jobView{jobState: st, L: st.Drive.sv.Layout, Box: st.box(), Serial: st.Drive.Identity.Serial}
+	defer st.Drive.Close()
+	v := jobView{jobState: st, L: st.Drive.Survey.Layout, Box: st.box(), Serial: st.Drive.Identity.Serial}
 	var releases []plan.Obstacle
-	v.Backups, releases, v.Obstacles = st.missing()
+	v.Backups, releases, v.Obstacles = st.Missing()
 	v.Ready = len(st.Steps) > 0 && len(v.Obstacles) == 0 && len(v.Backups)+len(releases) == 0 && st.Pending == nil && !st.Busy && len(st.Changed) == 0
 	v.Forever = slices.IndexFunc(st.Columns, func(c plan.Column) bool { return c.NoReturn != "" })
 	if v.Forever++; v.Forever > 0 {
@@ -396,7 +284,7 @@ func (s *Server) jobPage(c *gin.Context) {
 		v.Wait = f.Wait
 	}
 	v.Letters, v.Makers = missingLetters(st), v.L.Size.Maker()
-	v.Apart, v.Alike = s.apart(st.Drive.Bay)
+	v.Apart, v.Alike = s.Apart(st.Drive.Bay)
 	v.AsksSerial = plan.AsksSerial(st.Steps, len(v.Alike) > 0)
 	for _, f := range v.L.Findings {
 		v.MendOne = v.MendOne || f.Code == "gpt-primary-damaged" || f.Code == "gpt-backup-damaged"
@@ -407,7 +295,7 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	v.Map.Selected = v.Selected
-	v.State, v.Broken = st.Drive.state(), s.chainBroken()
+	v.State, v.Broken = st.Drive.State(), s.ChainBroken()
 	if st.Pending != nil && st.Pending.Broken != nil {
 		v.Open = run.Sentence(st.Pending.Broken)
 	}
@@ -447,7 +335,7 @@ func firstChoice(l *layout.Layout) int {
 
 // drives are the small columns of the job's drives and the shelf.
 func (s *Server) drives(st *jobState) ([]benchBay, error) {
-	bays, err := s.store.Bays()
+	bays, err := s.Store.Bays()
 	if err != nil {
 		return nil, err
 	}
@@ -457,20 +345,20 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 			continue
 		}
 		if b.Letter == st.Drive.Bay {
-			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.sv.Layout, Job: st.Job.Number, Size: st.Drive.sv.Layout.Size})
+			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.Survey.Layout, Job: st.Job.Number, Size: st.Drive.Survey.Layout.Size})
 			continue
 		}
-		d, err := s.open(&b, false)
+		d, err := s.Open(&b, false)
 		if err != nil {
 			out = append(out, benchBay{Letter: b.Letter, Trouble: run.Sentence(err)})
 			continue
 		}
-		bb := benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.sv.Layout, Shelf: b.Shelf, Size: d.sv.Layout.Size}
+		bb := benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.Survey.Layout, Shelf: b.Shelf, Size: d.Survey.Layout.Size}
 		if b.Job != nil {
 			bb.Job = *b.Job
 		}
 		out = append(out, bb)
-		d.close()
+		d.Close()
 	}
 	return out, nil
 }
@@ -481,7 +369,7 @@ func (st *jobState) end() *layout.Layout {
 	if n := len(st.Columns); n > 0 {
 		return st.Columns[n-1].Layout
 	}
-	return st.Drive.sv.Layout
+	return st.Drive.Survey.Layout
 }
 
 // pcAtEnd is what is known of the PC after the plan.
@@ -493,7 +381,7 @@ func (st *jobState) pcAtEnd() *pc.Facts {
 }
 
 func (st *jobState) panels() ([]panel, []gapPanel) {
-	now, end, facts := st.Drive.sv.Layout, st.end(), st.Facts
+	now, end, facts := st.Drive.Survey.Layout, st.end(), st.Facts
 	facts.PC = st.pcAtEnd()
 	var out []panel
 	names := map[int]string{}
@@ -503,7 +391,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 		}
 	}
 	for _, p := range now.Partitions() {
-		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(), Looks: st.Drive.sv.Volumes[p.Number] != nil}
+		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(), Looks: st.Drive.Survey.Volumes[p.Number] != nil}
 		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")
 		if p.Note != "" {
 			x.Purpose.For += " " + p.Note
@@ -543,13 +431,13 @@ func kindName(k string) string {
 }
 
 func (s *Server) mapOf(st *jobState) (mapData, error) {
-	l := st.Drive.sv.Layout
+	l := st.Drive.Survey.Layout
 	cols, piles, good, err := s.past(st.Drive, 4)
 	if err != nil {
 		return mapData{}, err
 	}
-	now := mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles, Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds)}
-	if st.Drive.stillGood(good) {
+	now := mapColumn{Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles, Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds)}
+	if st.Drive.StillGood(good) {
 		now.Good = good.Text
 	}
 	cols = append(cols, now)
@@ -588,7 +476,7 @@ func (st *jobState) price() []price {
 	var out []price
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
 	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
-	cost, records := plan.PriceOf(st.Drive.sv.Layout, st.Columns, st.Facts), st.deletions()
+	cost, records := plan.PriceOf(st.Drive.Survey.Layout, st.Columns, st.Facts), st.Deletions()
 	add("≈ "+cost.Rewritten.String(), "will be rewritten", false)
 	if cost.Zeroed > 0 {
 		add(cost.Zeroed.String(), "made zeros", false)
@@ -598,7 +486,7 @@ func (st *jobState) price() []price {
 	} else {
 		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, not measured yet", plan.Rate), false)
 	}
-	backups, _, _ := st.missing()
+	backups, _, _ := st.Missing()
 	if n := len(backups); n > 0 {
 		add(words.Plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
 	} else {
@@ -635,7 +523,7 @@ func (s *Server) amount(c *gin.Context) {
 		c.JSON(http.StatusNotFound, amountMeaning{Text: run.Sentence(err)})
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	l := st.end()
 	number := 0
 	fmt.Sscan(c.Query("partition"), &number)

@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/app/shop"
+
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/app/store"
@@ -88,7 +90,7 @@ func made(t *testing.T, im *disk.Image, path, id, serial string, entries ...tabl
 		err = table.New(im, id, entries...).Apply(im, nil)
 	}
 	label, e := json.Marshal(survey.Identity{Model: "small drive", Serial: serial})
-	if err = errors.Join(err, e, os.WriteFile(path+identityEnds, label, 0o644)); err != nil {
+	if err = errors.Join(err, e, os.WriteFile(path+shop.IdentityEnds, label, 0o644)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -142,7 +144,7 @@ func (s *front) kept(t *testing.T, theirs [][]byte) []bool {
 			}
 		}
 	}
-	if err := filepath.WalkDir(filepath.Join(s.data, "shelf"), func(path string, e fs.DirEntry, err error) error {
+	if err := filepath.WalkDir(filepath.Join(s.Data, "shelf"), func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return nil // there need not be one
 		}
@@ -153,7 +155,7 @@ func (s *front) kept(t *testing.T, theirs [][]byte) []bool {
 		t.Fatal(err)
 	}
 	for _, dir := range []string{"drives", "dock"} {
-		images, _ := filepath.Glob(filepath.Join(s.data, dir, "*.img"))
+		images, _ := filepath.Glob(filepath.Join(s.Data, dir, "*.img"))
 		for _, path := range images {
 			im, err := disk.OpenImage(path, 0, false)
 			if err != nil {
@@ -188,7 +190,7 @@ func (s *front) kept(t *testing.T, theirs [][]byte) []bool {
 func (s *front) idle(t *testing.T) {
 	t.Helper()
 	for range 15000 {
-		if len(s.desk.Busies()) == 0 {
+		if len(s.Desk.Busies()) == 0 {
 			return
 		}
 		time.Sleep(4 * time.Millisecond)
@@ -206,11 +208,11 @@ func (s *front) act(t *testing.T, rng *rand.Rand) string {
 	if err != nil { // its drive was taken out
 		st = &jobState{}
 	} else {
-		defer st.Drive.close()
+		defer st.Drive.Close()
 	}
 	form := s.anyForm(rng, st)
 	at := "/jobs/" + job
-	backups, releases, blocked := st.missing()
+	backups, releases, blocked := st.Missing()
 	path := at + one(
 		"/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/steps", "/plan/use", "/plan/use", "/plan/use",
 		"/steps/take-out", "/steps/move", "/steps/change", "/plan/undo", "/plan/redo", "/ask", "/anew", "/back-up", "/back-up", "/resume",
@@ -251,7 +253,7 @@ func (s *front) anyForm(rng *rand.Rand, st *jobState) map[string]string {
 	one := func(list ...string) string { return list[rng.IntN(len(list))] }
 	number := func() string { return strconv.Itoa(1 + rng.IntN(5)) }
 	if st.Drive != nil {
-		if parts := st.Drive.sv.Layout.Partitions(); len(parts) > 0 {
+		if parts := st.Drive.Survey.Layout.Partitions(); len(parts) > 0 {
 			number = func() string { return strconv.Itoa(parts[rng.IntN(len(parts))].Number) }
 		}
 	}
@@ -272,13 +274,13 @@ func (s *front) anyForm(rng *rand.Rand, st *jobState) map[string]string {
 	if rng.IntN(5) == 0 {
 		form["erase"], form["backups"] = "yes", one("keep", "delete")
 	}
-	if all, err := s.shelf().List(); err == nil && len(all) > 0 {
+	if all, err := s.Shelf().List(); err == nil && len(all) > 0 {
 		form["backup"] = all[rng.IntN(len(all))].ID
 	}
-	if all, err := s.records.All(); err == nil && len(all) > 0 {
+	if all, err := s.Records.All(); err == nil && len(all) > 0 {
 		form["record"] = all[rng.IntN(len(all))].ID
 	}
-	if list, _ := filepath.Glob(filepath.Join(s.data, "dock", "*.img")); len(list) > 0 {
+	if list, _ := filepath.Glob(filepath.Join(s.Data, "dock", "*.img")); len(list) > 0 {
 		form["file"] = filepath.Base(list[rng.IntN(len(list))])
 	}
 	return form
@@ -303,7 +305,7 @@ func anyPlanText(rng *rand.Rand, number func() string) string {
 
 // anyAsk is the id of something that the lead is asked.
 func (s *front) anyAsk(rng *rand.Rand) string {
-	all, err := s.store.Waiting()
+	all, err := s.Store.Waiting()
 	if err != nil || len(all) == 0 {
 		return "ask-none"
 	}
@@ -342,14 +344,14 @@ func TestNoPageRoundTheLead(t *testing.T) {
 					}
 				}
 			}
-			all, err := s.store.Entries(store.Filter{})
+			all, err := s.Store.Entries(store.Filter{})
 			if err != nil {
 				t.Fatal(err)
 			}
 			for _, e := range all {
 				entered[e.Act]++
 			}
-			if r, err := s.store.Verify(t.Context(), nil, nil); err != nil || !r.Sound() {
+			if r, err := s.Store.Verify(t.Context(), nil, nil); err != nil || !r.Sound() {
 				t.Fatalf("the trail: %+v, %v", r, err)
 			}
 		})
@@ -366,7 +368,7 @@ func TestNoPageRoundTheLead(t *testing.T) {
 // entered is how many entries the trail has.
 func (s *front) entered(t *testing.T) int64 {
 	t.Helper()
-	n, _, err := s.store.Head()
+	n, _, err := s.Store.Head()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"testing"
 
+	"jadetrail/app/shop"
+
 	"jadetrail/app/work"
 	"jadetrail/core/run"
 )
@@ -50,7 +52,7 @@ func TestLog(t *testing.T) {
 	s := open(t)
 	log := &noted{}
 	s.log = slog.New(slog.NewTextHandler(log, nil))
-	s.store.Log, s.desk = s.log, work.NewDesk(run.Sentence, s.log)
+	s.Store.Log, s.Desk = s.log, work.NewDesk(run.Sentence, s.log)
 	want := func(n int, what string, with ...string) {
 		t.Helper()
 		if got := log.lines(with...); len(got) < n {
@@ -77,7 +79,7 @@ func TestLog(t *testing.T) {
 	want(1, "what is not there", "msg=refused", "id="+id)
 	want(1, "what is not there", "msg=request", "id="+id, "status=404")
 	// What goes wrong inside shows its id.
-	if err := os.WriteFile(filepath.Join(s.data, "drives", "tidewater-reception.img"+identityEnds), []byte("{"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.Data, "drives", "tidewater-reception.img"+shop.IdentityEnds), []byte("{"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	r, err = s.client.Get(s.url + "/jobs/J-1042")
@@ -100,9 +102,9 @@ func TestLog(t *testing.T) {
 // TestStopNeedsNoDrive stops work on a drive that cannot be read any more.
 func TestStopNeedsNoDrive(t *testing.T) {
 	s := open(t)
-	image := filepath.Join(s.data, "drives", "tidewater-reception.img")
+	image := filepath.Join(s.Data, "drives", "tidewater-reception.img")
 	stopped := errors.New("it was stopped")
-	err := s.desk.Start(image, "carry-out", "Carrying out", func(ctx context.Context, _ func(work.Update)) (string, error) {
+	err := s.Desk.Start(image, "carry-out", "Carrying out", func(ctx context.Context, _ func(work.Update)) (string, error) {
 		<-ctx.Done()
 		return "", stopped
 	})

@@ -24,7 +24,7 @@ import (
 func (s *front) wait(t *testing.T, key string) string {
 	t.Helper()
 	for range 15000 { // five minutes, for a machine with other work
-		if w, ok := s.desk.State(key); ok && w.Ended != nil && w.Kind != "" {
+		if w, ok := s.Desk.State(key); ok && w.Ended != nil && w.Kind != "" {
 			return w.Trouble + w.Outcome
 		}
 		time.Sleep(20 * time.Millisecond)
@@ -46,8 +46,8 @@ func (s *front) put(t *testing.T, path string, b []byte) (int, string) {
 func TestDockRefuses(t *testing.T) {
 	s := open(t)
 	s.get(t, "/dock")
-	os.WriteFile(filepath.Join(s.data, "dock", "letter.txt"), []byte("Dear Sir"), 0o644)
-	os.WriteFile(filepath.Join(s.data, "dock", "d.img"), make([]byte, 1<<20), 0o644)
+	os.WriteFile(filepath.Join(s.Data, "dock", "letter.txt"), []byte("Dear Sir"), 0o644)
+	os.WriteFile(filepath.Join(s.Data, "dock", "d.img"), make([]byte, 1<<20), 0o644)
 	if page := s.get(t, "/dock"); !strings.Contains(page, "no whole number of sectors") {
 		t.Error("a letter in the dock passes for an image")
 	}
@@ -73,7 +73,7 @@ func TestDockRefuses(t *testing.T) {
 			t.Errorf("%s: not refused with %q", name, c.says)
 		}
 	}
-	bays, _ := s.store.Bays()
+	bays, _ := s.Store.Bays()
 	for _, b := range bays {
 		if (b.Letter == "C" || b.Letter == "I") && b.Image != nil {
 			t.Errorf("bay %s has %s", b.Letter, *b.Image)
@@ -104,16 +104,16 @@ func TestDockRefuses(t *testing.T) {
 	}
 	// What was begun and left is forgotten after a week.
 	for name, age := range map[string]time.Duration{".coming-old": 8 * 24 * time.Hour, ".coming-new": time.Hour} {
-		p := filepath.Join(s.data, "dock", name)
+		p := filepath.Join(s.Data, "dock", name)
 		os.WriteFile(p, nil, 0o644)
 		os.Chtimes(p, time.Now().Add(-age), time.Now().Add(-age))
 	}
 	err := s.forgetUploads()
-	left, _ := filepath.Glob(filepath.Join(s.data, "dock", ".coming-*"))
+	left, _ := filepath.Glob(filepath.Join(s.Data, "dock", ".coming-*"))
 	if err != nil || len(left) != 1 || !strings.HasSuffix(left[0], "new") {
 		t.Errorf("%v, %v", left, err)
 	}
-	if st, err := os.Stat(filepath.Join(s.data, "dock", "x.img")); err != nil || st.Size() != 1<<20 {
+	if st, err := os.Stat(filepath.Join(s.Data, "dock", "x.img")); err != nil || st.Size() != 1<<20 {
 		t.Errorf("the file did not arrive: %v", err)
 	}
 }
@@ -216,8 +216,8 @@ func TestCompareDrives(t *testing.T) {
 	s.post(t, "/sign-out")
 	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
 	s.get(t, "/dock")
-	from := filepath.Join(s.data, "drives", "mosslane-till.img")
-	if out, err := exec.Command("cp", "--sparse=always", from, filepath.Join(s.data, "dock", "copy.img")).CombinedOutput(); err != nil {
+	from := filepath.Join(s.Data, "drives", "mosslane-till.img")
+	if out, err := exec.Command("cp", "--sparse=always", from, filepath.Join(s.Data, "dock", "copy.img")).CombinedOutput(); err != nil {
 		t.Fatal(string(out))
 	}
 	s.post(t, "/dock/attach", "file", "copy.img", "bay", "C", "model", "a copy", "serial", "COPY-0001")
@@ -239,7 +239,7 @@ func TestCompareDrives(t *testing.T) {
 	if page := s.get(t, "/jobs/J-1047?p=4"); !strings.Contains(page, "Only a copy") {
 		t.Error("the coverage does not stand in for a backup")
 	}
-	list, err := s.coverage.List()
+	list, err := s.Coverage.List()
 	if err != nil || len(list) != 3 || !list[0].Covered {
 		t.Errorf("%d results, %v", len(list), err)
 	}
@@ -284,7 +284,7 @@ func TestPCFacts(t *testing.T) {
 // TestMendInTheBrowser damages the table of a drive: the page says so and mends it.
 func TestMendInTheBrowser(t *testing.T) {
 	s := open(t)
-	path := filepath.Join(s.data, "drives", "mosslane-till.img")
+	path := filepath.Join(s.Data, "drives", "mosslane-till.img")
 	im, err := disk.OpenImage(path, 512, true)
 	if err != nil {
 		t.Fatal(err)
@@ -323,7 +323,7 @@ func TestLookAlikes(t *testing.T) {
 	s.post(t, "/sign-out")
 	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
 	s.post(t, "/jobs/J-1046/steps", "do", "delete", "partition", "7", "waiver", "only an old backup")
-	path := filepath.Join(s.data, "drives", "brightwater-office.img")
+	path := filepath.Join(s.Data, "drives", "brightwater-office.img")
 	for serial, want := range map[string]string{"4D7C": "serial check failed"} {
 		s.post(t, s.shown(t, "J-1046", "carry-out"), "serial", serial)
 		if out := s.wait(t, path); !strings.Contains(out, want) {
@@ -373,15 +373,15 @@ func TestSquarify(t *testing.T) {
 func TestShelves(t *testing.T) {
 	s := open(t)
 	for label, says := range map[string]string{"": "needs a label", "S-h e.1f": "could be confused", "SHELF": "could be confused", strings.Repeat("x", 33): "1 to 32 letters"} {
-		if err := s.distinct(label); err == nil || !strings.Contains(err.Error(), says) {
+		if err := s.Distinct(label); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v", label, err)
 		}
 	}
-	if err := s.distinct("Vault"); err != nil {
+	if err := s.Distinct("Vault"); err != nil {
 		t.Errorf("another label: %v", err)
 	}
-	places := s.shelf().Places()
-	if len(places) != 2 || !strings.HasPrefix(places[1].Title, "Bay B, Shelf (…") || places[1].Trouble != "" || s.shelf().To != places[1].Title {
+	places := s.Shelf().Places()
+	if len(places) != 2 || !strings.HasPrefix(places[1].Title, "Bay B, Shelf (…") || places[1].Trouble != "" || s.Shelf().To != places[1].Title {
 		t.Errorf("%+v", places)
 	}
 	if page := s.post(t, "/shelf/onto", "onto", "Bay Z"); !strings.Contains(page, "no such place") {
@@ -393,7 +393,7 @@ func TestShelves(t *testing.T) {
 	if page := s.post(t, "/dock/no-shelf", "bay", "B"); !strings.Contains(page, "no shelf any more") {
 		t.Error("bay B is still a shelf")
 	}
-	if n := len(s.shelf().Places()); n != 1 {
+	if n := len(s.Shelf().Places()); n != 1 {
 		t.Errorf("%d places", n)
 	}
 	if page := s.post(t, "/dock/shelf", "bay", "B"); !strings.Contains(page, "is a shelf") {

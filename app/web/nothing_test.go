@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/app/shop"
+
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -25,9 +27,9 @@ import (
 func (s *front) everything(t *testing.T, visit func(where string, b []byte)) {
 	t.Helper()
 	drives := func(p string) bool {
-		return filepath.Dir(p) == filepath.Join(s.data, "drives") && strings.HasSuffix(p, ".img")
+		return filepath.Dir(p) == filepath.Join(s.Data, "drives") && strings.HasSuffix(p, ".img")
 	}
-	if err := traces.Files(s.data, drives, func(p string, b []byte) { visit(strings.TrimPrefix(p, s.data), b) }); err != nil {
+	if err := traces.Files(s.Data, drives, func(p string, b []byte) { visit(strings.TrimPrefix(p, s.Data), b) }); err != nil {
 		t.Fatal(err)
 	}
 	db, err := sql.Open("mysql", s.owner)
@@ -99,7 +101,7 @@ func (s *front) shelved(t *testing.T) traces.Needles {
 // onDrive tells how many pieces of a MiB of the drive in a bay hold any of the needles.
 func (s *front) onDrive(t *testing.T, image string, needles traces.Needles) (n int) {
 	t.Helper()
-	im, err := disk.OpenImage(filepath.Join(s.data, "drives", image), 512, false)
+	im, err := disk.OpenImage(filepath.Join(s.Data, "drives", image), 512, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,12 +138,12 @@ func (s *front) carry(t *testing.T, steps ...plan.Step) {
 // in which they may stand somewhere; and one of its folders.
 func (s *front) known(t *testing.T, number, most int) (needles traces.Needles, names, held int, folder string) {
 	t.Helper()
-	_, d, err := s.job("J-1042", "", false)
+	_, d, err := s.OpenJob("J-1042", "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.close()
-	v := d.sv.Volumes[number]
+	defer d.Close()
+	v := d.Survey.Volumes[number]
 	files, err := v.Files()
 	if err != nil {
 		t.Fatal(err)
@@ -183,7 +185,7 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	p := fmt.Sprint(number)
 	s := open(t)
 	if number == 3 { // what the PC starts by default cannot be deleted; of this drive nobody knows a PC
-		if err := os.Remove(filepath.Join(s.data, "drives", "tidewater-reception.img.pc.json")); err != nil {
+		if err := os.Remove(filepath.Join(s.Data, "drives", "tidewater-reception.img.pc.json")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -205,7 +207,7 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: p, As: "some", Only: []string{folder}})
 	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
 	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted"})
-	kept, err := s.store.Entries(store.Filter{Act: "delete", Limit: 1})
+	kept, err := s.Store.Entries(store.Filter{Act: "delete", Limit: 1})
 	if err != nil || len(kept) != 1 {
 		t.Fatal(kept, err)
 	}
@@ -240,16 +242,16 @@ func TestRestoredGoWithTheirPartition(t *testing.T) {
 	deeds["files restored"].do(t, s)
 	of := func(change func(p *layout.Span)) int {
 		t.Helper()
-		_, d, err := s.job("J-1042", "", false)
+		_, d, err := s.OpenJob("J-1042", "", false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer d.close()
-		p, _ := d.sv.Layout.Find(4)
+		defer d.Close()
+		p, _ := d.Survey.Layout.Find(4)
 		span, volume := *p, *p.Volume
 		span.Volume = &volume
 		change(&span)
-		found, err := s.restored(driveName(d), span)
+		found, err := s.Restored(shop.NameOf(d), span)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -271,7 +273,7 @@ func TestRestoredGoWithTheirPartition(t *testing.T) {
 	deeds["backup deleted"].do(t, s)
 	check("without its backup")
 	// Of an older one nobody noted the partition: its number must do.
-	if err := os.RemoveAll(s.folder(originsFolder)); err != nil {
+	if err := os.RemoveAll(s.Folder(shop.OriginsFolder)); err != nil {
 		t.Fatal(err)
 	}
 	if n := of(func(*layout.Span) {}); n != 1 {
@@ -286,12 +288,12 @@ func TestRestoredGoWithTheirPartition(t *testing.T) {
 func TestHandOutsOfOneDrive(t *testing.T) {
 	s := open(t)
 	for _, name := range []string{"kontor.qcow2", "kontor.img.zst.part", "kontor.2019.vhd", "kontor.2019.img", "kontor-2.img"} {
-		if err := os.WriteFile(filepath.Join(s.folder("handed-out"), name), []byte("x"), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(s.Folder("handed-out"), name), []byte("x"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for name, want := range map[string]int{"kontor": 2, "kontor.2019": 2, "kontor-2": 1, "kont": 0} {
-		if found, err := s.handOuts(&drive{path: filepath.Join(s.data, "drives", name+".img")}); err != nil || len(found) != want {
+		if found, err := s.HandOuts(&shop.Drive{Path: filepath.Join(s.Data, "drives", name+".img")}); err != nil || len(found) != want {
 			t.Errorf("%s has %q, %v", name, found, err)
 		}
 	}
@@ -303,7 +305,7 @@ func TestStrayFiles(t *testing.T) {
 	s := open(t)
 	for _, p := range []string{"runs/notes.txt", "runs/r-20260101-000000-aaaaaa/run.json", "runs/r-20260101-000000-aaaaaa/journal", "runs/r-20260101-000000-bbbbbb/ended.json",
 		"records/notes.txt", "records/d-20260101-000000-aaaaaa/record.json", "searches/tidewater-reception.img.json", "coverage/c-20260101-000000-aaaaaaaa-p5.json", "acts/broken.json"} {
-		at := filepath.Join(s.data, p)
+		at := filepath.Join(s.Data, p)
 		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -311,7 +313,7 @@ func TestStrayFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Server.settle(); err != nil {
+	if err := s.Server.Settle(); err != nil {
 		t.Fatal(err)
 	}
 	for _, page := range []string{"/", "/dock", "/jobs/J-1042", "/jobs/J-1042/safeguard", "/jobs/J-1042/confirm", "/jobs/J-1042/hand-over", "/jobs/J-1042/search", "/jobs/J-1042/compare?p=5", "/jobs/J-1045", "/shelf", "/trail"} {

@@ -18,10 +18,10 @@ import (
 // the lead takes it in. One whose contents are gone is told of on the bench.
 func TestForeignBackup(t *testing.T) {
 	s, _ := openSmall(t)
-	_, s.store.Key, _ = ed25519.GenerateKey(nil)
+	_, s.Store.Key, _ = ed25519.GenerateKey(nil)
 	var err error
-	if s.keys, err = s.store.Keys(); err != nil || len(s.keys) != 1 {
-		t.Fatal(s.keys, err)
+	if s.Keys, err = s.Store.Keys(); err != nil || len(s.Keys) != 1 {
+		t.Fatal(s.Keys, err)
 	}
 	s.post(t, "/dock/detach", "bay", "B") // the shelf: the bench's own folder takes its place
 	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
@@ -35,7 +35,7 @@ func TestForeignBackup(t *testing.T) {
 	if page := gate(); !strings.Contains(page, "All is settled") {
 		t.Fatalf("with a backup of the shop: %.3000s", page)
 	}
-	path := filepath.Join(s.data, "shelf", id, "manifest.json")
+	path := filepath.Join(s.Data, "shelf", id, "manifest.json")
 	b, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
@@ -67,7 +67,7 @@ func TestForeignBackup(t *testing.T) {
 	if said := s.wait(t, "shelf"); !strings.Contains(said, "one of the shop's backups from now on") {
 		t.Errorf("taken in: %s", said)
 	}
-	all, err := s.store.Entries(store.Filter{Act: string(trail.ActTakeIn)})
+	all, err := s.Store.Entries(store.Filter{Act: string(trail.ActTakeIn)})
 	if err != nil || len(all) != 1 || all[0].Who != "Odile Farrow" || all[0].Reason != "I know it" || all[0].Backup != id {
 		t.Errorf("the trail: %+v, %v", all, err)
 	}
@@ -77,13 +77,13 @@ func TestForeignBackup(t *testing.T) {
 	if page := s.get(t, "/"); strings.Contains(page, "is not what was verified") {
 		t.Error("the bench tells of a loss that is none")
 	}
-	if err := os.Remove(filepath.Join(s.data, "shelf", id, "image.zst")); err != nil {
+	if err := os.Remove(filepath.Join(s.Data, "shelf", id, "image.zst")); err != nil {
 		t.Fatal(err)
 	}
-	if page := s.get(t, "/"); !strings.Contains(page, "is not what was verified") || !strings.Contains(page, "Backup of Pictures") || strings.Contains(page, s.data) {
+	if page := s.get(t, "/"); !strings.Contains(page, "is not what was verified") || !strings.Contains(page, "Backup of Pictures") || strings.Contains(page, s.Data) {
 		t.Errorf("the bench does not tell of the loss, or by a path: %.2500s", page)
 	}
-	if page := gate(); !strings.Contains(page, "is not what it was") || strings.Contains(page, s.data) {
+	if page := gate(); !strings.Contains(page, "is not what it was") || strings.Contains(page, s.Data) {
 		t.Errorf("the gate, of what is gone: %.3000s", page)
 	}
 }
@@ -109,7 +109,7 @@ func TestReportOfAShelfThatIsOut(t *testing.T) {
 	// Something else is made in its place and goes again: of the record, and in the report, that is told alike.
 	s.carry(t, plan.Step{Do: plan.Create, StartLBA: (41 * disk.MiB).At(512), Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"})
 	report("has its place now, or a part of it.", "It can be brought back")
-	all, err := s.records.All()
+	all, err := s.Records.All()
 	if err != nil || len(all) != 1 {
 		t.Fatal(all, err)
 	}

@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"strings"
 
+	"jadetrail/app/shop"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/store"
@@ -56,12 +58,12 @@ func (s *Server) recordPage(c *gin.Context) {
 }
 
 func (s *Server) recordOf(id string) (*recordView, error) {
-	rec, hash, err := s.records.Load(id)
+	rec, hash, err := s.Records.Load(id)
 	if err != nil {
 		return nil, err
 	}
 	v := &recordView{Rec: rec, Title: rec.Span.Title()}
-	list, err := s.store.Entries(store.Filter{Record: id})
+	list, err := s.Store.Entries(store.Filter{Record: id})
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +79,7 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 	}
 	v.Genuine = trail.RecordHash(list, id) == hash
 	if v.Entry != nil {
-		runs, err := s.store.Entries(store.Filter{Act: string(trail.ActUndone), Drive: &rec.Drive})
+		runs, err := s.Store.Entries(store.Filter{Act: string(trail.ActUndone), Drive: &rec.Drive})
 		if err != nil {
 			return nil, err
 		}
@@ -88,7 +90,7 @@ func (s *Server) recordOf(id string) (*recordView, error) {
 			}
 		}
 	}
-	files, err := s.records.FileList(rec)
+	files, err := s.Records.FileList(rec)
 	if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 		return nil, err
 	}
@@ -140,31 +142,31 @@ func (s *Server) standing(v *recordView) error {
 		v.Obstacle = "The trail does not speak of this record."
 		return nil
 	}
-	st, err := s.workOutFor(v.Entry.Drive)
+	st, err := s.WorkOutFor(v.Entry.Drive)
 	if err != nil {
 		v.Obstacle = run.Sentence(err)
 		return nil
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	v.Job = st.Job
 	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
-	facts, err := s.facts(st.Drive, st.Job, []plan.Step{step})
+	facts, err := s.Facts(st.Drive, st.Job, []plan.Step{step})
 	if err != nil {
 		return err
 	}
-	for _, p := range st.Drive.sv.Layout.Partitions() {
+	for _, p := range st.Drive.Survey.Layout.Partitions() {
 		if p.Start <= v.Rec.Span.End && v.Rec.Span.Start <= p.End && p.UniqueID != v.Rec.Span.UniqueID && p.Number != v.Rec.Span.Container {
 			v.Over = append(v.Over, p.Title())
 		}
 	}
 	f := facts.Records[v.Rec.ID]
-	o := s.options(st.Drive, st.Job, "")
+	o := s.Options(st.Drive, st.Job, "")
 	if f.Backup != "" {
 		m, err := o.Shelf.Load(f.Backup)
 		if err != nil {
 			return err
 		}
-		cmp, err := o.Shelf.Compare(disk.NewWindow(st.Drive.im, v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector), v.Rec.Span.Bytes), m)
+		cmp, err := o.Shelf.Compare(disk.NewWindow(st.Drive.Image, v.Rec.Span.Start.Offset(st.Drive.Survey.Layout.Sector), v.Rec.Span.Bytes), m)
 		if err != nil {
 			return err
 		}
@@ -172,12 +174,12 @@ func (s *Server) standing(v *recordView) error {
 	} else {
 		v.Alone = notCompared(o.Shelf, v.Rec)
 	}
-	if v.Formerly = run.OnDrive(st.Drive.sv.Layout, v.Rec); v.Formerly != nil {
+	if v.Formerly = run.OnDrive(st.Drive.Survey.Layout, v.Rec); v.Formerly != nil {
 		v.Obstacle = "It is on the drive again."
 		return nil
 	}
-	if v.start = v.Rec.Span.Start.Offset(st.Drive.sv.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.im.Size() {
-		today, err := run.StandOf(o, st.Drive.sv, v.Rec, v.Compared)
+	if v.start = v.Rec.Span.Start.Offset(st.Drive.Survey.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.Image.Size() {
+		today, err := run.StandOf(o, st.Drive.Survey, v.Rec, v.Compared)
 		if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 			return err
 		}
@@ -186,7 +188,7 @@ func (s *Server) standing(v *recordView) error {
 			v.Stand = drawStand(today.Stand, v.start, v.Rec.Span.Bytes, true)
 		}
 	}
-	col := plan.Lay(st.Drive.sv.Layout, facts, []plan.Step{step})[0]
+	col := plan.Lay(st.Drive.Survey.Layout, facts, []plan.Step{step})[0]
 	if len(col.Obstacles) > 0 {
 		v.Obstacle = col.Obstacles[0].Text
 		return nil
@@ -211,21 +213,21 @@ func (s *Server) bringBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	st, err := s.workOutFor(of)
+	st, err := s.WorkOutFor(of)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	step := plan.Step{Do: plan.BringBack, Record: id, Damaged: strings.TrimSpace(c.PostForm("damaged"))}
-	if len(step.Damaged) > maxReason {
+	if len(step.Damaged) > shop.MaxReason {
 		s.refuse(c, errors.New("that text is too long; nothing was planned"), where)
 		return
 	}
 	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
-		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: unusedName(st.Steps)}
+		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: shop.UnusedName(st.Steps)}
 	}
-	if err := s.stage(by(c), st, step); err != nil {
+	if err := s.Stage(by(c), st, step); err != nil {
 		s.refuse(c, err, where)
 		return
 	}
@@ -238,7 +240,7 @@ func (s *Server) bringBack(c *gin.Context) {
 
 // driveOfRecord is the drive that a record's partition was on.
 func (s *Server) driveOfRecord(id string) (of trail.Drive, err error) {
-	list, err := s.store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
+	list, err := s.Store.Entries(store.Filter{Record: id, Act: string(trail.ActDelete), Limit: 1})
 	if err != nil {
 		return of, err
 	}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -19,7 +18,6 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
-	"jadetrail/core/trail"
 )
 
 // pcView is the PC of a job, as its stand-in says.
@@ -51,15 +49,15 @@ type lack struct {
 type heldRow struct{ Title, By, Loses string }
 
 func (s *Server) pcPage(c *gin.Context) {
-	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	j, d, err := s.OpenJob(c.Param("job"), bayOf(c), false)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer d.close()
+	defer d.Close()
 	v := pcView{Job: j.Number, Bay: d.Bay, PC: d.PC, Names: map[string]string{}}
 	numbers := map[string]int{}
-	for _, p := range d.sv.Layout.Partitions() {
+	for _, p := range d.Survey.Layout.Partitions() {
 		id := strings.ToLower(p.UniqueID)
 		v.Names[id], numbers[id] = fmt.Sprintf("%s, partition %d in bay %s", p.Title(), p.Number, d.Bay), p.Number
 	}
@@ -78,7 +76,7 @@ func (v *pcView) name(id string) string {
 	return "a volume that is not on this drive"
 }
 
-func (v *pcView) fill(d *drive, numbers map[string]int) {
+func (v *pcView) fill(d *shop.Drive, numbers map[string]int) {
 	f := v.PC
 	for id, l := range f.Letters {
 		v.Letters = append(v.Letters, letterRow{l, v.name(id), numbers[strings.ToLower(id)], id})
@@ -90,7 +88,7 @@ func (v *pcView) fill(d *drive, numbers map[string]int) {
 	for _, m := range f.MissingLetters(func(id string) bool { return numbers[strings.ToLower(id)] > 0 }) {
 		v.Lacks = append(v.Lacks, lack{m, v.name(m.Partition), numbers[strings.ToLower(m.Partition)]})
 	}
-	for _, p := range d.sv.Layout.Partitions() {
+	for _, p := range d.Survey.Layout.Partitions() {
 		if p.Held != "" {
 			v.Held = append(v.Held, heldRow{p.Title(), p.Held, p.Loses})
 		}
@@ -104,22 +102,19 @@ func (v *pcView) fill(d *drive, numbers map[string]int) {
 	v.Recovery = recoveryLine(f, v.name)
 }
 
-// saveFacts keeps the facts about a drive's PC.
-func saveFacts(d *drive, f *pc.Facts) error { return writeIdentity(d.path+".pc.json", f) }
-
 // changePC opens the job's drive and keeps the facts that change returns.
-func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, string, error)) {
+func (s *Server) changePC(c *gin.Context, change func(d *shop.Drive) (*pc.Facts, string, error)) {
 	where := "/jobs/" + c.Param("job") + "/pc?bay=" + bayOf(c)
 	if c.PostForm("back") == "job" {
 		where = back(c)
 	}
-	j, d, err := s.job(c.Param("job"), bayOf(c), false)
+	j, d, err := s.OpenJob(c.Param("job"), bayOf(c), false)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	defer d.close()
-	said, err := s.changeFacts(me(c), j, d, change)
+	defer d.Close()
+	said, err := s.ChangeFacts(me(c), j, d, change)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
@@ -127,47 +122,14 @@ func (s *Server) changePC(c *gin.Context, change func(d *drive) (*pc.Facts, stri
 	s.say(c, "sound", said, where)
 }
 
-// changeFacts changes what is known of a drive's PC, unless something else may change it too. It returns what
-// was changed, which change says.
-func (s *Server) changeFacts(who *store.Technician, j *store.Job, d *drive, change func(d *drive) (*pc.Facts, string, error)) (said string, err error) {
-	pending, err := s.unfinished(d)
-	switch {
-	case err != nil:
-		return "", err
-	case s.desk.Busy(d.path):
-		return "", errors.New("work on this drive is under way; nothing was changed")
-	case pending != nil:
-		return "", errors.New("a run on this drive is not finished, and may change the same facts; nothing was changed. Finish the run or take it back first")
-	}
-	f, said, err := change(d)
-	if err != nil {
-		return "", err
-	}
-	return said, s.enterPC(who, j, d, f, said)
-}
-
-// enterPC keeps the facts about a drive's PC and enters what was changed.
-func (s *Server) enterPC(who *store.Technician, j *store.Job, d *drive, f *pc.Facts, said string) error {
-	tail, err := s.tail()
-	if err != nil {
-		return err
-	}
-	text, err := json.MarshalIndent(f, "", "  ")
-	if err != nil {
-		return err
-	}
-	return s.books.Do(shop.Act{ID: "pc-" + tail, Files: []shop.File{{Name: filepath.Join("drives", filepath.Base(d.path)+".pc.json"), Data: append(text, '\n')}},
-		Entry: trail.Entry{ID: "e-pc-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActLetter, Job: j.Number, Drive: driveName(d), Text: strings.TrimSuffix(said, ".")}})
-}
-
 // giveLetter gives, changes or takes away a volume's letter on the PC.
 func (s *Server) giveLetter(c *gin.Context) {
-	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+	s.changePC(c, func(d *shop.Drive) (*pc.Facts, string, error) {
 		if d.PC == nil {
 			return nil, "", errors.New("the facts about this drive's PC are not known; nothing was changed. Read them in first")
 		}
 		var p layout.Span
-		for _, x := range d.sv.Layout.Partitions() {
+		for _, x := range d.Survey.Layout.Partitions() {
 			if fmt.Sprint(x.Number) == c.PostForm("partition") {
 				p = x
 			}
@@ -192,7 +154,7 @@ func (s *Server) giveLetter(c *gin.Context) {
 
 // switchPC switches the stand-in PC off: nothing of it is in use then.
 func (s *Server) switchPC(c *gin.Context) {
-	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+	s.changePC(c, func(d *shop.Drive) (*pc.Facts, string, error) {
 		if d.PC == nil {
 			return nil, "", errors.New("the facts about this drive's PC are not known; nothing was changed")
 		}
@@ -210,7 +172,7 @@ func (s *Server) switchPC(c *gin.Context) {
 
 // readFacts takes facts about the PC from a JSON file.
 func (s *Server) readFacts(c *gin.Context) {
-	s.changePC(c, func(d *drive) (*pc.Facts, string, error) {
+	s.changePC(c, func(d *shop.Drive) (*pc.Facts, string, error) {
 		h, err := c.FormFile("facts")
 		if err != nil {
 			return nil, "", errors.New("no file was chosen; the facts are as they were")
@@ -234,9 +196,9 @@ func (s *Server) readFacts(c *gin.Context) {
 
 // writeFacts hands the facts about the PC out as a JSON file.
 func (s *Server) writeFacts(c *gin.Context) {
-	_, d, err := s.job(c.Param("job"), bayOf(c), false)
+	_, d, err := s.OpenJob(c.Param("job"), bayOf(c), false)
 	if err == nil {
-		defer d.close()
+		defer d.Close()
 		if d.PC == nil {
 			err = fmt.Errorf("the facts about this drive's PC are not known: %w", store.ErrNotFound)
 		}
@@ -255,15 +217,15 @@ func (s *Server) writeFacts(c *gin.Context) {
 
 // mendTable stages the mending of the table.
 func (s *Server) mendTable(c *gin.Context) {
-	st, err := s.workOut(c.Param("job"), bayOf(c))
+	st, err := s.WorkOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	step := plan.Step{Do: plan.Mend}
 	fmt.Sscan(c.PostForm("keep"), &step.Keep)
-	if err := s.stage(by(c), st, step); err != nil {
+	if err := s.Stage(by(c), st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
@@ -283,7 +245,7 @@ func missingLetters(st *jobState) []answer {
 		return nil
 	}
 	there := map[string]layout.Span{}
-	for _, p := range st.Drive.sv.Layout.Partitions() {
+	for _, p := range st.Drive.Survey.Layout.Partitions() {
 		there[strings.ToLower(p.UniqueID)] = p
 	}
 	at := func(page string) string {

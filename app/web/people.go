@@ -38,11 +38,11 @@ func (s *Server) showSignIn(c *gin.Context, status int, v signInView) {
 
 func (s *Server) signIn(c *gin.Context) {
 	login := c.PostForm("login")
-	if !s.signIns.allow(strings.ToLower(strings.TrimSpace(login)), s.now()) {
+	if !s.signIns.allow(strings.ToLower(strings.TrimSpace(login)), s.Now()) {
 		s.showSignIn(c, http.StatusTooManyRequests, signInView{Login: login, Trouble: "Too many tries with this name. Wait a minute and try again."})
 		return
 	}
-	t, err := s.store.SignIn(login, c.PostForm("password"))
+	t, err := s.Store.SignIn(login, c.PostForm("password"))
 	if err != nil && !errors.Is(err, store.ErrSignIn) {
 		s.fail(c, err)
 		return
@@ -70,7 +70,7 @@ func (s *Server) signOut(c *gin.Context) {
 // signedIn lets only technicians in.
 func (s *Server) signedIn(c *gin.Context) {
 	id := s.sessions.GetInt64(c.Request.Context(), "technician")
-	t, err := s.store.Technician(uint64(id))
+	t, err := s.Store.Technician(uint64(id))
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		s.fail(c, err)
 		return
@@ -86,7 +86,7 @@ func (s *Server) signedIn(c *gin.Context) {
 	}
 	c.Set("me", t)
 	sent(c.Request).who = t.Login
-	s.catchUp()
+	s.CatchUp()
 	sent(c.Request).acting = true
 }
 

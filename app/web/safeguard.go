@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/app/shop"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/core/layout"
@@ -107,7 +109,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead, Box: st.box()}
 	sh := s.shelfFor(c)
 	list, err := sh.List()
@@ -117,7 +119,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	}
 	v.Places = placeRows(sh, list)
 	v.Rows, v.PC, v.Back = st.touched(list), st.pcGate(), st.damaged()
-	asks, err := s.store.Asks(st.Job.Number)
+	asks, err := s.Store.Asks(st.Job.Number)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -125,7 +127,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	for i := range v.Rows {
 		v.Rows[i].answers(st.asked(asks, v.Rows[i].Number))
 	}
-	erasing, err := s.erasing(st.State)
+	erasing, err := s.Erasing(st.State)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -163,8 +165,8 @@ func (t *touched) answers(asks []askView) {
 // touched lists the partitions of the drive that the plan's steps touch.
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
-	for _, p := range st.Drive.sv.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, Looks: st.Drive.sv.Volumes[p.Number] != nil}
+	for _, p := range st.Drive.Survey.Layout.Partitions() {
+		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, Looks: st.Drive.Survey.Volumes[p.Number] != nil}
 		t.LeadOnly, t.Guarded = p.Role == layout.EFI || p.Active, p.Protected || p.Active
 		for i, c := range st.Columns {
 			n := i + 1
@@ -203,7 +205,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {
-				if m.From.Drive().Same(driveName(st.Drive)) && run.SamePartition(m.From.Span, p) {
+				if m.From.Drive().Same(shop.NameOf(st.Drive)) && run.SamePartition(m.From.Span, p) {
 					t.Also++
 				}
 			}
@@ -239,11 +241,11 @@ func (st *jobState) pcGate() *pcGate {
 	}
 	parks := slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.ParkRecovery })
 	if r := now.Recovery; r != nil && r.InUse && !parks {
-		for _, p := range st.Drive.sv.Layout.Partitions() {
+		for _, p := range st.Drive.Survey.Layout.Partitions() {
 			if !strings.EqualFold(p.UniqueID, r.Partition) {
 				continue
 			}
-			for _, a := range plan.Acts(st.Drive.sv.Layout, p.Number, st.Facts) {
+			for _, a := range plan.Acts(st.Drive.Survey.Layout, p.Number, st.Facts) {
 				switch {
 				case a.Do != plan.ParkRecovery:
 				case a.Obstacle == nil:
@@ -296,7 +298,7 @@ func (st *jobState) namer() func(id string) string {
 			names[id] = p.Title() + ", " + where
 		}
 	}
-	for _, p := range st.Drive.sv.Layout.Partitions() {
+	for _, p := range st.Drive.Survey.Layout.Partitions() {
 		add(p, fmt.Sprintf("partition %d", p.Number))
 	}
 	for i, c := range st.Columns {

@@ -69,7 +69,7 @@ func TestSamePages(t *testing.T) {
 			next := func() {
 				step++
 				at := time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC).Add(time.Duration(step) * time.Hour)
-				s.now, s.random = func() time.Time { return at }, rand.NewChaCha8(sha256.Sum256(fmt.Appendf(nil, "%d %d", n, step)))
+				s.Now, s.Random = func() time.Time { return at }, rand.NewChaCha8(sha256.Sum256(fmt.Appendf(nil, "%d %d", n, step)))
 			}
 			get := func(path string) {
 				fmt.Fprintf(&out, "GET %s\n%s\n", path, inWords(s.get(t, path)))
@@ -90,7 +90,7 @@ func TestSamePages(t *testing.T) {
 				next()
 				s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 				s.idle(t)
-				w, _ := s.desk.State(filepath.Join(s.data, "drives", "tidewater-reception.img"))
+				w, _ := s.Desk.State(filepath.Join(s.Data, "drives", "tidewater-reception.img"))
 				fmt.Fprintln(&out, w.Kind, w.Trouble, w.Outcome)
 				for _, page := range []string{"", "/confirm", "/hand-over", "/tables/trail.csv", "/tables/records.csv"} {
 					get("/jobs/J-1042" + page)

@@ -5,23 +5,16 @@ package web
 import (
 	"bytes"
 	"cmp"
-	"crypto/ed25519"
-	"crypto/rand"
 	"embed"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
-	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/alexedwards/scs/mysqlstore"
@@ -31,8 +24,6 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
-	"jadetrail/app/work"
-	"jadetrail/core/carry"
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -51,29 +42,12 @@ var templateFiles embed.FS
 //go:embed static
 var staticFiles embed.FS
 
-// Server is the web application.
+// Server is the web application: what comes over the web is read, the shop is asked, and what it says is shown.
 type Server struct {
-	store    *store.Store
-	data     string // the data folder
-	shop     string // who hands over
-	shelves  shelves
-	records  trail.Records
-	coverage compare.Store
-	sums     summaries
-	seen     seenFinds
-	chain    chain
-	desk     *work.Desk
+	*shop.Shop
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
 	demo     bool
-	books    *shop.Books
-	keys     []ed25519.PublicKey // that have signed for the shop
-	prove    time.Duration       // how old the verification of a backup may be
-	planning sync.Mutex          // held while a plan is changed, and while a run of one is begun
-	ending   chan struct{}       // closed when the server is
-	told     atomic.Pointer[shop.Settled]
-	now      func() time.Time
-	random   io.Reader
 	signIns  *limiter
 	log      *slog.Logger
 	forget   func() // ends the sweeping of old sessions
@@ -81,13 +55,8 @@ type Server struct {
 
 // Options of a server.
 type Options struct {
-	Store *store.Store
-	Data  string
-	Demo  bool // shows the demo's accounts on the sign-in page
-	Shop  string
-	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
-	// run.ProveAfter.
-	ProveAfter time.Duration
+	Shop *shop.Shop
+	Demo bool // shows the demo's accounts on the sign-in page
 	// Log is told of every request, refusal, act and failure; nil for nowhere.
 	Log *slog.Logger
 }
@@ -97,29 +66,9 @@ const maxBody = 1 << 20
 
 // New returns the application.
 func New(o Options) (*Server, error) {
-	data, err := filepath.Abs(o.Data)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range []string{"dock", "drives", "handed-out", "shelf"} {
-		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
-			return nil, fmt.Errorf("the data folder cannot be used: %w", err)
-		}
-	}
-	s := &Server{
-		store: o.Store, data: data, shop: cmp.Or(o.Shop, "Lantern Quay Repairs, Port Ellery"), records: trail.Records{Dir: filepath.Join(data, "records")}, coverage: compare.Store{Dir: filepath.Join(data, "coverage")},
-		seen: seenFinds{list: map[string]foundThen{}}, sums: summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}}, demo: o.Demo, prove: o.ProveAfter,
-		sessions: scs.New(), now: time.Now, random: rand.Reader, signIns: newLimiter(),
-		log: cmp.Or(o.Log, slog.New(slog.DiscardHandler)),
-	}
-	o.Store.Log = s.log
-	s.desk = work.NewDesk(run.Sentence, s.log)
-	if s.keys, err = o.Store.Keys(); err != nil {
-		return nil, err
-	}
-	s.books = &shop.Books{Data: data, Store: o.Store, Shelf: s.shelf}
-	s.ending = make(chan struct{})
-	db, err := o.Store.SQL()
+	s := &Server{Shop: o.Shop, demo: o.Demo, sessions: scs.New(), signIns: newLimiter(), log: cmp.Or(o.Log, slog.New(slog.DiscardHandler))}
+	o.Shop.Store.Log = s.log
+	db, err := o.Shop.Store.SQL()
 	if err != nil {
 		return nil, err
 	}
@@ -129,75 +78,12 @@ func New(o Options) (*Server, error) {
 	s.sessions.Cookie.Name = "jadetrail"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
-	if err := errors.Join(s.parse(), s.forgetUploads(), s.forgetComing()); err != nil {
-		return nil, err
-	}
-	// What was cut short is finished before anybody can look.
-	if err := s.settle(); err != nil {
-		return nil, err
-	}
-	go s.settling()
-	return s, nil
+	return s, errors.Join(s.parse(), s.forgetUploads())
 }
 
-// settleEvery is how often it is tried to finish what was cut short, while there is anything.
-const settleEvery = 5 * time.Second
-
-// settling finishes what was cut short, as soon as that is possible.
-func (s *Server) settling() {
-	tick := time.NewTicker(settleEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-s.ending:
-			return
-		case <-tick.C:
-			if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {
-				s.settle() // what cannot be done now is tried again; the bench tells of it
-			}
-		}
-	}
-}
-
-// stuckFor is for how long nothing is tried again before a page, after something could not be finished.
-const stuckFor = time.Second
-
-// catchUp finishes what waits before a page shows what is not so any more, and an act is done that
-// does not know of it. What still waits then is told.
-func (s *Server) catchUp() {
-	if last := s.told.Load(); last != nil && len(last.Stuck) > 0 && s.now().Sub(last.At) < stuckFor {
-		return
-	}
-	if s.books.Waiting() > 0 || run.Waiting(s.folder("runs")) {
-		s.settle()
-	}
-}
-
-// settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
-func (s *Server) settle() error {
-	out, err := s.books.Settle()
-	out.At = s.now()
-	if err == nil {
-		var entered []string
-		entered, err = run.Enter(s.folder("runs"), s.store)
-		for _, id := range entered {
-			out.Finished = append(out.Finished, "the end of the run "+id)
-		}
-	}
-	if last := s.told.Load(); last != nil && out.At.Sub(last.At) < settledFor {
-		out.Finished = append(last.Finished[max(0, len(last.Finished)-mostTold):], out.Finished...)
-	}
-	if err != nil && len(out.Waits) == 0 {
-		out.Waits = append(out.Waits, "the end of a run: "+err.Error())
-	}
-	s.told.Store(out)
-	return err
-}
-
-// Close stops all work at its next safe point and waits for it.
+// Close closes the shop, and waits for its work.
 func (s *Server) Close() {
-	close(s.ending)
-	s.desk.Close()
+	s.Shop.Close()
 	s.forget()
 }
 
@@ -428,7 +314,7 @@ func (s *Server) Handler() http.Handler {
 			most = maxPiece
 		}
 		if r.URL.Path == "/trail/take-in" {
-			most = maxTakenIn + maxBody
+			most = shop.MaxTakenIn + maxBody
 		}
 		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
 	})
@@ -532,38 +418,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 // worded is an error as people are told it: without where the machine keeps its files.
 func (s *Server) worded(err error) string {
 	text := run.Sentence(err)
-	if whole, e := filepath.Abs(s.data); e == nil {
+	if whole, e := filepath.Abs(s.Data); e == nil {
 		text = strings.ReplaceAll(text, whole+string(filepath.Separator), "")
 	}
-	return strings.ReplaceAll(text, s.data+string(filepath.Separator), "")
-}
-
-// tail makes the random end of a name.
-func (s *Server) tail() (string, error) {
-	var b [4]byte
-	_, err := io.ReadFull(s.random, b[:])
-	return hex.EncodeToString(b[:]), err
-}
-
-// toUpdate passes the progress of a carry-out, whose steps have the titles, or of taking it
-// back on.
-func toUpdate(report func(work.Update), titles []string, undo bool) func(carry.Progress) {
-	return func(p carry.Progress) {
-		phase := p.Phase
-		switch {
-		case phase != "":
-		case undo:
-			phase = "taking back"
-		case p.Step < len(titles):
-			phase = titles[p.Step]
-			if len(titles) > 1 {
-				phase = fmt.Sprintf("step %d of %d, %s", p.Step+1, len(titles), phase)
-			}
-		}
-		report(work.Update{Phase: phase, Step: p.Step, Done: p.Done, Total: p.Total})
-	}
-}
-
-func fromShelf(report func(work.Update)) func(shelf.Progress) {
-	return func(p shelf.Progress) { report(work.Update{Phase: p.Phase, Done: p.Done, Total: p.Total}) }
+	return strings.ReplaceAll(text, s.Data+string(filepath.Separator), "")
 }

@@ -2,26 +2,19 @@ package web
 
 import (
 	"cmp"
-	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"jadetrail/core/words"
-
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
-	"jadetrail/app/work"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
@@ -60,7 +53,7 @@ func (shelfView) States() []string { return states }
 
 // rows are the backups with what the trail and the records say of them.
 func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
-	entries, err := s.store.Entries(store.Filter{Act: string(trail.ActBackup)})
+	entries, err := s.Store.Entries(store.Filter{Act: string(trail.ActBackup)})
 	if err != nil {
 		return nil, err
 	}
@@ -70,11 +63,11 @@ func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
 	}
 	var out []shelfRow
 	for _, m := range list {
-		needed, err := s.records.Relying(m.ID)
+		needed, err := s.Records.Relying(m.ID)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.now()), lost(m)})
+		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.Now()), lost(m)})
 	}
 	return out, nil
 }
@@ -113,7 +106,7 @@ func (s *Server) shelfPage(c *gin.Context) {
 
 // lostBackups tells of every backup that counts, and whose contents are not as they were verified.
 func (s *Server) lostBackups() ([]string, error) {
-	list, err := s.shelf().List()
+	list, err := s.Shelf().List()
 	var out []string
 	for _, m := range list {
 		if why := lost(m); why != "" {
@@ -137,19 +130,12 @@ func lost(m *shelf.Manifest) string {
 
 // onDesk is a piece of work that belongs to no drive, nil for none.
 func (s *Server) onDesk(key string) (*workLine, string) {
-	w, ok := s.desk.State(key)
+	w, ok := s.Desk.State(key)
 	if !ok || w.Kind == "" {
 		return nil, ""
 	}
 	l := workView(w)
 	return &l, w.Trouble + w.Outcome
-}
-
-// onShelf starts work on the backups; there is one piece of it at a time.
-func (s *Server) onShelf(kind, title string, f func(ctx context.Context, report func(shelf.Progress)) (string, error)) error {
-	return s.desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		return f(ctx, fromShelf(report))
-	})
 }
 
 // then leads on to where, or back there with why something was not done.
@@ -170,74 +156,15 @@ func whereFrom(c *gin.Context) string {
 }
 
 func (s *Server) verifyBackup(c *gin.Context) {
-	s.then(c, s.verifyOnShelf(me(c), c.PostForm("backup")), whereFrom(c))
-}
-
-// verifyOnShelf begins to read a backup back and to compare it with its hashes.
-func (s *Server) verifyOnShelf(who *store.Technician, id string) error {
-	return s.onShelf("verify-backup", "Verification", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
-		now := s.now()
-		m, err := s.shelf().Verify(ctx, id, now, report)
-		var damage *shelf.Damage
-		if err != nil && !errors.As(err, &damage) {
-			return "", err
-		}
-		tail, e2 := s.tail()
-		if e2 != nil {
-			return "", e2
-		}
-		text := fmt.Sprintf("Backup of %s read back and compared, whole", m.From.Span.Title())
-		if damage != nil {
-			text = fmt.Sprintf("Backup of %s read back and compared: damaged, %s", m.From.Span.Title(), damage.What())
-		}
-		return fmt.Sprintf("%s is whole: every piece reads back as it was written.", m.ID), errors.Join(err, s.store.Append(trail.Entry{
-			ID: "e-verify-" + tail, Time: now, Who: who.Name, Act: trail.ActVerify, Backup: m.ID, Partition: m.From.Span.Number, Drive: m.From.Drive(), Text: text,
-		}))
-	})
+	s.then(c, s.VerifyBackup(me(c), c.PostForm("backup")), whereFrom(c))
 }
 
 func (s *Server) takeInBackup(c *gin.Context) {
-	s.then(c, s.ownBackup(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))), whereFrom(c))
-}
-
-// ownBackup begins to make a backup that this shop has not signed one of its own.
-func (s *Server) ownBackup(who *store.Technician, id, reason string) error {
-	switch {
-	case !who.Lead:
-		return fmt.Errorf("%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead)
-	case reason == "" || len(reason) > maxReason:
-		return errors.New("it does not say why the backup can be trusted; nothing was changed")
-	}
-	return s.onShelf("take-in", "Taking in", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
-		now := s.now()
-		m, err := s.shelf().TakeIn(ctx, id, who.Name, now, report)
-		if err != nil {
-			return "", err
-		}
-		tail, err := s.tail()
-		if err != nil {
-			return "", err
-		}
-		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who.Name, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(), Reason: reason}
-		e.Partition = m.From.Span.Number
-		e.Text = fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who)
-		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.store.Append(e)
-	})
+	s.then(c, s.OwnBackup(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))), whereFrom(c))
 }
 
 func (s *Server) exportBackup(c *gin.Context) {
-	s.then(c, s.exportFromShelf(c.PostForm("backup")), whereFrom(c))
-}
-
-// exportFromShelf begins to write a backup out as it can be handed over.
-func (s *Server) exportFromShelf(id string) error {
-	return s.onShelf("export", "Export", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
-		m, err := s.shelf().Export(ctx, id, report)
-		if err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("%s can be handed over; SHA-256 of what it unpacks to: %s.", m.ID, m.SHA256), nil
-	})
+	s.then(c, s.ExportBackup(c.PostForm("backup")), whereFrom(c))
 }
 
 // keepBackup notes until when a backup is meant to be kept.
@@ -251,7 +178,7 @@ func (s *Server) keepBackup(c *gin.Context) {
 		}
 		until = &day
 	}
-	if err := s.shelf().Keep(c.PostForm("backup"), until); err != nil {
+	if err := s.Shelf().Keep(c.PostForm("backup"), until); err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
@@ -259,47 +186,21 @@ func (s *Server) keepBackup(c *gin.Context) {
 }
 
 func (s *Server) deleteBackup(c *gin.Context) {
-	if err := s.takeOffShelf(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))); err != nil {
+	if err := s.TakeOffShelf(me(c), c.PostForm("backup"), strings.TrimSpace(c.PostForm("reason"))); err != nil {
 		s.refuse(c, err, whereFrom(c))
 		return
 	}
 	s.say(c, "sound", "The backup was deleted. Its entry stands in the trail.", "/shelf")
 }
 
-// takeOffShelf takes a backup off the shelf. A plan that needs it stands against that.
-func (s *Server) takeOffShelf(who *store.Technician, id, reason string) error {
-	jobs, err := s.store.Jobs()
-	if err != nil {
-		return err
-	}
-	for _, j := range jobs {
-		steps, _, err := j.Steps()
-		if err != nil {
-			return err
-		}
-		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
-			return fmt.Errorf("the plan of %s puts files back from this backup; nothing was deleted. Take that step out first", j.Number)
-		}
-	}
-	if len(reason) > maxReason {
-		return errors.New("that reason is too long; nothing was deleted")
-	}
-	o := run.Options{Shelf: s.shelf(), Records: s.records, Trail: s.store, Who: who.Name, Lead: who.Lead, Now: s.now}
-	e, err := run.Gone(o, id, reason)
-	if err != nil {
-		return err
-	}
-	return s.books.Do(shop.Act{ID: e.ID, Backup: id, Entry: e})
-}
-
 // download hands a backup's contents over, with ranges for a download that was cut.
 func (s *Server) download(c *gin.Context) {
-	m, err := s.shelf().Load(c.Param("backup"))
+	m, err := s.Shelf().Load(c.Param("backup"))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	f, err := s.shelf().Stored(m)
+	f, err := s.Shelf().Stored(m)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -334,7 +235,7 @@ func (v backupView) BackupID() string { return v.ID }
 func (backupView) Chosen() bool { return false }
 
 func (s *Server) backupPage(c *gin.Context) {
-	m, err := s.shelf().Load(c.Param("backup"))
+	m, err := s.Shelf().Load(c.Param("backup"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -345,7 +246,7 @@ func (s *Server) backupPage(c *gin.Context) {
 		return
 	}
 	v := backupView{shelfRow: rows[0]}
-	if v.Records, err = s.records.Relying(m.ID); err == nil {
+	if v.Records, err = s.Records.Relying(m.ID); err == nil {
 		err = s.today(&v)
 	}
 	if err == nil {
@@ -358,12 +259,12 @@ func (s *Server) backupPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, r, err := s.shelf().Inside(m); err == nil {
+	if _, r, err := s.Shelf().Inside(m); err == nil {
 		v.Looks = true
 		r.Close()
 	}
 	if m.Unreadable > 0 {
-		if list, err := s.shelf().ListOf(m); err == nil {
+		if list, err := s.Shelf().ListOf(m); err == nil {
 			for _, e := range list {
 				if e.Unreadable == "" {
 					continue
@@ -382,7 +283,7 @@ func (s *Server) backupPage(c *gin.Context) {
 
 // today compares a backup with the drives in the bays.
 func (s *Server) today(v *backupView) error {
-	bays, err := s.store.Bays()
+	bays, err := s.Store.Bays()
 	if err != nil {
 		return err
 	}
@@ -391,20 +292,20 @@ func (s *Server) today(v *backupView) error {
 		if b.Image == nil {
 			continue
 		}
-		d, err := s.open(&b, false)
+		d, err := s.Open(&b, false)
 		if err != nil {
 			continue
 		}
-		defer d.close()
-		if !driveName(d).Same(v.From.Drive()) {
+		defer d.Close()
+		if !shop.NameOf(d).Same(v.From.Drive()) {
 			continue
 		}
 		v.Today = fmt.Sprintf("Its partition is no longer on the drive in bay %s.", b.Letter)
-		for _, p := range d.sv.Layout.Partitions() {
+		for _, p := range d.Survey.Layout.Partitions() {
 			if p.UniqueID != v.From.Span.UniqueID {
 				continue
 			}
-			now, err := shelf.Fingerprint(survey.Window(d.im, p), d.sv.Volumes[p.Number])
+			now, err := shelf.Fingerprint(survey.Window(d.Image, p), d.Survey.Volumes[p.Number])
 			if err != nil {
 				return err
 			}
@@ -424,54 +325,27 @@ func (s *Server) today(v *backupView) error {
 // target is a volume that files can be put into.
 type target struct{ Value, Text string }
 
-// withJobs visits the drives in the bays that belong to a job; what cannot be opened is
-// left out.
-func (s *Server) withJobs(visit func(b store.Bay, d *drive) error) error {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return err
-	}
-	for _, b := range bays {
-		if b.Image == nil || b.Job == nil {
-			continue
-		}
-		d, err := s.open(&b, false)
-		if err != nil {
-			continue
-		}
-		err = visit(b, d)
-		d.close()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// ending is the end of a drive's serial number, by which it is told from others.
-func (d *drive) ending() string { return "…" + d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):] }
-
 // targets are the volumes on drives with a job that take files in, those on the drive
 // that a backup was made of first.
 func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 	var own, out []target
-	err := s.withJobs(func(b store.Bay, d *drive) error {
+	err := s.WithJobs(func(b store.Bay, d *shop.Drive) error {
 		into := &out
-		if driveName(d).Same(m.From.Drive()) {
+		if shop.NameOf(d).Same(m.From.Drive()) {
 			into = &own
 		}
-		for _, p := range d.sv.Layout.Partitions() {
-			if _, ok := d.sv.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
-				*into = append(*into, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (%s), %s free", *b.Job, p.Title(), b.Letter, d.ending(), p.Volume.Free())})
+		for _, p := range d.Survey.Layout.Partitions() {
+			if _, ok := d.Survey.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
+				*into = append(*into, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (%s), %s free", *b.Job, p.Title(), b.Letter, d.Ending(), p.Volume.Free())})
 			}
 		}
-		j, _, err := s.store.Job(*b.Job, b.Letter)
+		j, _, err := s.Store.Job(*b.Job, b.Letter)
 		if err != nil {
 			return err
 		}
 		steps, expect, err := j.Steps()
 		for i, x := range steps {
-			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.Drive().Same(driveName(d)) {
+			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.Drive().Same(shop.NameOf(d)) {
 				*into = append(*into, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
 			}
 		}
@@ -483,10 +357,10 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 // gapsFor are the gaps on drives with a job that an image fits into.
 func (s *Server) gapsFor(m *shelf.Manifest) ([]target, error) {
 	var out []target
-	err := s.withJobs(func(b store.Bay, d *drive) error {
-		for _, g := range d.sv.Layout.Spans {
-			if l := d.sv.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
-				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (%s)", *b.Job, l.Room(g), b.Letter, d.ending())})
+	err := s.WithJobs(func(b store.Bay, d *shop.Drive) error {
+		for _, g := range d.Survey.Layout.Spans {
+			if l := d.Survey.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
+				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (%s)", *b.Job, l.Room(g), b.Letter, d.Ending())})
 			}
 		}
 		return nil
@@ -507,27 +381,9 @@ func (s *Server) restoreImage(c *gin.Context) {
 	s.stageFrom(c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size}, "Restoring the image is planned. Look at the map, then carry it out.", "")
 }
 
-// stageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
-func (s *Server) stageInBay(by By, bay string, step plan.Step) (job string, err error) {
-	bays, err := s.store.Bays()
-	if err != nil {
-		return "", err
-	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
-	if i < 0 {
-		return "", errors.New("there is no drive of a job in that bay; nothing was planned")
-	}
-	st, err := s.workOut(*bays[i].Job, bay)
-	if err != nil {
-		return "", err
-	}
-	defer st.Drive.close()
-	return st.Job.Number, s.stage(by, st, step)
-}
-
 // stageFrom stages a step with a backup in the plan of the job whose drive is in a bay.
 func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, selected string) {
-	job, err := s.stageInBay(by(c), bay, step)
+	job, err := s.StageInBay(by(c), bay, step)
 	if err != nil {
 		s.refuse(c, err, "/shelf/"+url.PathEscape(step.Backup))
 		return
@@ -577,47 +433,5 @@ func (s *Server) toFolder(c *gin.Context) {
 		s.refuse(c, err, "/shelf/"+url.PathEscape(c.Param("backup")))
 		return
 	}
-	s.then(c, s.restoreToFolder(me(c), c.Param("backup"), only), "/shelf/"+url.PathEscape(c.Param("backup")))
-}
-
-// restoreToFolder begins to put files of a backup into a new folder on the bench; only are the paths that are
-// wanted, none for all.
-func (s *Server) restoreToFolder(who *store.Technician, id string, only []string) error {
-	return s.onShelf("restore", "Restoring files", func(ctx context.Context, report func(shelf.Progress)) (string, error) {
-		m, err := s.shelf().Load(id)
-		if err != nil {
-			return "", err
-		}
-		tail, err := s.tail()
-		if err != nil {
-			return "", err
-		}
-		to := filepath.Join(s.data, "restored", m.ID+"-"+tail)
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return "", err
-		}
-		// It has its name only once all of it is there and can be entered.
-		coming, held := to+comingEnds, &shop.Held{Sink: s.store}
-		defer os.RemoveAll(coming)
-		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.shelf(), Records: s.records, Trail: held, Who: who.Name, Now: s.now, Random: s.random}, id, only, coming, report)
-		if err != nil {
-			return "", err
-		}
-		restored := func(path string) string { return filepath.Join("restored", filepath.Base(path)) }
-		origin, err := json.Marshal(restoredFrom{m.From.Drive(), m.From.Span})
-		if err != nil {
-			return "", err
-		}
-		act := shop.Act{ID: "restored-" + tail, Entry: held.Entries[0]}
-		act.Moves = []shop.Move{{From: restored(coming), To: restored(to)}}
-		act.Files = []shop.File{{Name: filepath.Join(originsFolder, filepath.Base(to)+".json"), Data: origin}}
-		if err := s.books.Do(act); err != nil {
-			return "", err
-		}
-		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", words.Count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
-		if n := len(out.NotThere); n > 0 {
-			text += fmt.Sprintf(" %d could not be restored, the first: %s.", n, out.NotThere[0])
-		}
-		return text, nil
-	})
+	s.then(c, s.RestoreToFolder(me(c), c.Param("backup"), only), "/shelf/"+url.PathEscape(c.Param("backup")))
 }

@@ -1,101 +1,21 @@
 package web
 
 import (
-	"errors"
 	"fmt"
-	"io"
-	"slices"
-	"strconv"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"jadetrail/app/shop"
-	"jadetrail/app/store"
-	"jadetrail/core/compile"
 	"jadetrail/core/disk"
-	"jadetrail/core/layout"
-	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
-	"jadetrail/core/trail"
-	"jadetrail/core/volume"
 )
-
-// shelves are the volumes on the shop's shelf drives, found once for each drive.
-type shelves struct {
-	mu    sync.Mutex
-	known map[string][]*shelf.OnVolume // by bay and image
-}
 
 // chosenShelf is where a person's choice of the place for new backups is kept.
 const chosenShelf = "shelf"
 
-// shelf is all places for backups, as the drives are in their bays now. New backups go to
-// the first of the shelf drives, or where there is none to the bench's own folder.
-func (s *Server) shelf() *shelf.Shelf {
-	sh := &shelf.Shelf{Dir: s.folder("shelf"), Key: s.store.Key, Keys: s.keys}
-	bays, err := s.store.Bays()
-	if err != nil {
-		sh.Unsure = fmt.Errorf("which drives are shelves cannot be told: %w", err)
-		return sh
-	}
-	for _, b := range bays {
-		if !b.Shelf || b.Image == nil {
-			continue
-		}
-		on, err := s.shelvesOn(&b)
-		if err != nil {
-			sh.Unsure = errors.Join(sh.Unsure, fmt.Errorf("bay %s cannot be looked into: %w", b.Letter, err))
-		}
-		sh.Volumes = append(sh.Volumes, on...)
-	}
-	if len(sh.Volumes) > 0 {
-		sh.To = sh.Volumes[0].Title
-	}
-	return sh
-}
-
-// shelvesOn are the volumes for backups on a drive. Their titles say in which bay, under
-// what label, and how the drive's serial number ends.
-func (s *Server) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
-	s.shelves.mu.Lock()
-	defer s.shelves.mu.Unlock()
-	key := b.Letter + " " + *b.Image
-	var since time.Time
-	if b.Since != nil {
-		since = *b.Since
-		key += " " + since.String()
-	}
-	if v, ok := s.shelves.known[key]; ok {
-		return v, nil
-	}
-	d, err := s.open(b, false)
-	if err != nil {
-		return nil, err
-	}
-	defer d.close()
-	var out []*shelf.OnVolume
-	for _, p := range d.sv.Layout.Partitions() {
-		if _, ok := d.sv.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
-			title := fmt.Sprintf("Bay %s, %s (%s)", b.Letter, p.Title(), d.ending())
-			if slices.ContainsFunc(out, func(v *shelf.OnVolume) bool { return v.Title == title }) {
-				title += fmt.Sprintf(", partition %d", p.Number)
-			}
-			out = append(out, &shelf.OnVolume{Title: title, Image: d.path, Partition: p.UniqueID, Since: since, Now: s.now})
-		}
-	}
-	if s.shelves.known == nil {
-		s.shelves.known = map[string][]*shelf.OnVolume{}
-	}
-	s.shelves.known[key] = out
-	return out, nil
-}
-
 // shelfFor is the shelf with new backups going where this person has chosen.
 func (s *Server) shelfFor(c *gin.Context) *shelf.Shelf {
-	sh := s.shelf()
+	sh := s.Shelf()
 	to := c.PostForm("onto")
 	if to == "" {
 		to = s.sessions.GetString(c.Request.Context(), chosenShelf)
@@ -136,7 +56,7 @@ func placeRows(sh *shelf.Shelf, list []*shelf.Manifest) []placeRow {
 // chooseShelf keeps where a person's new backups go.
 func (s *Server) chooseShelf(c *gin.Context) {
 	to := c.PostForm("onto")
-	if !s.shelf().Has(to) {
+	if !s.Shelf().Has(to) {
 		s.refuse(c, fmt.Errorf("%w: %q; new backups go where they went before", shelf.ErrNoPlace, to), whereFrom(c))
 		return
 	}
@@ -146,158 +66,20 @@ func (s *Server) chooseShelf(c *gin.Context) {
 
 // makeShelf makes a drive a shelf.
 func (s *Server) makeShelf(c *gin.Context) {
-	said, err := s.useAsShelf(me(c), c.PostForm("bay"), strings.TrimSpace(c.PostForm("label")))
+	said, err := s.UseAsShelf(me(c), c.PostForm("bay"), strings.TrimSpace(c.PostForm("label")))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
 	}
 	s.say(c, "sound", said, "/dock")
-}
-
-// useAsShelf makes a drive of the shop's own a shelf: one that has an NTFS volume as it is, and a blank one by
-// giving it a table and a volume with a label.
-func (s *Server) useAsShelf(who *store.Technician, letter, label string) (said string, err error) {
-	b, d, err := s.inBay(letter)
-	if err != nil {
-		return "", err
-	}
-	defer d.close()
-	blank := len(d.sv.Layout.Partitions()) == 0
-	switch {
-	case b.Job != nil:
-		err = fmt.Errorf("the drive in bay %s belongs to %s; a shelf is a drive of the shop's own. Nothing was changed", b.Letter, *b.Job)
-	case d.Identity.ReadOnly:
-		err = fmt.Errorf("the drive in bay %s is attached read-only; nothing was changed", b.Letter)
-	case s.desk.Busy(d.path):
-		err = errors.New("work on this drive is under way; nothing was changed")
-	case blank:
-		err = s.distinct(label)
-	case len(keepers(d)) == 0:
-		err = fmt.Errorf("the drive in bay %s has no NTFS volume that backups could be kept in; nothing was changed. Use a blank drive", b.Letter)
-	}
-	l := d.sv.Layout
-	if err == nil && blank {
-		l, err = s.prepare(d, label)
-	}
-	tail, e := s.tail()
-	if err = errors.Join(err, e); err == nil {
-		err = s.books.Do(shop.Act{ID: "shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job, Shelf: true,
-			Entry: trail.Entry{ID: "e-shelf-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
-				Drive: trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}}})
-	}
-	return fmt.Sprintf("The drive in bay %s is a shelf: backups can be kept on it.", b.Letter), err
-}
-
-// keepers are the volumes of a drive that backups can be kept in.
-func keepers(d *drive) []int {
-	var out []int
-	for _, p := range d.sv.Layout.Partitions() {
-		if _, ok := d.sv.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
-			out = append(out, p.Number)
-		}
-	}
-	return out
-}
-
-// distinct refuses a label that could be confused with that of another shelf.
-func (s *Server) distinct(label string) error {
-	if label == "" || len([]rune(label)) > 32 {
-		return errors.New("the shelf needs a label of 1 to 32 letters; nothing was made")
-	}
-	plain := func(t string) string {
-		return strings.Map(func(r rune) rune {
-			switch r {
-			case ' ', '-', '_', '.':
-				return -1
-			case 'o', 'O':
-				return '0'
-			case 'l', 'I', 'i', 'L':
-				return '1'
-			}
-			return r
-		}, strings.ToLower(t))
-	}
-	bays, err := s.store.Bays()
-	if err != nil {
-		return err
-	}
-	for _, b := range bays {
-		if !b.Shelf || b.Image == nil {
-			continue
-		}
-		d, err := s.open(&b, false)
-		if err != nil {
-			continue
-		}
-		d.close()
-		for _, p := range d.sv.Layout.Partitions() {
-			if p.Volume != nil && plain(p.Volume.Label) == plain(label) {
-				return fmt.Errorf("the shelf in bay %s is labelled %q: the two could be confused; nothing was made. Give another label", b.Letter, p.Volume.Label)
-			}
-		}
-	}
-	return nil
-}
-
-// prepare gives a blank drive its table and volume.
-func (s *Server) prepare(d *drive, label string) (*layout.Layout, error) {
-	var random [2][16]byte
-	for i := range random {
-		if _, err := io.ReadFull(s.random, random[i][:]); err != nil {
-			return nil, err
-		}
-	}
-	id := compile.UniqueID(random[1])
-	serial, err := strconv.ParseUint(plan.Serial(id), 16, 64)
-	if err != nil {
-		return nil, err
-	}
-	im, err := disk.OpenImage(d.path, 0, true)
-	if err != nil {
-		return nil, err
-	}
-	defer im.Close()
-	return shelf.Prepare(im, d.path, shelf.NewVolume{Label: label, DiskID: compile.UniqueID(random[0]), UniqueID: id, Serial: serial, Now: s.now()})
 }
 
 // noShelf takes a drive out of the shelves.
 func (s *Server) noShelf(c *gin.Context) {
-	said, err := s.useAsShelfNoMore(me(c), c.PostForm("bay"))
+	said, err := s.UseAsShelfNoMore(me(c), c.PostForm("bay"))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return
 	}
 	s.say(c, "sound", said, "/dock")
-}
-
-// useAsShelfNoMore takes the drive in a bay out of the shelves; what lies on it stays.
-func (s *Server) useAsShelfNoMore(who *store.Technician, letter string) (said string, err error) {
-	b, d, err := s.inBay(letter)
-	if err != nil {
-		return "", err
-	}
-	defer d.close()
-	n := 0
-	list, err := s.shelf().List()
-	for _, m := range list {
-		if m.On(d.sv.Layout) {
-			n++
-		}
-	}
-	if err == nil && n > 0 {
-		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", map[bool]string{true: "a backup lies", false: fmt.Sprintf("%d backups lie", n)}[n == 1], b.Letter)
-	}
-	tail, e := s.tail()
-	if err = errors.Join(err, e); err == nil {
-		err = s.books.Do(shop.Act{ID: "no-shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job,
-			Entry: trail.Entry{ID: "e-no-shelf-" + tail, Time: s.now(), Who: who.Name, Act: trail.ActShelf, Drive: driveName(d), Text: fmt.Sprintf("Drive in bay %s is no shelf any more", b.Letter)}})
-	}
-	return fmt.Sprintf("The drive in bay %s is no shelf any more.", b.Letter), err
-}
-
-// looksLikeShelf tells whether a drive has backups on it.
-func looksLikeShelf(d *drive) bool {
-	return slices.ContainsFunc(keepers(d), func(n int) bool {
-		return shelf.Holds(d.sv.Volumes[n])
-	})
 }

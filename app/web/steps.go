@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
+
+	"jadetrail/app/shop"
 
 	"github.com/gin-gonic/gin"
 
@@ -45,17 +46,14 @@ func back(c *gin.Context) string {
 	return to
 }
 
-// maxReason bounds a reason that is typed.
-const maxReason = 500
-
 // addStep stages a step, or gives a step that is staged what was missing.
 func (s *Server) addStep(c *gin.Context) {
-	st, err := s.workOut(c.Param("job"), bayOf(c))
+	st, err := s.WorkOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	text := func(key string) string { return strings.TrimSpace(c.PostForm(key)) }
 	step := plan.Step{Do: plan.Do(c.PostForm("do")), Partition: c.PostForm("partition"), By: text("by"), Release: text("release"), Waiver: text("waiver"),
 		Erase: c.PostForm("erase") != "", Test: c.PostForm("test") != "", Folder: text("folder"), Letter: text("letter"), Size: text("size"), Type: text("type"), Format: text("format"), Label: text("label"), Edge: c.PostForm("edge"), Into: c.PostForm("into"), In: c.PostForm("in"), To: text("to"), DropRestorePoints: c.PostForm("drop") != "", Act: c.PostForm("act"), Scheme: c.PostForm("scheme")}
@@ -72,7 +70,7 @@ func (s *Server) addStep(c *gin.Context) {
 			s.refuse(c, errors.New("it is not clear where the partition is to be made; nothing was added"), back(c))
 			return
 		}
-		step.StartLBA, step.As = disk.LBA(start), unusedName(st.Steps)
+		step.StartLBA, step.As = disk.LBA(start), shop.UnusedName(st.Steps)
 	}
 	if w := text("wait"); w != "" {
 		n, err := strconv.Atoi(w)
@@ -82,72 +80,13 @@ func (s *Server) addStep(c *gin.Context) {
 		}
 		step.Wait = &n
 	}
-	if len(step.Release) > maxReason || len(step.Waiver) > maxReason || len(step.By)+len(step.To) > 100 || len(step.Size) > 100 || len(step.Label) > 200 {
+	if len(step.Release) > shop.MaxReason || len(step.Waiver) > shop.MaxReason || len(step.By)+len(step.To) > 100 || len(step.Size) > 100 || len(step.Label) > 200 {
 		s.refuse(c, errors.New("that text is too long; nothing was added"), back(c))
 		return
 	}
-	if err := s.stage(by(c), st, step); err != nil {
+	if err := s.Stage(by(c), st, step); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}
 	c.Redirect(http.StatusSeeOther, back(c))
-}
-
-// unusedName is a name for a new partition that no step uses.
-func unusedName(steps []plan.Step) string {
-	for n := len(steps) + 1; ; n++ {
-		name := fmt.Sprintf("new%d", n)
-		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
-			return name
-		}
-	}
-}
-
-// firstDelete is where a step belongs that must come before a partition is deleted, -1
-// where it comes last.
-func firstDelete(steps []plan.Step, step plan.Step) int {
-	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
-		return -1
-	}
-	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
-}
-
-// stage adds a step to the job's plan. What cannot be done is not added.
-func (s *Server) stage(by By, st *State, step plan.Step) error {
-	if err := step.Valid(); err != nil {
-		return fmt.Errorf("%w; no step was added", err)
-	}
-	if st.Elsewhere {
-		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
-	}
-	if s.desk.Busy(st.Drive.path) || st.Pending != nil {
-		return errors.New("a run on this drive is not finished; no step was added")
-	}
-	steps := append([]plan.Step{}, st.Steps...)
-	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
-	})
-	if at < 0 {
-		at = len(steps)
-		if i := firstDelete(steps, step); i >= 0 {
-			at = i
-		}
-		if step.Do == plan.Restart { // all steps are carried out within it
-			at = 0
-		}
-		steps = slices.Insert(steps, at, step)
-	}
-	steps[at] = step
-	facts, err := s.facts(st.Drive, st.Job, steps)
-	if err != nil {
-		return err
-	}
-	cols := plan.Lay(st.Drive.sv.Layout, facts, steps)
-	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
-		if len(cols[at].Obstacles) > 0 {
-			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
-		}
-	}
-	s.desk.Forget(st.Drive.path)
-	return s.savePlanWith(by, st, steps, st.expect(), cols[at].Title, at)
 }

@@ -134,7 +134,7 @@ func holdsTrue(t *testing.T, what string, rows []line, before, after map[string]
 func (s *front) anySteps(rng *rand.Rand) (out []plan.Step) {
 	any := func() string { return strconv.Itoa(1 + rng.IntN(5)) }
 	amount := func() string { return fmt.Sprintf("%d MiB", 1+rng.IntN(20)) }
-	if all, err := s.records.All(); err == nil && len(all) > 0 && rng.IntN(4) == 0 {
+	if all, err := s.Records.All(); err == nil && len(all) > 0 && rng.IntN(4) == 0 {
 		return []plan.Step{{Do: plan.BringBack, Record: all[rng.IntN(len(all))].ID, Damaged: "r"}}
 	}
 	for range 1 + rng.IntN(3) {
@@ -162,7 +162,7 @@ func TestToldOfRuns(t *testing.T) {
 		t.Run("", func(t *testing.T) {
 			s, _ := openSmall(t)
 			s.as(t, "odile")
-			image := filepath.Join(s.data, "drives", "tidewater-reception.img")
+			image := filepath.Join(s.Data, "drives", "tidewater-reception.img")
 			first, ever := entries(t, image), map[string]bool{}
 			var did []string
 			for range 12 {
@@ -175,7 +175,7 @@ func TestToldOfRuns(t *testing.T) {
 				n := s.entered(t)
 				s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 				s.idle(t)
-				ended, err := s.store.Entries(store.Filter{Act: string(trail.ActDone), Limit: 1})
+				ended, err := s.Store.Entries(store.Filter{Act: string(trail.ActDone), Limit: 1})
 				if err != nil {
 					t.Fatal(err)
 				}

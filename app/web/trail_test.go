@@ -61,12 +61,12 @@ func TestKeptIsTold(t *testing.T) {
 		s.post(t, "/shelf/delete", "backup", m.ID, "reason", "no longer wanted")
 	}
 	told("written over and read back. Its backup "+all[1].ID+" is not on the shelf.", "Its backup "+all[0].ID+" is not on the shelf.")
-	_, d, err := s.job("J-1042", "", false)
+	_, d, err := s.OpenJob("J-1042", "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _ := d.sv.Layout.Find(5)
-	d.close()
+	p, _ := d.Survey.Layout.Find(5)
+	d.Close()
 	s.carry(t, plan.Step{Do: plan.Grow, Partition: "5", By: "all"})
 	told(p.Title() + " has its place now, or a part of it.")
 }
@@ -119,7 +119,7 @@ func TestHandOver(t *testing.T) {
 	if !strings.Contains(said, "Archive of job J-1042 (Tidewater Vets) taken in") || !strings.Contains(said, "1 record") {
 		t.Fatalf("%.600s", said)
 	}
-	list, err := os.ReadDir(other.records.Dir)
+	list, err := os.ReadDir(other.Records.Dir)
 	if err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
@@ -169,10 +169,10 @@ func TestHandOver(t *testing.T) {
 			t.Errorf("%s altered: %.300s", what, said)
 		}
 	}
-	if left, _ := os.ReadDir(third.records.Dir); len(left) != 0 {
+	if left, _ := os.ReadDir(third.Records.Dir); len(left) != 0 {
 		t.Errorf("records were kept: %v", left)
 	}
-	if left, _ := os.ReadDir(filepath.Join(third.data, "taken-in")); len(left) != 0 {
+	if left, _ := os.ReadDir(filepath.Join(third.Data, "taken-in")); len(left) != 0 {
 		t.Errorf("files were kept: %v", left)
 	}
 }
@@ -200,11 +200,11 @@ func TestTakeInTrail(t *testing.T) {
 			t.Errorf("%.300s", said)
 		}
 	}
-	seq, _, err := s.store.Head()
+	seq, _, err := s.Store.Head()
 	if err != nil || seq != 1 {
 		t.Errorf("%d entries, %v", seq, err)
 	}
-	files, _ := os.ReadDir(filepath.Join(s.data, "taken-in"))
+	files, _ := os.ReadDir(filepath.Join(s.Data, "taken-in"))
 	if len(files) != 1 {
 		t.Fatal(files)
 	}
@@ -291,7 +291,7 @@ func TestLongTrail(t *testing.T) {
 func TestTamperedPage(t *testing.T) {
 	s := open(t)
 	for i := range 4 {
-		if err := s.store.Append(trail.Entry{ID: fmt.Sprint("e-", i), Time: time.Now(), Who: "Ines Marsh", Act: trail.ActDelete, Text: fmt.Sprint("entry ", i)}); err != nil {
+		if err := s.Store.Append(trail.Entry{ID: fmt.Sprint("e-", i), Time: time.Now(), Who: "Ines Marsh", Act: trail.ActDelete, Text: fmt.Sprint("entry ", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}

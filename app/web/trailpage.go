@@ -1,7 +1,6 @@
 package web
 
 import (
-	"context"
 	"crypto/ed25519"
 	"encoding/base64"
 	"errors"
@@ -9,8 +8,9 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"sync"
 	"time"
+
+	"jadetrail/app/shop"
 
 	"github.com/gin-gonic/gin"
 
@@ -21,171 +21,6 @@ import (
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
-
-// headsNote is the file on the shelf in which heads of the trail are kept.
-const headsNote = "heads.jsonl"
-
-// verify checks the trail against the heads that were kept of it.
-func (s *Server) verify(ctx context.Context) (*trail.Report, error) {
-	k, running := s.checkChain(true)
-	if running != nil {
-		select {
-		case <-running:
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.trouble != "" {
-		return nil, errors.New(k.trouble)
-	}
-	return k.report, nil
-}
-
-// chainBroken tells that the latest check has found the trail not whole.
-func (s *Server) chainBroken() bool {
-	s.chain.mu.Lock()
-	defer s.chain.mu.Unlock()
-	return s.chain.report != nil && !s.chain.report.Sound()
-}
-
-// keptHeads reads the heads that were kept on the shelf, in whatever place.
-func (s *Server) keptHeads() ([]trail.Head, error) {
-	notes, err := s.shelf().Notes(headsNote)
-	var out []trail.Head
-	seen := map[trail.Head]bool{}
-	for _, b := range notes {
-		heads, _ := trail.ParseHeads(b)
-		for _, h := range heads {
-			if !seen[h] {
-				seen[h] = true
-				out = append(out, h)
-			}
-		}
-	}
-	if len(out) > 0 {
-		err = nil // one place that can be read is enough
-	}
-	return out, err
-}
-
-// keepHead signs the head of the trail and keeps it on the shelf.
-func (s *Server) keepHead() error {
-	if s.store.Key == nil {
-		return nil
-	}
-	seq, hash, err := s.store.Head()
-	if err != nil || seq == 0 {
-		return err
-	}
-	notes, err := s.shelf().Notes(headsNote)
-	var b []byte
-	for _, n := range notes { // the longest: a place may have missed some
-		if len(n) > len(b) {
-			b = n
-		}
-	}
-	if b == nil && err != nil {
-		return err
-	}
-	if b, err = trail.AddHead(b, trail.SignHead(seq, hash, s.now(), s.store.Key)); err != nil {
-		return err
-	}
-	return s.shelf().KeepNote(headsNote, b)
-}
-
-// chain is what is known of whether the trail is whole. It is checked from its first entry on
-// beside the pages, which show what the latest check has found.
-type chain struct {
-	mu      sync.Mutex
-	running chan struct{} // closed when the check that goes on has ended, nil for none
-	checked int64
-	report  *trail.Report
-	trouble string
-	at      time.Time
-	head    string // of the trail, when that check began
-	took    time.Duration
-}
-
-// fresh is for how long a check of a trail that has not grown is shown without a new one.
-const fresh = 10 * time.Second
-
-// check begins a check where none goes on and the last is not of now.
-func (s *Server) checkChain(again bool) (*chain, <-chan struct{}) {
-	k := &s.chain
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	_, head, err := s.store.Head()
-	if k.running == nil && (again || err != nil || k.report == nil || k.trouble != "" || k.head != head || s.now().Sub(k.at) > max(fresh, 20*k.took)) {
-		done := make(chan struct{})
-		k.running, k.checked, k.head = done, 0, head
-		began := time.Now()
-		go func() {
-			var r *trail.Report
-			heads, err := s.keptHeads()
-			if err == nil {
-				err = s.store.LearnWords()
-			}
-			if err == nil {
-				r, err = s.store.Verify(context.Background(), heads, func(n int64) {
-					k.mu.Lock()
-					k.checked = n
-					k.mu.Unlock()
-				})
-			}
-			k.mu.Lock()
-			defer k.mu.Unlock()
-			if k.running, k.at, k.trouble, k.took = nil, s.now(), "", time.Since(began); err != nil {
-				k.trouble = err.Error()
-			} else {
-				k.report = r
-			}
-			close(done)
-		}()
-	}
-	return k, k.running
-}
-
-// chainView is the state of the chain for a page.
-type chainView struct {
-	Report  *trail.Report
-	At      time.Time
-	Running bool
-	Checked int64
-	Trouble string
-	After   int64 // entries since the newest head that was kept
-}
-
-// waitForChain is for how long a page waits for a check: one of a few thousand entries is done
-// by then.
-const waitForChain = 250 * time.Millisecond
-
-func (s *Server) chainNow(again bool) chainView {
-	k, running := s.checkChain(again)
-	k.mu.Lock()
-	short, most := k.took < waitForChain, waitForChain // as the last one was, if there was one
-	if k.report == nil {
-		most = 4 * waitForChain
-	}
-	k.mu.Unlock()
-	if running != nil && short {
-		select {
-		case <-running:
-		case <-time.After(most):
-		}
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	v := chainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked}
-	if !v.Running { // while it is checked again, nobody knows
-		v.Trouble = k.trouble
-	}
-	if v.Report != nil {
-		v.After = v.Report.Entries - v.Report.Kept
-	}
-	return v
-}
 
 // trailRow is an entry as a row of the page, its words made beforehand: a template takes long
 // over calls.
@@ -207,7 +42,7 @@ func rowOf(e trail.Entry) trailRow {
 
 type trailView struct {
 	Entries []trailRow
-	Chain   chainView
+	Chain   shop.ChainView
 	Filter  store.Filter
 	From    string
 	To      string
@@ -237,12 +72,12 @@ func (s *Server) trailPage(c *gin.Context) {
 		f.To = f.To.AddDate(0, 0, 1) // that day too
 	}
 	v.Filter, v.Older = f, f.Before > 0
-	list, err := s.store.Entries(f)
+	list, err := s.Store.Entries(f)
 	if err == nil {
-		v.Drives, err = s.store.Drives()
+		v.Drives, err = s.Store.Drives()
 	}
 	if err == nil {
-		v.People, err = s.store.People()
+		v.People, err = s.Store.People()
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -257,7 +92,7 @@ func (s *Server) trailPage(c *gin.Context) {
 	for _, e := range list {
 		v.Entries = append(v.Entries, rowOf(e))
 	}
-	v.Chain = s.chainNow(c.Query("again") != "")
+	v.Chain = s.ChainNow(c.Query("again") != "")
 	s.render(c, http.StatusOK, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
 }
 
@@ -275,7 +110,7 @@ func day(text string) (time.Time, error) {
 
 // chainPart is the state of the chain by itself, for a page to ask for while a check goes on.
 func (s *Server) chainPart(c *gin.Context) {
-	v := s.chainNow(c.Query("again") != "")
+	v := s.ChainNow(c.Query("again") != "")
 	c.Header("Content-Type", "text/html; charset=utf-8")
 	c.Header("X-Running", strconv.FormatBool(v.Running))
 	if err := s.pages["trail"].ExecuteTemplate(c.Writer, "chain", v); err != nil {
@@ -304,23 +139,23 @@ type wayBack struct {
 
 // walk works out how the drive gets back to how it was before or after an entry, nil where it
 // is so.
-func (s *Server) walk(c *gin.Context, st *State, then *layout.Layout, to string) (*wayBack, error) {
-	if then == nil || len(layout.Differ(then, st.Drive.sv.Layout)) == 0 {
+func (s *Server) walk(c *gin.Context, st *shop.State, then *layout.Layout, to string) (*wayBack, error) {
+	if then == nil || len(layout.Differ(then, st.Drive.Survey.Layout)) == 0 {
 		return nil, nil
 	}
-	o := s.options(st.Drive, st.Job, me(c).Name)
-	w, err := run.WalkBack(o, st.Drive.sv, then, st.Finds)
+	o := s.Options(st.Drive, st.Job, me(c).Name)
+	w, err := run.WalkBack(o, st.Drive.Survey, then, st.Finds)
 	if err != nil {
 		return nil, err
 	}
 	v := &wayBack{To: to, Walk: w}
 	facts := st.Facts
 	if len(w.Steps) > 0 {
-		if facts, err = s.facts(st.Drive, st.Job, w.Steps); err != nil {
+		if facts, err = s.Facts(st.Drive, st.Job, w.Steps); err != nil {
 			return nil, err
 		}
 	}
-	for _, x := range plan.Lay(st.Drive.sv.Layout, facts, w.Steps) {
+	for _, x := range plan.Lay(st.Drive.Survey.Layout, facts, w.Steps) {
 		v.Titles = append(v.Titles, x.Title)
 	}
 	return v, nil
@@ -332,18 +167,18 @@ func (s *Server) walkBack(c *gin.Context) {
 	seq, err := strconv.ParseInt(c.Param("seq"), 10, 64)
 	var e *trail.Entry
 	if err == nil {
-		e, err = s.store.Entry(seq)
+		e, err = s.Store.Entry(seq)
 	}
 	if err != nil {
 		s.refuse(c, fmt.Errorf("%w: there is no such entry", store.ErrNotFound), "/trail")
 		return
 	}
-	st, err := s.workOutFor(e.Drive)
+	st, err := s.WorkOutFor(e.Drive)
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	defer st.Drive.close()
+	defer st.Drive.Close()
 	then := e.After
 	if c.PostForm("to") == "before" {
 		then = e.Before
@@ -356,13 +191,13 @@ func (s *Server) walkBack(c *gin.Context) {
 	case len(st.Steps) > 0 || st.Elsewhere:
 		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	default:
-		err = s.savePlan(by(c), st, w.Walk.Steps, st.expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
+		err = s.SavePlan(by(c), st, w.Walk.Steps, st.Expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
 	}
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	s.desk.Forget(st.Drive.path)
+	s.Desk.Forget(st.Drive.Path)
 	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", words.Plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
@@ -373,13 +208,13 @@ func (s *Server) markPage(c *gin.Context) {
 		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
 		return
 	}
-	e, err := s.store.Entry(seq)
+	e, err := s.Store.Entry(seq)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	v := markView{Entry: e, Job: e.Job, Older: seq - 1}
-	if _, err := s.store.Entry(seq + 1); err == nil {
+	if _, err := s.Store.Entry(seq + 1); err == nil {
 		v.Newer = seq + 1
 	}
 	m := mapData{Job: e.Job, Columns: []mapColumn{}}
@@ -393,10 +228,10 @@ func (s *Server) markPage(c *gin.Context) {
 		before = e.After
 	}
 	if e.Drive != (trail.Drive{}) && e.Job != "" {
-		if st, err := s.workOutFor(e.Drive); err == nil {
+		if st, err := s.WorkOutFor(e.Drive); err == nil {
 			v.Bay = st.Drive.Bay
-			now := st.Drive.sv.Layout
-			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
+			now := st.Drive.Survey.Layout
+			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
 			v.Busy = st.Busy || st.Pending != nil
 			for _, x := range []struct {
 				to   string
@@ -404,7 +239,7 @@ func (s *Server) markPage(c *gin.Context) {
 			}{{"after", e.After}, {"before", e.Before}} {
 				w, err := s.walk(c, st, x.then, x.to)
 				if err != nil {
-					st.Drive.close()
+					st.Drive.Close()
 					s.fail(c, err)
 					return
 				}
@@ -412,7 +247,7 @@ func (s *Server) markPage(c *gin.Context) {
 					v.Backs = append(v.Backs, *w)
 				}
 			}
-			st.Drive.close()
+			st.Drive.Close()
 		}
 	}
 	if len(m.Columns) > 0 {
@@ -427,14 +262,14 @@ func (s *Server) markPage(c *gin.Context) {
 func (s *Server) exportTrail(c *gin.Context) {
 	c.Header("Content-Type", "application/jsonl")
 	c.Header("Content-Disposition", `attachment; filename="trail.jsonl"`)
-	if err := s.store.Export(c.Request.Context(), c.Writer); err != nil {
+	if err := s.Store.Export(c.Request.Context(), c.Writer); err != nil {
 		c.Error(err)
 	}
 }
 
 // exportHeads hands out the heads that were kept on the shelf.
 func (s *Server) exportHeads(c *gin.Context) {
-	heads, err := s.keptHeads()
+	heads, err := s.KeptHeads()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -452,11 +287,11 @@ func (s *Server) exportHeads(c *gin.Context) {
 
 // publicKey hands out the key that the trail's signatures are checked with.
 func (s *Server) publicKey(c *gin.Context) {
-	if s.store.Key == nil {
+	if s.Store.Key == nil {
 		s.fail(c, fmt.Errorf("this trail is not signed: %w", store.ErrNotFound))
 		return
 	}
-	public, _ := s.store.Key.Public().(ed25519.PublicKey)
+	public, _ := s.Store.Key.Public().(ed25519.PublicKey)
 	c.Header("Content-Disposition", `attachment; filename="shop.pub"`)
 	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(base64.StdEncoding.EncodeToString(public)+"\n"))
 }

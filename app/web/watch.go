@@ -16,12 +16,12 @@ import (
 
 // watch streams the state of a drive's work as server-sent events.
 func (s *Server) watch(c *gin.Context) {
-	_, bay, err := s.store.Job(c.Param("job"), bayOf(c))
+	_, bay, err := s.Store.Job(c.Param("job"), bayOf(c))
 	if err != nil || bay == nil || bay.Image == nil {
 		c.Status(http.StatusNotFound)
 		return
 	}
-	s.follow(c, s.imageOf(bay), c.Param("job"))
+	s.follow(c, s.ImageOf(bay), c.Param("job"))
 }
 
 // watchAny streams the state of work that belongs to no drive.
@@ -37,7 +37,7 @@ func (s *Server) watchAny(c *gin.Context) {
 // follow streams the state of a piece of work, and for a job the state of its plan whenever
 // somebody has changed it.
 func (s *Server) follow(c *gin.Context, key, job string) {
-	states, done := s.desk.Watch(key)
+	states, done := s.Desk.Watch(key)
 	defer done()
 	c.Header("Cache-Control", "no-store")
 	c.Header("X-Accel-Buffering", "no")
@@ -70,7 +70,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 				look.Stop()
 				continue
 			}
-			now, err := s.store.Latest(job)
+			now, err := s.Store.Latest(job)
 			if err != nil || now.ID == last {
 				continue
 			}

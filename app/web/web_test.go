@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"jadetrail/app/bench"
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/carry"
 	"jadetrail/core/plan"
@@ -28,6 +29,15 @@ type front struct {
 	url    string
 	client *http.Client
 	owner  string // the database's owner
+}
+
+// serve opens the shop in a data folder, and its pages.
+func serve(st *store.Store, data string) (*Server, error) {
+	its, err := shop.New(shop.Options{Store: st, Data: data})
+	if err != nil {
+		return nil, err
+	}
+	return New(Options{Shop: its, Demo: true})
 }
 
 func open(t *testing.T) *front { return openBy(t, nil) }
@@ -76,7 +86,7 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 	if _, err := bench.Make(filepath.Join(data, "drives")); err != nil {
 		t.Fatal(err)
 	}
-	s, err := New(Options{Store: st, Data: data, Demo: true})
+	s, err := serve(st, data)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,23 +134,23 @@ func read(t *testing.T) func(*http.Response, error) string {
 // drive.
 func (s *front) shown(t *testing.T, job, act string) string {
 	t.Helper()
-	j, d, err := s.job(job, "", false)
+	j, d, err := s.OpenJob(job, "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.close()
-	return fmt.Sprintf("/jobs/%s/%s?plan=%d&drive=%s", job, act, j.PlanState, d.state())
+	defer d.Close()
+	return fmt.Sprintf("/jobs/%s/%s?plan=%d&drive=%s", job, act, j.PlanState, d.State())
 }
 
 // openRun is the run that is open on the drive of J-1042.
 func (s *front) openRun(t *testing.T) string {
 	t.Helper()
-	_, d, err := s.job("J-1042", "", false)
+	_, d, err := s.OpenJob("J-1042", "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer d.close()
-	u, err := s.unfinished(d)
+	defer d.Close()
+	u, err := s.Unfinished(d)
 	if err != nil || u == nil {
 		t.Fatal("no run is open", err)
 	}
@@ -150,7 +160,7 @@ func (s *front) openRun(t *testing.T) string {
 // settle waits until the drive's work has ended and returns its state.
 func (s *front) settle(t *testing.T) string {
 	t.Helper()
-	return s.wait(t, filepath.Join(s.data, "drives", "tidewater-reception.img"))
+	return s.wait(t, filepath.Join(s.Data, "drives", "tidewater-reception.img"))
 }
 
 // TestUnfinishedRun cuts a run short; the next start of the application finds it,
@@ -159,20 +169,20 @@ func TestUnfinishedRun(t *testing.T) {
 	for _, undo := range []bool{true, false} {
 		s := open(t)
 		steps := []plan.Step{{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}}
-		j, d, err := s.job("J-1042", "", true)
+		j, d, err := s.OpenJob("J-1042", "", true)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := s.store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.sv.Layout, When: time.Now()}); err != nil {
+		if err := s.Store.SavePlan("J-1042", store.Change{Steps: steps, Expect: d.Survey.Layout, When: time.Now()}); err != nil {
 			t.Fatal(err)
 		}
 		ctx, cut := context.WithCancel(context.Background())
-		o := s.options(d, j, "Tobias Wren")
+		o := s.Options(d, j, "Tobias Wren")
 		o.Plan, o.Serial, o.Report = &plan.Plan{Version: 1, Steps: steps}, "7F3K", func(carry.Progress) { cut() }
 		if _, err := run.CarryOut(ctx, o); err == nil {
 			t.Fatal("the run was not cut short")
 		}
-		d.close()
+		d.Close()
 		if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "Finish it") || !strings.Contains(page, "Take it back") {
 			t.Fatal("the page does not offer to finish the run or take it back")
 		}
@@ -197,15 +207,15 @@ func TestUnfinishedRun(t *testing.T) {
 		if out := s.settle(t); !strings.Contains(out, map[bool]string{true: "taken back", false: "finished"}[undo]) {
 			t.Errorf("undo %v: %q", undo, out)
 		}
-		_, d, err = s.job("J-1042", "", false)
+		_, d, err = s.OpenJob("J-1042", "", false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, there := d.sv.Layout.Find(6); there != undo {
+		if _, there := d.Survey.Layout.Find(6); there != undo {
 			t.Errorf("undo %v: partition 6 there: %v", undo, there)
 		}
-		d.close()
-		if r, err := s.store.Verify(context.Background(), nil, nil); err != nil || !r.Sound() {
+		d.Close()
+		if r, err := s.Store.Verify(context.Background(), nil, nil); err != nil || !r.Sound() {
 			t.Errorf("the trail: %+v, %v", r, err)
 		}
 	}
@@ -215,18 +225,18 @@ func TestUnfinishedRun(t *testing.T) {
 func TestChangedDrive(t *testing.T) {
 	s := open(t)
 	s.post(t, "/jobs/J-1042/steps", "do", "delete", "partition", "4", "release", "r", "waiver", "w")
-	_, d, err := s.job("J-1042", "", true)
+	_, d, err := s.OpenJob("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)
 	}
-	sc, err := d.sv.Table.Set(6, nil)
+	sc, err := d.Survey.Table.Set(6, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := sc.Apply(d.im, nil); err != nil {
+	if err := sc.Apply(d.Image, nil); err != nil {
 		t.Fatal(err)
 	}
-	d.close()
+	d.Close()
 	page := s.get(t, "/jobs/J-1042")
 	if !strings.Contains(page, "The drive has changed since the plan was made") || !strings.Contains(page, "Partition 6") {
 		t.Error("the page does not say that the drive has changed")
@@ -322,7 +332,7 @@ func TestRecordAndEvents(t *testing.T) {
 	if ev := <-seen; !strings.Contains(ev, `"kind":"carry-out"`) || !strings.Contains(ev, "One record kept") {
 		t.Errorf("events: %s", ev)
 	}
-	list, err := s.store.Entries(store.Filter{Act: "delete"})
+	list, err := s.Store.Entries(store.Filter{Act: "delete"})
 	if err != nil || len(list) != 1 {
 		t.Fatalf("%v, %v", list, err)
 	}
@@ -333,7 +343,7 @@ func TestRecordAndEvents(t *testing.T) {
 	if page := s.get(t, "/trail?act=delete&text=oem"); !strings.Contains(page, path) {
 		t.Error("the trail does not lead to the record")
 	}
-	file := filepath.Join(s.data, "records", list[0].Record, "record.json")
+	file := filepath.Join(s.Data, "records", list[0].Record, "record.json")
 	b, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -355,7 +365,7 @@ func TestNotThere(t *testing.T) {
 		t.Helper()
 		r, err := s.client.Get(s.url + path)
 		page := read(t)(r, err)
-		if r.StatusCode != http.StatusNotFound || strings.Contains(page, s.data) || !strings.Contains(page, "Not found") || !strings.Contains(page, `href="/"`) {
+		if r.StatusCode != http.StatusNotFound || strings.Contains(page, s.Data) || !strings.Contains(page, "Not found") || !strings.Contains(page, `href="/"`) {
 			t.Errorf("%s: %d, %.2000s", path, r.StatusCode, page)
 		}
 	}
@@ -367,14 +377,14 @@ func TestNotThere(t *testing.T) {
 	} {
 		ask(path)
 	}
-	if err := os.Rename(filepath.Join(s.data, "drives", "tidewater-reception.img"), filepath.Join(s.data, "elsewhere.img")); err != nil {
+	if err := os.Rename(filepath.Join(s.Data, "drives", "tidewater-reception.img"), filepath.Join(s.Data, "elsewhere.img")); err != nil {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"/jobs/J-1042", "/jobs/J-1042/inside?p=5", "/jobs/J-1042/search", "/jobs/J-1042/pc", "/jobs/J-1042/safeguard"} {
 		ask(path)
 	}
 	for _, path := range []string{"/", "/dock", "/jobs/J-1045"} {
-		if page := s.get(t, path); strings.Contains(page, s.data) {
+		if page := s.get(t, path); strings.Contains(page, s.Data) {
 			t.Errorf("%s tells where the machine keeps its files", path)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/web"
 )
@@ -69,8 +70,13 @@ func serve(ctx context.Context, demo bool) error {
 	if err != nil {
 		return err
 	}
-	app, err := web.New(web.Options{Store: st, Data: data, Demo: demo, Shop: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log})
+	its, err := shop.New(shop.Options{Store: st, Data: data, Name: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log})
 	if err != nil {
+		return err
+	}
+	app, err := web.New(web.Options{Shop: its, Demo: demo, Log: log})
+	if err != nil {
+		its.Close()
 		return err
 	}
 	l, err := listen()

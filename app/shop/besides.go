@@ -1,4 +1,4 @@
-package web
+package shop
 
 import (
 	"encoding/json"
@@ -22,20 +22,20 @@ import (
 var besidesLooked = []string{"the folders of files that were restored", "the drives that were handed out", "the search of the drive", "the former plans of the job", "what is kept in memory"}
 
 // besides finds what the shop holds of a partition beside what a run knows.
-func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
+func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
 	return func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
 		var out []run.Holding
 		take := func(kind, path string) {
 			out = append(out, run.Holding{Kind: kind, Name: filepath.Base(path), Bytes: held(path), Erase: func() error { return disk.Shred(path) }})
 		}
-		restored, err := s.restored(of, span)
+		restored, err := s.Restored(of, span)
 		if err != nil {
 			return nil, err
 		}
 		for _, p := range restored {
 			take("restored folder", p)
 		}
-		copies, err := s.handOuts(d)
+		copies, err := s.HandOuts(d)
 		if err != nil {
 			return nil, err
 		}
@@ -45,24 +45,24 @@ func (s *Server) besides(d *drive, job string) func(of trail.Drive, span layout.
 		if p := s.searchFile(d); held(p) > 0 {
 			take("search", p)
 		}
-		n, err := s.store.NamingPlans(job)
+		n, err := s.Store.NamingPlans(job)
 		if err != nil {
 			return nil, err
 		}
 		if n > 0 {
-			out = append(out, run.Holding{Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.store.ForgetNames(job) }})
+			out = append(out, run.Holding{Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.Store.ForgetNames(job) }})
 		}
-		if s.holdsSeen(d.path) {
-			out = append(out, run.Holding{Kind: "page in memory", Name: filepath.Base(d.path), Erase: func() error { s.forgetSeen(d.path); return nil }})
+		if s.holdsSeen(d.Path) {
+			out = append(out, run.Holding{Kind: "page in memory", Name: filepath.Base(d.Path), Erase: func() error { s.forgetSeen(d.Path); return nil }})
 		}
 		return out, nil
 	}
 }
 
-// originsFolder has, for each restored folder, the partition that its files are of: its backup may be
+// OriginsFolder has, for each restored folder, the partition that its files are of: its backup may be
 // gone, and the partition may have another number, or its number another partition, by the time that
 // somebody asks.
-const originsFolder = "restored-from"
+const OriginsFolder = "restored-from"
 
 // restoredFrom is the partition that the files of a restored folder are of.
 type restoredFrom struct {
@@ -76,14 +76,14 @@ func (f restoredFrom) lies(span layout.Span) bool {
 	return run.SamePartition(f.Span, span) || f.Span.Number == 0 && f.Span.Start <= span.End && span.Start <= f.Span.End
 }
 
-// restored are the folders with files that were restored from backups of a partition, whether those are
+// Restored are the folders with files that were restored from backups of a partition, whether those are
 // still there or not. One of which nobody noted the partition goes by its number.
-func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err error) {
+func (s *Shop) Restored(of trail.Drive, span layout.Span) (out []string, err error) {
 	numbers, err := s.backedUpAs(of)
 	if err != nil {
 		return nil, err
 	}
-	folders, err := os.ReadDir(s.folder("restored"))
+	folders, err := os.ReadDir(s.Folder("restored"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -92,7 +92,7 @@ func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err e
 	}
 	for _, f := range folders {
 		var from restoredFrom
-		b, err := os.ReadFile(filepath.Join(s.folder(originsFolder), f.Name()+".json"))
+		b, err := os.ReadFile(filepath.Join(s.Folder(OriginsFolder), f.Name()+".json"))
 		if err == nil {
 			err = json.Unmarshal(b, &from)
 		}
@@ -103,7 +103,7 @@ func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err e
 			its = known && (n == span.Number || n == 0)
 		}
 		if its {
-			out = append(out, filepath.Join(s.folder("restored"), f.Name()))
+			out = append(out, filepath.Join(s.Folder("restored"), f.Name()))
 		}
 	}
 	return out, nil
@@ -111,8 +111,8 @@ func (s *Server) restored(of trail.Drive, span layout.Span) (out []string, err e
 
 // backedUpAs are the numbers that the partitions of a drive had when they were backed up, by the ids of
 // the backups; 0 where a backup is of none.
-func (s *Server) backedUpAs(of trail.Drive) (map[string]int, error) {
-	entries, err := s.store.Entries(store.Filter{Drive: &of, Act: string(trail.ActBackup)})
+func (s *Shop) backedUpAs(of trail.Drive) (map[string]int, error) {
+	entries, err := s.Store.Entries(store.Filter{Drive: &of, Act: string(trail.ActBackup)})
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func held(path string) (n disk.Bytes) {
 }
 
 // holdsSeen tells that something is in memory that was worked out of a drive or of volumes.
-func (s *Server) holdsSeen(path string) bool {
+func (s *Shop) holdsSeen(path string) bool {
 	s.seen.mu.Lock()
 	_, some := s.seen.list[path]
 	s.seen.mu.Unlock()
@@ -149,7 +149,7 @@ func (s *Server) holdsSeen(path string) bool {
 }
 
 // forgetSeen forgets that.
-func (s *Server) forgetSeen(path string) {
+func (s *Shop) forgetSeen(path string) {
 	s.seen.mu.Lock()
 	delete(s.seen.list, path)
 	s.seen.mu.Unlock()
@@ -159,20 +159,20 @@ func (s *Server) forgetSeen(path string) {
 	clear(s.sums.last)
 }
 
-// erasing says what this installation holds of the partitions that a plan erases, before anything is
+// Erasing says what this installation holds of the partitions that a plan erases, before anything is
 // overwritten.
-func (s *Server) erasing(st *State) (map[int]string, error) {
+func (s *Shop) Erasing(st *State) (map[int]string, error) {
 	out := map[int]string{}
-	o := s.options(st.Drive, st.Job, "")
+	o := s.Options(st.Drive, st.Job, "")
 	for _, c := range st.Columns {
 		if c.Step.Do != plan.Delete || !c.Step.Erase {
 			continue
 		}
-		p, ok := st.Drive.sv.Layout.Find(c.Number)
+		p, ok := st.Drive.Survey.Layout.Find(c.Number)
 		if !ok {
 			continue
 		}
-		all, err := run.Holdings(o, driveName(st.Drive), *p, "")
+		all, err := run.Holdings(o, NameOf(st.Drive), *p, "")
 		if err != nil {
 			return nil, err
 		}

@@ -1,0 +1,277 @@
+package shop
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"jadetrail/app/store"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/seek"
+)
+
+// Shown is the plan and the drive that a page has shown; nil and "" where it does not say.
+type Shown struct {
+	Plan  *uint64
+	Drive string
+}
+
+// Undo takes the latest change of a job's plan back, or does it again. It returns what was changed.
+func (s *Shop) Undo(by By, st *State, again bool) (what string, err error) {
+	err = s.Changing(st, func() (err error) {
+		if what, err = s.Store.Undo(st.Job.Number, by.Seen, again, s.Now()); err != nil {
+			return err
+		}
+		j, _, err := s.Store.Job(st.Job.Number, st.Drive.Bay)
+		if err != nil {
+			return err
+		}
+		steps, _, err := j.Steps()
+		if err != nil {
+			return err
+		}
+		return s.AskLead(by.Who, st, steps, -1)
+	})
+	return what, err
+}
+
+// mostName bounds the names of kept plans.
+const mostName = 80
+
+// KeepAs keeps a job's plan under a name.
+func (s *Shop) KeepAs(who *store.Technician, st *State, name string) error {
+	switch {
+	case len(st.Steps) == 0:
+		return errors.New("there is no plan to keep")
+	case name == "" || utf8.RuneCountInString(name) > mostName:
+		return fmt.Errorf("a name has from 1 to %d letters; nothing was kept", mostName)
+	}
+	return s.Store.KeepPlan(name, st.Job.Number, who.Name, st.Steps, st.Expect(), s.Now())
+}
+
+// ForAnotherDrive readies the steps of a plan that was made for a drive as expect, nil where that is not
+// known: reasons, and who answers for them, are given anew. It returns in what the drive is another one, "" for
+// nothing.
+func ForAnotherDrive(st *State, steps []plan.Step, expect *layout.Layout) string {
+	for i := range steps {
+		steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
+	}
+	if expect == nil {
+		return ""
+	}
+	d := layout.Differ(expect, st.Drive.Survey.Layout)
+	if len(d) == 0 {
+		return ""
+	}
+	fits := "It was made for another state of the drive, or for another drive: " + strings.Join(d[:min(len(d), 3)], " ")
+	if len(d) > 3 {
+		fits += fmt.Sprintf(" And %d more.", len(d)-3)
+	}
+	return fits
+}
+
+// By is who changes a plan, and the state of it that they have seen: nil where a page does not say.
+type By struct {
+	Who  *store.Technician
+	Seen *uint64
+}
+
+// SavePlan keeps a job's changed plan: the one way to change it. It is refused while a run of the
+// plan is under way or open, for another drive of the job, and where somebody else has changed the
+// plan meanwhile.
+func (s *Shop) SavePlan(by By, st *State, steps []plan.Step, expect *layout.Layout, what string) error {
+	return s.savePlanWith(by, st, steps, expect, what, -1)
+}
+
+// savePlanWith is savePlan for a plan of which somebody has given the step own, from 0, just now. What its
+// steps need the lead for is asked with it.
+func (s *Shop) savePlanWith(by By, st *State, steps []plan.Step, expect *layout.Layout, what string, own int) error {
+	return s.Changing(st, func() error {
+		change := store.Change{From: by.Seen, Steps: steps, Expect: expect, What: what, Who: by.Who.Name, When: s.Now()}
+		if err := s.Store.SavePlan(st.Job.Number, change); err != nil {
+			return err
+		}
+		if err := s.AskLead(by.Who, st, steps, own); err != nil {
+			return fmt.Errorf("the plan was changed, but the lead could not be asked for what it needs: %w", err)
+		}
+		return nil
+	})
+}
+
+// Changing lets a job's plan be changed, where it may be. No run of it is begun meanwhile.
+func (s *Shop) Changing(st *State, f func() error) error {
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; nothing was changed. Carry that out or take its steps out first")
+	}
+	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; the plan stays as it is")
+	}
+	return f()
+}
+
+const lookAgain = " It is shown as it is now: look at it, and begin again if it is what you want"
+
+// asSeen refuses to act on another plan, or another drive, than the page showed from which it was
+// asked for.
+func asSeen(seen Shown, j *store.Job, d *Drive) error {
+	switch {
+	case seen.Plan == nil || seen.Drive == "":
+		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
+	case *seen.Plan != j.PlanState:
+		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun." + lookAgain)
+	case seen.Drive != d.State():
+		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun." + lookAgain)
+	}
+	return nil
+}
+
+// WorthBack are the steps that bring back what was found, sure or likely.
+func WorthBack(finds []seek.Find) []plan.Step {
+	var out []plan.Step
+	for _, f := range finds {
+		if !f.Ghost && f.Confidence != seek.Doubtful {
+			out = append(out, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+		}
+	}
+	return out
+}
+
+func (s *Shop) AllBack(st *State) (*plan.Back, error) {
+	steps := WorthBack(st.Finds)
+	f, err := s.Facts(st.Drive, st.Job, steps)
+	if err != nil {
+		return nil, err
+	}
+	back, no := plan.AllBack(st.Drive.Survey.Layout, f, steps)
+	if len(no) > 0 {
+		return nil, errors.New(strings.TrimSuffix(no[0].Text, ".") + "; nothing was planned")
+	}
+	return back, nil
+}
+
+// WaysBack are the ways to bring a find back, with the letter that is expected of it, where one
+// partition is missing of which the PC knows the letter.
+func (s *Shop) WaysBack(st *State, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
+	facts, l := st.Facts, st.Drive.Survey.Layout
+	found, err := run.AsFound(s.Options(st.Drive, st.Job, ""), st.Drive.Survey, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	facts.Finds = map[disk.LBA]plan.Found{f.Start: found}
+	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
+	var then []plan.Step
+	if st.Drive.PC != nil {
+		gone := slices.DeleteFunc(st.Drive.PC.MissingLetters(func(id string) bool {
+			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
+		}), func(m pc.Missing) bool { return !m.Gone })
+		if len(gone) == 1 && gone[0].Holder == "" {
+			then = append(then, plan.Step{Do: plan.Letter, Partition: step.As, Letter: gone[0].Letter})
+		}
+	}
+	ways, no := plan.WaysBack(l, facts, step, then...)
+	return ways, no, nil
+}
+
+// ErrNoReason tells that a partition would come back damaged, and nobody said why.
+var ErrNoReason = errors.New("it does not come back whole; say why it is to come back all the same. Nothing was planned")
+
+// AcceptDamage gives the steps that bring something back the reason why it comes back damaged.
+func AcceptDamage(steps []plan.Step, reason string) error {
+	if reason == "" || len(reason) > MaxReason {
+		return ErrNoReason
+	}
+	for i := range steps {
+		if steps[i].Do == plan.BringBack {
+			steps[i].Damaged = reason
+		}
+	}
+	return nil
+}
+
+// StageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
+func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err error) {
+	bays, err := s.Store.Bays()
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
+	if i < 0 {
+		return "", errors.New("there is no drive of a job in that bay; nothing was planned")
+	}
+	st, err := s.WorkOut(*bays[i].Job, bay)
+	if err != nil {
+		return "", err
+	}
+	defer st.Drive.Close()
+	return st.Job.Number, s.Stage(by, st, step)
+}
+
+// MaxReason bounds a reason that is typed.
+const MaxReason = 500
+
+// UnusedName is a name for a new partition that no step uses.
+func UnusedName(steps []plan.Step) string {
+	for n := len(steps) + 1; ; n++ {
+		name := fmt.Sprintf("new%d", n)
+		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
+			return name
+		}
+	}
+}
+
+// firstDelete is where a step belongs that must come before a partition is deleted, -1
+// where it comes last.
+func firstDelete(steps []plan.Step, step plan.Step) int {
+	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
+		return -1
+	}
+	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
+}
+
+// Stage adds a step to the job's plan. What cannot be done is not added.
+func (s *Shop) Stage(by By, st *State, step plan.Step) error {
+	if err := step.Valid(); err != nil {
+		return fmt.Errorf("%w; no step was added", err)
+	}
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
+	}
+	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; no step was added")
+	}
+	steps := append([]plan.Step{}, st.Steps...)
+	at := slices.IndexFunc(steps, func(x plan.Step) bool {
+		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
+	})
+	if at < 0 {
+		at = len(steps)
+		if i := firstDelete(steps, step); i >= 0 {
+			at = i
+		}
+		if step.Do == plan.Restart { // all steps are carried out within it
+			at = 0
+		}
+		steps = slices.Insert(steps, at, step)
+	}
+	steps[at] = step
+	facts, err := s.Facts(st.Drive, st.Job, steps)
+	if err != nil {
+		return err
+	}
+	cols := plan.Lay(st.Drive.Survey.Layout, facts, steps)
+	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
+		if len(cols[at].Obstacles) > 0 {
+			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
+		}
+	}
+	s.Desk.Forget(st.Drive.Path)
+	return s.savePlanWith(by, st, steps, st.Expect(), cols[at].Title, at)
+}

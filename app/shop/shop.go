@@ -1,0 +1,101 @@
+package shop
+
+import (
+	"cmp"
+	"crypto/ed25519"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/compare"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/trail"
+	"jadetrail/core/volume"
+)
+
+// Shop is one shop: its bays and what is in them, its jobs and their plans, its shelves, its trail. Every rule of
+// the shop is a method of it, and nothing else changes any of these.
+type Shop struct {
+	Name       string // who hands over, with its address
+	Data       string // the data folder, an absolute path
+	Store      *store.Store
+	Records    trail.Records
+	Coverage   compare.Store
+	Desk       *work.Desk // what goes on
+	Books      *Books
+	ProveAfter time.Duration // how old the verification of a backup may be in whose name something is deleted
+	Now        func() time.Time
+	Random     io.Reader
+
+	Keys     []ed25519.PublicKey // that have signed for the shop
+	shelves  shelves
+	sums     summaries
+	seen     seenFinds
+	chain    chain
+	planning sync.Mutex // held while a plan is changed, and while a run of one is begun
+	told     atomic.Pointer[Settled]
+	ending   chan struct{} // closed when the shop is
+}
+
+// Options say which shop is opened.
+type Options struct {
+	Store *store.Store
+	Data  string // the data folder
+	Name  string // of the shop; "" for the demo's
+	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
+	// run.ProveAfter.
+	ProveAfter time.Duration
+	// Log is told of work that fails; nil for nowhere.
+	Log *slog.Logger
+}
+
+// New opens a shop. What was cut short when it was last open is finished first, as far as it can be.
+func New(o Options) (*Shop, error) {
+	data, err := filepath.Abs(o.Data)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range []string{"dock", "drives", "handed-out", "shelf"} {
+		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
+			return nil, fmt.Errorf("the data folder cannot be used: %w", err)
+		}
+	}
+	s := &Shop{
+		Name: cmp.Or(o.Name, "Lantern Quay Repairs, Port Ellery"), Data: data, Store: o.Store,
+		Records:    trail.Records{Dir: filepath.Join(data, "records")},
+		Coverage:   compare.Store{Dir: filepath.Join(data, "coverage")},
+		Desk:       work.NewDesk(run.Sentence, cmp.Or(o.Log, slog.New(slog.DiscardHandler))),
+		ProveAfter: o.ProveAfter, Now: time.Now, Random: rand.Reader,
+		seen:   seenFinds{list: map[string]foundThen{}},
+		sums:   summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}},
+		ending: make(chan struct{}),
+	}
+	if s.Keys, err = o.Store.Keys(); err != nil {
+		return nil, err
+	}
+	s.Books = &Books{Data: data, Store: o.Store, Shelf: s.Shelf}
+	if err := s.forgetComing(); err != nil {
+		return nil, err
+	}
+	// What was cut short is finished before anybody can look.
+	if err := s.Settle(); err != nil {
+		return nil, err
+	}
+	go s.settling()
+	return s, nil
+}
+
+// Close stops all work at its next safe point and waits for it.
+func (s *Shop) Close() {
+	close(s.ending)
+	s.Desk.Close()
+}

@@ -1,0 +1,163 @@
+package shop
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/finding"
+	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/run"
+	"jadetrail/core/seek"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// OpenAsks is what the columns of a plan still ask the lead for.
+func OpenAsks(cols []plan.Column) []plan.Ask {
+	var out []plan.Ask
+	for _, c := range cols {
+		for _, o := range c.Missing {
+			if o.Ask != nil {
+				out = append(out, *o.Ask)
+			}
+		}
+	}
+	return out
+}
+
+// WorkOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
+// no other that its job or its bay has by now.
+func (s *Shop) WorkOutFor(of trail.Drive) (*State, error) {
+	b, err := s.BayWith(of)
+	if err != nil {
+		return nil, err
+	}
+	if b.Job == nil {
+		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
+	}
+	return s.WorkOut(*b.Job, b.Letter)
+}
+
+// State is a job worked out: its drive, its plan, what is missing.
+type State struct {
+	Job     *store.Job
+	Drive   *Drive
+	Steps   []plan.Step
+	Columns []plan.Column
+	Facts   plan.Facts
+	Changed []string // in what the drive differs from the one the plan was made for
+	Pending *run.Unfinished
+	Last    *trail.Entry // the latest run that was carried out
+	Good    bool         // the state after it was marked as good
+	Entries int
+	Work    work.State
+	Busy    bool
+	Finds   []seek.Find // lost partitions that are known of
+	// Elsewhere tells that the job has a plan for another of its drives.
+	Elsewhere bool
+}
+
+// WorkOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.
+func (s *Shop) WorkOut(number, bay string) (*State, error) {
+	j, d, err := s.OpenJob(number, bay, false)
+	if err != nil {
+		return nil, err
+	}
+	st := &State{Job: j, Drive: d}
+	if err := s.work(st); err != nil {
+		d.Close()
+		return nil, err
+	}
+	return st, nil
+}
+
+func (s *Shop) work(st *State) error {
+	var err error
+	d := st.Drive
+	var expect *layout.Layout
+	if st.Steps, expect, err = st.Job.Steps(); err != nil {
+		return err
+	}
+	if expect != nil && !expect.Drive().Same(NameOf(d)) && d.Other {
+		// The job's plan is for another of its drives.
+		st.Steps, expect, st.Elsewhere = nil, nil, true
+	}
+	if expect != nil {
+		st.Changed = layout.Differ(expect, d.Survey.Layout)
+	}
+	o := s.Options(d, st.Job, "")
+	if st.Pending, err = run.Open(o); err != nil {
+		return err
+	}
+	if l := d.Survey.Layout; st.Pending != nil { // told before all else
+		if len(l.Findings) > 0 && l.Findings[0].Code == survey.UnfinishedRun {
+			l.Findings = l.Findings[1:]
+		}
+		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
+	}
+	if st.Facts, err = s.Facts(d, st.Job, st.Steps); err != nil {
+		return err
+	}
+	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
+		return err
+	}
+	entries, err := s.Store.Entries(History(d))
+	if err != nil {
+		return err
+	}
+	st.Columns = plan.Lay(d.Survey.Layout, st.Facts, st.Steps)
+	st.Entries = len(entries)
+	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
+		st.Last = &entries[i]
+		st.Good = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActMark && e.Run == st.Last.Run })
+	}
+	if w, ok := s.Desk.State(d.Path); ok && w.Kind != "" {
+		st.Work, st.Busy = w, w.Ended == nil
+	}
+	return nil
+}
+
+// Missing is everything that the gate still asks for.
+func (st *State) Missing() (backups, releases, obstacles []plan.Obstacle) {
+	for _, c := range st.Columns {
+		obstacles = append(obstacles, c.Obstacles...)
+		for _, m := range c.Missing {
+			if m.Code == plan.BackupMissing {
+				backups = append(backups, m)
+			} else {
+				releases = append(releases, m)
+			}
+		}
+	}
+	return backups, releases, obstacles
+}
+
+// Deletions is how many partitions the plan deletes.
+func (st *State) Deletions() (n int) {
+	for _, c := range st.Columns {
+		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
+			n++
+		}
+	}
+	return n
+}
+
+// TitleOf names a step of the plan.
+func (st *State) TitleOf(i int) string {
+	if i < len(st.Columns) && st.Columns[i].Title != "" {
+		return st.Columns[i].Title
+	}
+	return string(st.Steps[i].Do)
+}
+
+// Expect is the drive as the plan was begun for it.
+func (st *State) Expect() *layout.Layout {
+	if _, l, err := st.Job.Steps(); err == nil && l != nil {
+		return l
+	}
+	return st.Drive.Survey.Layout
+}
