@@ -15,7 +15,7 @@ import (
 
 func TestPlanStates(t *testing.T) {
 	s, _ := fresh(t)
-	if err := s.SeedDemo(); err != nil {
+	if err := s.Seed(opening()); err != nil {
 		t.Fatal(err)
 	}
 	l := &layout.Layout{Scheme: "gpt", DiskID: "d"}
@@ -109,7 +109,7 @@ func TestPlanStates(t *testing.T) {
 
 func TestKeptPlansAndRates(t *testing.T) {
 	s, _ := fresh(t)
-	if err := s.SeedDemo(); err != nil {
+	if err := s.Seed(opening()); err != nil {
 		t.Fatal(err)
 	}
 	steps, l := []plan.Step{{Do: plan.Delete, Partition: "4"}}, &layout.Layout{DiskID: "d"}

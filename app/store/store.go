@@ -20,7 +20,6 @@ import (
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 
-	"jadetrail/app/bench"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
@@ -208,36 +207,41 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 	return nil
 }
 
-// SeedDemo puts the demo's technicians, jobs and bays in place where they do not
-// exist yet.
-func (s *Store) SeedDemo() error {
+// Opening is what a shop has when it opens: its people, its jobs, and its bays with what is in them.
+type Opening struct {
+	People []NewPerson
+	Jobs   []Job
+	Bays   []Bay
+}
+
+// NewPerson is somebody who can sign in from now on.
+type NewPerson struct {
+	Name, Login, Password string
+	Lead                  bool
+}
+
+// Seed puts in place what of an opening does not exist yet; what exists stays as it is.
+func (s *Store) Seed(o Opening) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
-		for _, t := range bench.Technicians {
-			if err := tx.First(&Technician{}, "login = ?", t.Login).Error; err == nil {
+		for _, p := range o.People {
+			if err := tx.First(&Technician{}, "login = ?", p.Login).Error; err == nil {
 				continue
 			}
-			hash, err := hashPassword(t.Password)
+			hash, err := hashPassword(p.Password)
 			if err != nil {
 				return err
 			}
-			if err := tx.Create(&Technician{Login: t.Login, Name: t.Name, Lead: t.Lead, PasswordHash: hash}).Error; err != nil {
+			if err := tx.Create(&Technician{Login: p.Login, Name: p.Name, Lead: p.Lead, PasswordHash: hash}).Error; err != nil {
 				return err
 			}
 		}
-		jobAt := map[string]*string{}
-		for _, j := range bench.Jobs {
-			row := Job{Number: j.Number, Customer: j.Customer, PC: j.PC, Story: j.Story, Want: j.Want}
-			if err := tx.Where("number = ?", j.Number).FirstOrCreate(&row).Error; err != nil {
+		for _, job := range o.Jobs {
+			if err := tx.Where("number = ?", job.Number).FirstOrCreate(&job).Error; err != nil {
 				return err
 			}
-			jobAt[j.Bay] = &row.Number
 		}
-		for _, b := range bench.Bays {
-			row := Bay{Letter: b.Letter, Shelf: b.Shelf, Job: jobAt[b.Letter]}
-			if b.Image != "" {
-				row.Image = &b.Image
-			}
-			if err := tx.Where("letter = ?", b.Letter).FirstOrCreate(&row).Error; err != nil {
+		for _, bay := range o.Bays {
+			if err := tx.Where("letter = ?", bay.Letter).FirstOrCreate(&bay).Error; err != nil {
 				return err
 			}
 		}

@@ -205,7 +205,7 @@ func TestTrailFilters(t *testing.T) {
 func TestSignInAndPlans(t *testing.T) {
 	s, _ := fresh(t)
 	for range 2 { // seeding twice changes nothing
-		if err := s.SeedDemo(); err != nil {
+		if err := s.Seed(opening()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -406,5 +406,23 @@ func TestTrouble(t *testing.T) {
 		if again := inWords(fmt.Errorf("once more: %w", said)); again.Error() != "once more: "+c.text {
 			t.Errorf("worded twice: %v", again)
 		}
+	}
+}
+
+// opening is a shop with three people, two jobs and their drives.
+func opening() Opening {
+	reception, studio, shelf := "reception.img", "studio.img", "shelf.img"
+	first, second := "J-1042", "J-1043"
+	return Opening{
+		People: []NewPerson{
+			{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines"},
+			{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias"},
+			{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true},
+		},
+		Jobs: []Job{{Number: first, Customer: "Tidewater Vets"}, {Number: second, Customer: "Kiln & Clover pottery"}},
+		Bays: []Bay{
+			{Letter: "A", Image: &reception, Job: &first}, {Letter: "B", Image: &shelf, Shelf: true}, {Letter: "C"},
+			{Letter: "D", Image: &studio, Job: &second},
+		},
 	}
 }

@@ -9,13 +9,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"jadetrail/app/bench"
+	"jadetrail/app/demo"
 	"jadetrail/app/store"
 )
 
 type signInView struct {
 	Next, Login, Trouble string
-	Accounts             []bench.Technician
+	Accounts             []store.NewPerson
 }
 
 // safeNext is a path of this application to go on to after signing in.
@@ -31,7 +31,7 @@ func (s *Server) signInPage(c *gin.Context) { s.showSignIn(c, http.StatusOK, sig
 func (s *Server) showSignIn(c *gin.Context, status int, v signInView) {
 	v.Next = safeNext(c.Query("next"))
 	if s.demo {
-		v.Accounts = bench.Technicians
+		v.Accounts = demo.People
 	}
 	s.render(c, status, "signin", page{Title: "Sign in", Here: "signin", Body: v})
 }

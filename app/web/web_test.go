@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/app/bench"
+	"jadetrail/app/demo"
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/carry"
@@ -73,7 +73,7 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	if err := st.SeedDemo(); err != nil {
+	if err := st.Seed(demo.Opening()); err != nil {
 		t.Fatal(err)
 	}
 	data := t.TempDir()
@@ -83,7 +83,7 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 		}
 		drives(filepath.Join(data, "drives"))
 	}
-	if _, err := bench.Make(filepath.Join(data, "drives")); err != nil {
+	if _, err := demo.Make(filepath.Join(data, "drives")); err != nil {
 		t.Fatal(err)
 	}
 	s, err := serve(st, data)

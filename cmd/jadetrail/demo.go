@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadetrail/app/bench"
+	"jadetrail/app/demo"
 )
 
 // dataFolder is JADETRAIL_DATA, or var below the working folder.
@@ -21,7 +21,7 @@ func dataFolder() string {
 func demoCmd() *cobra.Command {
 	return &cobra.Command{Use: "demo", Short: "Make the demo's drives in the data folder, where they do not exist yet",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			n, err := bench.Make(filepath.Join(dataFolder(), "drives"))
+			n, err := demo.Make(filepath.Join(dataFolder(), "drives"))
 			if err == nil {
 				fmt.Fprintf(out(), "%d demo drives made.\n", n)
 			}

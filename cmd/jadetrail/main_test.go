@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/app/bench"
+	"jadetrail/app/demo"
 	"jadetrail/core/disk"
 )
 
@@ -49,7 +49,7 @@ func ends(t *testing.T, want int, args ...string) string {
 func reception(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	if _, err := bench.Make(dir); err != nil {
+	if _, err := demo.Make(dir); err != nil {
 		t.Fatal(err)
 	}
 	return filepath.Join(dir, "tidewater-reception.img")

@@ -19,7 +19,7 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/app/bench"
+	"jadetrail/app/demo"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
@@ -250,11 +250,11 @@ func TestSame(t *testing.T) {
 	if err != nil {
 		plans = 300
 	}
-	demo := t.TempDir()
-	if _, err := bench.Make(demo); err != nil {
+	dir := t.TempDir()
+	if _, err := demo.Make(dir); err != nil {
 		t.Fatal(err)
 	}
-	drives, _ := filepath.Glob(filepath.Join(demo, "*.img"))
+	drives, _ := filepath.Glob(filepath.Join(dir, "*.img"))
 	carried := map[plan.Do]int{}
 	for n := range plans {
 		t.Run(strconv.Itoa(n), func(t *testing.T) {

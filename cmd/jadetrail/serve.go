@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
+	"jadetrail/app/demo"
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/app/web"
@@ -40,14 +41,14 @@ func migrateCmd() *cobra.Command {
 }
 
 func serveCmd() *cobra.Command {
-	var demo bool
+	var asDemo bool
 	c := &cobra.Command{Use: "serve", Short: "Start the web application",
-		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), demo) }}
-	c.Flags().BoolVar(&demo, "demo", false, "with the demo's people and jobs")
+		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), asDemo) }}
+	c.Flags().BoolVar(&asDemo, "demo", false, "with the demo's people and jobs")
 	return c
 }
 
-func serve(ctx context.Context, demo bool) error {
+func serve(ctx context.Context, asDemo bool) error {
 	data := dataFolder()
 	st, leave, err := enterShop(data)
 	if err != nil {
@@ -57,8 +58,8 @@ func serve(ctx context.Context, demo bool) error {
 	if st.Key, err = shopKey(data, st); err != nil {
 		return err
 	}
-	if demo {
-		if err := st.SeedDemo(); err != nil {
+	if asDemo {
+		if err := st.Seed(demo.Opening()); err != nil {
 			return err
 		}
 	}
@@ -74,7 +75,7 @@ func serve(ctx context.Context, demo bool) error {
 	if err != nil {
 		return err
 	}
-	app, err := web.New(web.Options{Shop: its, Demo: demo, Log: log})
+	app, err := web.New(web.Options{Shop: its, Demo: asDemo, Log: log})
 	if err != nil {
 		its.Close()
 		return err

@@ -1,6 +1,6 @@
-// Package bench holds the stand-ins: the demo's drives, jobs, technicians and
+// Package demo holds the stand-ins: the demo's drives, jobs, technicians and
 // PCs. Everything in it is invented.
-package bench
+package demo
 
 import (
 	"encoding/json"
@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
 	"jadetrail/core/survey"
@@ -21,52 +22,76 @@ import (
 	"jadetrail/core/volume/ntfs"
 )
 
-// Technician of the demo's shop.
-type Technician struct {
-	Name, Login, Password string
-	Lead                  bool
+// People are those of Lantern Quay Repairs. The last one is the lead.
+var People = []store.NewPerson{
+	{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines"},
+	{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias"},
+	{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true},
 }
 
-// Technicians are the people of Lantern Quay Repairs.
-var Technicians = []Technician{
-	{"Ines Marsh", "ines", "lantern-ines", false},
-	{"Tobias Wren", "tobias", "lantern-tobias", false},
-	{"Odile Farrow", "odile", "lantern-odile", true},
+// jobs on the demo's bench.
+var jobs = []store.Job{
+	{
+		Number: "J-1042", Customer: "Tidewater Vets", PC: "reception PC",
+		Story: "C: is nearly full; a recovery partition, the X-ray volume X: and an OEM area stand between it and the gap.",
+		Want:  "C: gains 1 GiB and more",
+	},
+	{
+		Number: "J-1043", Customer: "Kiln & Clover pottery", PC: "studio laptop",
+		Story: "Two systems; the glaze recipes in the old one must be kept. Its space lies before the one that stays.",
+		Want:  "One system less, its room for C:",
+	},
+	{
+		Number: "J-1044", Customer: "Fernhill Choir", PC: "library PC",
+		Story: "A retired lending terminal's drive becomes the archive of recordings.",
+		Want:  "The whole drive as plain storage",
+	},
+	{
+		Number: "J-1045", Customer: "Saltmarsh Surveyors", PC: "field notebook",
+		Story: "P: (Plots) is gone from the table after a helper tidied up the drive; a newer small volume lies over one corner of it.",
+		Want:  "P: back with all its plots",
+	},
+	{
+		Number: "J-1046", Customer: "Brightwater Bakery", PC: "office PC",
+		Story: "Three logical volumes become two, and the gap outside the container goes to the first primary.",
+		Want:  "Two volumes, and C: larger",
+	},
+	{
+		Number: "J-1047", Customer: "Moss Lane Cycles", PC: "till PC",
+		Story: "T: (Tills) cannot be opened: a card reader holds its letter. The PC is running.",
+		Want:  "T: opens again",
+	},
 }
 
-// Job of the demo.
-type Job struct {
-	Number, Customer, PC, Story, Want string
-	Bay                               string // of its drive, empty when none is attached
+// bays of the demo's bench, with their images below the folder drives/ and the jobs that these are here for.
+var bays = []struct{ letter, image, job string }{
+	{"A", "tidewater-reception.img", "J-1042"},
+	{"B", shelfImage, ""},
+	{"C", "", ""},
+	{"D", "kiln-studio.img", "J-1043"},
+	{"E", "fernhill-terminal.img", "J-1044"},
+	{"F", "saltmarsh-notebook.img", "J-1045"},
+	{"G", "brightwater-office.img", "J-1046"},
+	{"H", "mosslane-till.img", "J-1047"},
+	{"I", "", ""},
 }
 
-// Jobs on the demo's bench.
-var Jobs = []Job{
-	{"J-1042", "Tidewater Vets", "reception PC", "C: is nearly full; a recovery partition, the X-ray volume X: and an OEM area stand between it and the gap.", "C: gains 1 GiB and more", "A"},
-	{"J-1043", "Kiln & Clover pottery", "studio laptop", "Two systems; the glaze recipes in the old one must be kept. Its space lies before the one that stays.", "One system less, its room for C:", "D"},
-	{"J-1044", "Fernhill Choir", "library PC", "A retired lending terminal's drive becomes the archive of recordings.", "The whole drive as plain storage", "E"},
-	{"J-1045", "Saltmarsh Surveyors", "field notebook", "P: (Plots) is gone from the table after a helper tidied up the drive; a newer small volume lies over one corner of it.", "P: back with all its plots", "F"},
-	{"J-1046", "Brightwater Bakery", "office PC", "Three logical volumes become two, and the gap outside the container goes to the first primary.", "Two volumes, and C: larger", "G"},
-	{"J-1047", "Moss Lane Cycles", "till PC", "T: (Tills) cannot be opened: a card reader holds its letter. The PC is running.", "T: opens again", "H"},
-}
+const shelfImage = "shelf.img"
 
-// Bay is a place for a drive.
-type Bay struct {
-	Letter, Image string
-	Shelf         bool
-}
-
-// Bays of the demo's bench, their images below the folder drives/.
-var Bays = []Bay{
-	{"A", "tidewater-reception.img", false},
-	{"B", "shelf.img", true},
-	{"C", "", false},
-	{"D", "kiln-studio.img", false},
-	{"E", "fernhill-terminal.img", false},
-	{"F", "saltmarsh-notebook.img", false},
-	{"G", "brightwater-office.img", false},
-	{"H", "mosslane-till.img", false},
-	{"I", "", false},
+// Opening is the demo's shop as it opens.
+func Opening() store.Opening {
+	o := store.Opening{People: People, Jobs: jobs}
+	for _, b := range bays {
+		row := store.Bay{Letter: b.letter, Shelf: b.image == shelfImage}
+		if b.image != "" {
+			row.Image = &b.image
+		}
+		if b.job != "" {
+			row.Job = &b.job
+		}
+		o.Bays = append(o.Bays, row)
+	}
+	return o
 }
 
 // Unique ids of the reception PC's drive.
