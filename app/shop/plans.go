@@ -89,7 +89,33 @@ func (s *Shop) SavePlan(by By, st *State, steps []plan.Step, expect *layout.Layo
 	return s.savePlanWith(by, st, steps, expect, what, -1)
 }
 
-// savePlanWith is savePlan for a plan of which somebody has given the step own, from 0, just now. What its
+// NewPlan makes steps the plan of a job that has none: SavePlan for all that is laid at once.
+func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
+	switch {
+	case st.Elsewhere:
+		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
+	case len(st.Steps) > 0:
+		return errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	}
+	if err := s.SavePlan(by, st, steps, st.Expect(), what); err != nil {
+		return err
+	}
+	s.Desk.Forget(st.Drive.Path)
+	return nil
+}
+
+// TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
+func (s *Shop) TakeRoute(by By, st *State, goal *plan.Goal, route string) (title string, err error) {
+	answer := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
+	i := slices.IndexFunc(answer.Routes, func(r plan.Route) bool { return r.ID == route })
+	if i < 0 {
+		return "", errors.New("that route is not there any more; look at the drive as it is now")
+	}
+	title = answer.Routes[i].Title
+	return title, s.NewPlan(by, st, answer.Routes[i].Plan.Steps, "the route “"+title+"”")
+}
+
+// savePlanWith is SavePlan for a plan of which somebody has given the step own, from 0, just now. What its
 // steps need the lead for is asked with it.
 func (s *Shop) savePlanWith(by By, st *State, steps []plan.Step, expect *layout.Layout, what string, own int) error {
 	return s.Changing(st, func() error {

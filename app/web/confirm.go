@@ -1,7 +1,6 @@
 package web
 
 import (
-	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -103,7 +102,7 @@ func (v *confirmView) fill(entries []trail.Entry) {
 	for _, p := range m.Before.Partitions() {
 		x := became{Number: p.Number, Title: p.Title(), Role: string(p.Role), Before: &p, Volume: states[p.Number]}
 		if q, there := m.After.Find(p.Number); there && records[p.Number] == "" { // else its number is another's now
-			x.After, x.What = q, changes(&p, q, m.After.Sector)
+			x.After, x.What = q, shop.Changes(&p, q, m.After.Sector)
 		} else {
 			x.Ends, x.Record, x.Volume, x.What = true, records[p.Number], nil, []string{"deleted"}
 			if slices.ContainsFunc(m.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Absorb && s.Partition == fmt.Sprint(p.Number) }) {
@@ -161,35 +160,4 @@ func upper(s string) string {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-// changes words what became of a partition.
-func changes(was, is *layout.Span, sector disk.Bytes) []string {
-	var out []string
-	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	switch d := is.Bytes - was.Bytes; {
-	case d > 0:
-		say("grown by %s", d)
-	case d < 0:
-		say("smaller by %s", -d)
-	}
-	switch d := (is.Start - was.Start).Offset(sector); {
-	case d > 0:
-		say("begins %s further on", d)
-	case d < 0:
-		say("begins %s further toward the start", -d)
-	}
-	if was.Letter != is.Letter {
-		say("letter %s instead of %s", cmp.Or(is.Letter, "none"), cmp.Or(was.Letter, "none"))
-	}
-	if was.Volume != nil && is.Volume != nil && was.Volume.Label != is.Volume.Label {
-		say("labelled %s", cmp.Or(is.Volume.Label, "nothing"))
-	}
-	if was.TypeID != is.TypeID || was.Name != is.Name || was.Attributes != is.Attributes || was.Active != is.Active {
-		say("retagged")
-	}
-	if len(out) == 0 {
-		say("stays as it was")
-	}
-	return out
 }

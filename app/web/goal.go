@@ -170,23 +170,16 @@ func (s *Server) takeRoute(c *gin.Context) {
 	}
 	defer st.Drive.Close()
 	g, err := wanted(c.PostForm, c.PostFormArray, st.Drive.Survey.Layout)
-	switch {
-	case err != nil:
-	case g == nil:
+	if err == nil && g == nil {
 		err = errors.New("it is not clear what the goal is; nothing was planned")
-	case len(st.Steps) > 0 || st.Elsewhere:
-		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	}
+	title := ""
 	if err == nil {
-		a := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, g), g)
-		i := slices.IndexFunc(a.Routes, func(r plan.Route) bool { return r.ID == c.PostForm("route") })
-		if i < 0 {
-			err = errors.New("that route is not there any more; look at the drive as it is now")
-		} else if err = s.SavePlan(by(c), st, a.Routes[i].Plan.Steps, st.Expect(), "the route “"+a.Routes[i].Title+"”"); err == nil {
-			s.Desk.Forget(st.Drive.Path)
-			s.say(c, "sound", fmt.Sprintf("Planned: %s. Safeguard says what is still asked for.", a.Routes[i].Title), back(c))
-			return
-		}
+		title, err = s.TakeRoute(by(c), st, g, c.PostForm("route"))
 	}
-	s.refuse(c, err, back(c))
+	if err != nil {
+		s.refuse(c, err, back(c))
+		return
+	}
+	s.say(c, "sound", fmt.Sprintf("Planned: %s. Safeguard says what is still asked for.", title), back(c))
 }

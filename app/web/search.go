@@ -101,20 +101,13 @@ func (s *Server) planAllFinds(c *gin.Context) {
 	}
 	defer st.Drive.Close()
 	back, err := s.AllBack(st)
-	switch {
-	case err != nil:
-	case st.Elsewhere:
-		err = errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
-	case len(st.Steps) > 0:
-		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
-	default:
-		err = s.SavePlan(by(c), st, back.Steps, st.Expect(), "bringing back all that was found")
+	if err == nil {
+		err = s.NewPlan(by(c), st, back.Steps, "bringing back all that was found")
 	}
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	s.Desk.Forget(st.Drive.Path)
 	s.say(c, "sound", "Bringing them back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
@@ -414,19 +407,14 @@ func (s *Server) planFind(c *gin.Context) {
 	case errors.Is(err, shop.ErrNoReason):
 	case err != nil || i < 0 || i >= len(ways):
 		err = errors.New("that way is not there any more; look at the drive as it is now. Nothing was planned")
-	case st.Elsewhere:
-		err = errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
-	case len(st.Steps) > 0 && len(ways[i].Steps) > 1:
-		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
-	case len(st.Steps) > 0:
+	case len(st.Steps) > 0 && len(ways[i].Steps) == 1:
 		err = s.Stage(by(c), st, ways[i].Steps[0])
 	default:
-		err = s.SavePlan(by(c), st, ways[i].Steps, st.Expect(), "bringing back "+f.Title())
+		err = s.NewPlan(by(c), st, ways[i].Steps, "bringing back "+f.Title())
 	}
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	s.Desk.Forget(st.Drive.Path)
 	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }

@@ -188,16 +188,13 @@ func (s *Server) walkBack(c *gin.Context) {
 	case err != nil:
 	case w == nil || len(w.Walk.Steps) == 0:
 		err = errors.New("there is nothing that could be done to get there; nothing was planned")
-	case len(st.Steps) > 0 || st.Elsewhere:
-		err = errors.New("this job has a plan already; it stays as it is. Take its steps out first")
 	default:
-		err = s.SavePlan(by(c), st, w.Walk.Steps, st.Expect(), fmt.Sprintf("walking back to entry %d of the trail", seq))
+		err = s.NewPlan(by(c), st, w.Walk.Steps, fmt.Sprintf("walking back to entry %d of the trail", seq))
 	}
 	if err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	s.Desk.Forget(st.Drive.Path)
 	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", words.Plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
 }
 
