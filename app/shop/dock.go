@@ -452,3 +452,53 @@ func (s *Shop) HandOuts(d *Drive) (out []string, err error) {
 	}
 	return out, err
 }
+
+// HandedOut is the path of a drive that was written out.
+func (s *Shop) HandedOut(name string) (string, error) {
+	path, err := s.DockPath("handed-out", name)
+	if err == nil {
+		_, err = os.Stat(path)
+	}
+	if err != nil {
+		return "", fmt.Errorf("this file does not exist: %w", store.ErrNotFound)
+	}
+	return path, nil
+}
+
+// DockFile is an image that waits in the dock.
+type DockFile struct {
+	Name, Form, Trouble string
+	Bytes, Drive        disk.Bytes // of the file, and of the drive in it; -1 where unknown
+	Identity            survey.Identity
+}
+
+// FilesIn are the images in a folder of the shop: the dock, or what was handed out.
+func (s *Shop) FilesIn(folder string) []DockFile {
+	list, err := os.ReadDir(s.Folder(folder))
+	if err != nil {
+		return nil
+	}
+	var out []DockFile
+	for _, e := range list {
+		if !e.Type().IsRegular() || !FileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), PartEnds) {
+			continue
+		}
+		f := DockFile{Name: e.Name(), Drive: -1}
+		p := filepath.Join(s.Folder(folder), e.Name())
+		if st, err := e.Info(); err == nil {
+			f.Bytes = disk.Bytes(st.Size())
+		}
+		if f.Identity, err = survey.ReadIdentity(p); err != nil {
+			f.Trouble = run.Sentence(err)
+		}
+		src, err := intake.Open(p)
+		if err != nil {
+			f.Trouble = run.Sentence(err)
+		} else {
+			f.Form, f.Drive = string(src.Format), src.Size
+			src.Close()
+		}
+		out = append(out, f)
+	}
+	return out
+}

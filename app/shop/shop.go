@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/ed25519"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -83,7 +84,7 @@ func New(o Options) (*Shop, error) {
 		return nil, err
 	}
 	s.Books = &Books{Data: data, Store: o.Store, Shelf: s.Shelf}
-	if err := s.forgetComing(); err != nil {
+	if err := errors.Join(s.ForgetUploads(), s.forgetComing()); err != nil {
 		return nil, err
 	}
 	// What was cut short is finished before anybody can look.

@@ -20,7 +20,7 @@ import (
 // MaxTakenIn bounds a trail or an archive that is taken in, and what it may unpack to.
 const MaxTakenIn = 64 << 20
 
-var TakenForm = regexp.MustCompile(`^[0-9a-f]{64}\.(jsonl|zip)$`)
+var takenForm = regexp.MustCompile(`^[0-9a-f]{64}\.(jsonl|zip)$`)
 
 // NotTakenIn says of what went wrong that nothing has come of it.
 func NotTakenIn(err error) error {
@@ -127,7 +127,7 @@ func readArchive(b []byte) (*archived, error) {
 		return nil, errors.New("it is not the archive of a job (job.json is missing, or of another version)")
 	}
 	a := &archived{number: job.Number, customer: job.Customer, head: strings.ToLower(job.Head), records: map[string]map[string][]byte{}}
-	if !TakenForm.MatchString(a.head + ".zip") {
+	if !takenForm.MatchString(a.head + ".zip") {
 		return nil, errors.New("its head is not a hash")
 	}
 	hashes := map[string]string{}
@@ -159,4 +159,16 @@ func readArchive(b []byte) (*archived, error) {
 		}
 	}
 	return a, nil
+}
+
+// TakenIn is what was taken in, as it came.
+func (s *Shop) TakenIn(name string) ([]byte, error) {
+	if !takenForm.MatchString(name) {
+		return nil, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)
+	}
+	b, err := os.ReadFile(filepath.Join(s.Folder("taken-in"), name))
+	if err != nil {
+		return nil, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)
+	}
+	return b, nil
 }

@@ -108,7 +108,7 @@ func TestDockRefuses(t *testing.T) {
 		os.WriteFile(p, nil, 0o644)
 		os.Chtimes(p, time.Now().Add(-age), time.Now().Add(-age))
 	}
-	err := s.forgetUploads()
+	err := s.ForgetUploads()
 	left, _ := filepath.Glob(filepath.Join(s.Data, "dock", ".coming-*"))
 	if err != nil || len(left) != 1 || !strings.HasSuffix(left[0], "new") {
 		t.Errorf("%v, %v", left, err)

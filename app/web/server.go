@@ -78,7 +78,7 @@ func New(o Options) (*Server, error) {
 	s.sessions.Cookie.Name = "jadetrail"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
-	return s, errors.Join(s.parse(), s.forgetUploads())
+	return s, s.parse()
 }
 
 // Close closes the shop, and waits for its work.

@@ -2,16 +2,12 @@ package web
 
 import (
 	"errors"
-	"fmt"
 	"net/http"
-	"os"
 	"path"
-	"path/filepath"
 
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
-	"jadetrail/app/store"
 )
 
 // takeIn takes in a trail or an archive that is sent.
@@ -38,13 +34,9 @@ func (s *Server) takeIn(c *gin.Context) {
 // takenIn hands out what was taken in, as it came.
 func (s *Server) takenIn(c *gin.Context) {
 	name := c.Param("name")
-	if !shop.TakenForm.MatchString(name) {
-		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
-		return
-	}
-	b, err := os.ReadFile(filepath.Join(s.Folder("taken-in"), name))
+	b, err := s.TakenIn(name)
 	if err != nil {
-		s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound))
+		s.fail(c, err)
 		return
 	}
 	attachment(c, name)
