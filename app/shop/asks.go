@@ -61,7 +61,7 @@ func (s *Shop) KeepAsk(st *State, ask plan.Ask, who string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	tail, err := s.Tail()
+	tail, err := s.tail()
 	if err != nil {
 		return "", err
 	}

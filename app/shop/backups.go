@@ -74,14 +74,14 @@ func (s *Shop) BackUp(at Place, sh *shelf.Shelf, kind shelf.Kind, only *int) err
 	}})
 }
 
-func FromShelf(report func(work.Update)) func(shelf.Progress) {
+func fromShelf(report func(work.Update)) func(shelf.Progress) {
 	return func(p shelf.Progress) { report(work.Update{Phase: p.Phase, Done: p.Done, Total: p.Total}) }
 }
 
 // onShelf starts work on the backups; there is one piece of it at a time.
 func (s *Shop) onShelf(kind, title string, f func(ctx context.Context, report func(shelf.Progress)) (string, error)) error {
 	return s.Desk.Start("shelf", kind, title, func(ctx context.Context, report func(work.Update)) (string, error) {
-		return f(ctx, FromShelf(report))
+		return f(ctx, fromShelf(report))
 	})
 }
 
@@ -94,7 +94,7 @@ func (s *Shop) VerifyBackup(who *store.Technician, id string) error {
 		if err != nil && !errors.As(err, &damage) {
 			return "", err
 		}
-		tail, e2 := s.Tail()
+		tail, e2 := s.tail()
 		if e2 != nil {
 			return "", e2
 		}
@@ -122,7 +122,7 @@ func (s *Shop) OwnBackup(who *store.Technician, id, reason string) error {
 		if err != nil {
 			return "", err
 		}
-		tail, err := s.Tail()
+		tail, err := s.tail()
 		if err != nil {
 			return "", err
 		}
@@ -178,7 +178,7 @@ func (s *Shop) RestoreToFolder(who *store.Technician, id string, only []string) 
 		if err != nil {
 			return "", err
 		}
-		tail, err := s.Tail()
+		tail, err := s.tail()
 		if err != nil {
 			return "", err
 		}

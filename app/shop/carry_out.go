@@ -15,6 +15,36 @@ import (
 	"jadetrail/core/words"
 )
 
+// Place is the drive that work is to be done on: that of a job, in a bay; "" is for the job's first. Where Seen
+// is given, it is about the plan and the drive that somebody has seen.
+type Place struct {
+	Job, Bay string
+	Who      *store.Technician
+	Seen     *Shown
+}
+
+// Shown is the plan and the drive that a page has shown; nil and "" where it does not say.
+type Shown struct {
+	Plan  *uint64
+	Drive string
+}
+
+const lookAgain = " It is shown as it is now: look at it, and begin again if it is what you want"
+
+// asSeen refuses to act on another plan, or another drive, than the page showed from which it was
+// asked for.
+func asSeen(seen Shown, j *store.Job, d *Drive) error {
+	switch {
+	case seen.Plan == nil || seen.Drive == "":
+		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
+	case *seen.Plan != j.PlanState:
+		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun." + lookAgain)
+	case seen.Drive != d.State():
+		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun." + lookAgain)
+	}
+	return nil
+}
+
 // undertaking is work on a job's drive that goes on after it was begun.
 type undertaking struct {
 	kind, title string
@@ -28,14 +58,6 @@ type workplace struct {
 	drive   *Drive
 	options run.Options
 	report  func(work.Update)
-}
-
-// Place is the drive that work is to be done on: that of a job, in a bay; "" is for the job's first. Where Seen
-// is given, it is about the plan and the drive that somebody has seen.
-type Place struct {
-	Job, Bay string
-	Who      *store.Technician
-	Seen     *Shown
 }
 
 // begin opens the job's drive again and starts work on it.

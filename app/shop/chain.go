@@ -9,8 +9,57 @@ import (
 	"jadetrail/core/trail"
 )
 
-// headsNote is the file on the shelf in which heads of the trail are kept.
-const headsNote = "heads.jsonl"
+// chain is what is known of whether the trail is whole. It is checked from its first entry on
+// beside the pages, which show what the latest check has found.
+type chain struct {
+	mu      sync.Mutex
+	running chan struct{} // closed when the check that goes on has ended, nil for none
+	checked int64
+	report  *trail.Report
+	trouble string
+	at      time.Time
+	head    string // of the trail, when that check began
+	took    time.Duration
+}
+
+// checkChain begins a check where none goes on and the last is not of now.
+func (s *Shop) checkChain(again bool) (*chain, <-chan struct{}) {
+	k := &s.chain
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	_, head, err := s.Store.Head()
+	if k.running == nil && (again || err != nil || k.report == nil || k.trouble != "" || k.head != head || s.Now().Sub(k.at) > max(fresh, 20*k.took)) {
+		done := make(chan struct{})
+		k.running, k.checked, k.head = done, 0, head
+		began := time.Now()
+		go func() {
+			var r *trail.Report
+			heads, err := s.KeptHeads()
+			if err == nil {
+				err = s.Store.LearnWords()
+			}
+			if err == nil {
+				r, err = s.Store.Verify(context.Background(), heads, func(n int64) {
+					k.mu.Lock()
+					k.checked = n
+					k.mu.Unlock()
+				})
+			}
+			k.mu.Lock()
+			defer k.mu.Unlock()
+			if k.running, k.at, k.trouble, k.took = nil, s.Now(), "", time.Since(began); err != nil {
+				k.trouble = err.Error()
+			} else {
+				k.report = r
+			}
+			close(done)
+		}()
+	}
+	return k, k.running
+}
+
+// fresh is for how long a check of a trail that has not grown is shown without a new one.
+const fresh = 10 * time.Second
 
 // verify checks the trail against the heads that were kept of it.
 func (s *Shop) verify(ctx context.Context) (*trail.Report, error) {
@@ -36,6 +85,49 @@ func (s *Shop) ChainBroken() bool {
 	defer s.chain.mu.Unlock()
 	return s.chain.report != nil && !s.chain.report.Sound()
 }
+
+// ChainView is the state of the chain for a page.
+type ChainView struct {
+	Report  *trail.Report
+	At      time.Time
+	Running bool
+	Checked int64
+	Trouble string
+	After   int64 // entries since the newest head that was kept
+}
+
+// waitForChain is for how long a page waits for a check: one of a few thousand entries is done
+// by then.
+const waitForChain = 250 * time.Millisecond
+
+func (s *Shop) ChainNow(again bool) ChainView {
+	k, running := s.checkChain(again)
+	k.mu.Lock()
+	short, most := k.took < waitForChain, waitForChain // as the last one was, if there was one
+	if k.report == nil {
+		most = 4 * waitForChain
+	}
+	k.mu.Unlock()
+	if running != nil && short {
+		select {
+		case <-running:
+		case <-time.After(most):
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	v := ChainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked}
+	if !v.Running { // while it is checked again, nobody knows
+		v.Trouble = k.trouble
+	}
+	if v.Report != nil {
+		v.After = v.Report.Entries - v.Report.Kept
+	}
+	return v
+}
+
+// headsNote is the file on the shelf in which heads of the trail are kept.
+const headsNote = "heads.jsonl"
 
 // KeptHeads reads the heads that were kept on the shelf, in whatever place.
 func (s *Shop) KeptHeads() ([]trail.Head, error) {
@@ -80,96 +172,4 @@ func (s *Shop) keepHead() error {
 		return err
 	}
 	return s.Shelf().KeepNote(headsNote, b)
-}
-
-// chain is what is known of whether the trail is whole. It is checked from its first entry on
-// beside the pages, which show what the latest check has found.
-type chain struct {
-	mu      sync.Mutex
-	running chan struct{} // closed when the check that goes on has ended, nil for none
-	checked int64
-	report  *trail.Report
-	trouble string
-	at      time.Time
-	head    string // of the trail, when that check began
-	took    time.Duration
-}
-
-// fresh is for how long a check of a trail that has not grown is shown without a new one.
-const fresh = 10 * time.Second
-
-// checkChain begins a check where none goes on and the last is not of now.
-func (s *Shop) checkChain(again bool) (*chain, <-chan struct{}) {
-	k := &s.chain
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	_, head, err := s.Store.Head()
-	if k.running == nil && (again || err != nil || k.report == nil || k.trouble != "" || k.head != head || s.Now().Sub(k.at) > max(fresh, 20*k.took)) {
-		done := make(chan struct{})
-		k.running, k.checked, k.head = done, 0, head
-		began := time.Now()
-		go func() {
-			var r *trail.Report
-			heads, err := s.KeptHeads()
-			if err == nil {
-				err = s.Store.LearnWords()
-			}
-			if err == nil {
-				r, err = s.Store.Verify(context.Background(), heads, func(n int64) {
-					k.mu.Lock()
-					k.checked = n
-					k.mu.Unlock()
-				})
-			}
-			k.mu.Lock()
-			defer k.mu.Unlock()
-			if k.running, k.at, k.trouble, k.took = nil, s.Now(), "", time.Since(began); err != nil {
-				k.trouble = err.Error()
-			} else {
-				k.report = r
-			}
-			close(done)
-		}()
-	}
-	return k, k.running
-}
-
-// ChainView is the state of the chain for a page.
-type ChainView struct {
-	Report  *trail.Report
-	At      time.Time
-	Running bool
-	Checked int64
-	Trouble string
-	After   int64 // entries since the newest head that was kept
-}
-
-// waitForChain is for how long a page waits for a check: one of a few thousand entries is done
-// by then.
-const waitForChain = 250 * time.Millisecond
-
-func (s *Shop) ChainNow(again bool) ChainView {
-	k, running := s.checkChain(again)
-	k.mu.Lock()
-	short, most := k.took < waitForChain, waitForChain // as the last one was, if there was one
-	if k.report == nil {
-		most = 4 * waitForChain
-	}
-	k.mu.Unlock()
-	if running != nil && short {
-		select {
-		case <-running:
-		case <-time.After(most):
-		}
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	v := ChainView{Report: k.report, At: k.at, Running: k.running != nil, Checked: k.checked}
-	if !v.Running { // while it is checked again, nobody knows
-		v.Trouble = k.trouble
-	}
-	if v.Report != nil {
-		v.After = v.Report.Entries - v.Report.Kept
-	}
-	return v
 }

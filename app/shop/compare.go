@@ -62,9 +62,9 @@ func (s *Shop) Compare(at Place, ask Comparison) error {
 		return err
 	}
 	var list []pair
-	_, o, err := s.InBay(ask.WithBay)
+	_, o, err := s.inBay(ask.WithBay)
 	if err == nil {
-		err = errors.Join(s.NoOpenRun(d), s.NoOpenRun(o))
+		err = errors.Join(s.noOpenRun(d), s.noOpenRun(o))
 	}
 	if err == nil {
 		list, err = pairs(ask, d, o)
@@ -75,7 +75,7 @@ func (s *Shop) Compare(at Place, ask Comparison) error {
 			o.Close()
 		}
 	}
-	tail, e := s.Tail()
+	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
 		who := at.Who.Name
 		err = s.Desk.Start("compare", "compare", "Comparison", func(ctx context.Context, report func(work.Update)) (string, error) {

@@ -25,12 +25,6 @@ import (
 	"jadetrail/core/words"
 )
 
-// FileForm is what the names of image files look like.
-var FileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._()+-]{0,119}$`)
-
-// ErrName is returned for a name that is none of a file in the dock.
-var ErrName = errors.New("there is no such file in the dock")
-
 // Docked is a bay with what is in it.
 type Docked struct {
 	store.Bay
@@ -43,25 +37,6 @@ type Docked struct {
 	Blank    bool // nothing is on it
 	Keeps    bool // it has a volume that backups could be kept in
 }
-
-// DockPath is the place of a file in a folder of the shop, by a name that a page sent.
-func (s *Shop) DockPath(folder, name string) (string, error) {
-	if !FileForm.MatchString(name) {
-		return "", fmt.Errorf("%w: %q", ErrName, name)
-	}
-	return filepath.Join(s.Folder(folder), name), nil
-}
-
-func Room(dir string) (disk.Bytes, error) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(dir, &st); err != nil {
-		return 0, err
-	}
-	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), nil
-}
-
-// KeepFree is the room that is always left on the host.
-const KeepFree = 512 * disk.MiB
 
 func (s *Shop) Docked(b store.Bay) Docked {
 	d := Docked{Bay: b, Path: filepath.Join(s.Folder("drives"), filepath.Base(*b.Image))}
@@ -115,63 +90,73 @@ func (s *Shop) Apart(letter string) (int, []string) {
 	return survey.Apart(all[i].Identity, all[i].Size, seen(all, letter))
 }
 
-// named refuses an identity that tells a drive from no other.
-func named(id survey.Identity) error {
-	switch {
-	case id.Model == "" || len(id.Model) > 80:
-		return errors.New("the drive needs a model, as its label has it, of at most 80 characters")
-	case len(id.Serial) < 4 || len(id.Serial) > 40 || strings.ContainsFunc(id.Serial, func(r rune) bool { return r <= ' ' || r > '~' }):
-		return errors.New("the drive needs a serial number, as its label has it, of 4 to 40 letters, digits and signs")
-	}
-	return nil
+// DockFile is an image that waits in the dock.
+type DockFile struct {
+	Name, Form, Trouble string
+	Bytes, Drive        disk.Bytes // of the file, and of the drive in it; -1 where unknown
+	Identity            survey.Identity
 }
 
-// freeBay sees that a drive can be put into a bay, for a job; "" is for none.
-func (s *Shop) freeBay(bay, number string) (job *string, err error) {
-	bays, err := s.Store.Bays()
+// FilesIn are the images in a folder of the shop: the dock, or what was handed out.
+func (s *Shop) FilesIn(folder string) []DockFile {
+	list, err := os.ReadDir(s.Folder(folder))
 	if err != nil {
-		return nil, err
+		return nil
 	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay })
-	switch {
-	case i < 0:
-		return nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
-	case bays[i].Image != nil:
-		return nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
+	var out []DockFile
+	for _, e := range list {
+		if !e.Type().IsRegular() || !fileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), partEnds) {
+			continue
+		}
+		f := DockFile{Name: e.Name(), Drive: -1}
+		p := filepath.Join(s.Folder(folder), e.Name())
+		if st, err := e.Info(); err == nil {
+			f.Bytes = disk.Bytes(st.Size())
+		}
+		if f.Identity, err = survey.ReadIdentity(p); err != nil {
+			f.Trouble = run.Sentence(err)
+		}
+		src, err := intake.Open(p)
+		if err != nil {
+			f.Trouble = run.Sentence(err)
+		} else {
+			f.Form, f.Drive = string(src.Format), src.Size
+			src.Close()
+		}
+		out = append(out, f)
 	}
-	if number == "" {
-		return nil, nil
-	}
-	if _, _, err := s.Store.Job(number, ""); err != nil {
-		return nil, err
-	}
-	return &number, nil
+	return out
 }
 
-// imageName is a name for a drive's image that none has yet.
-func (s *Shop) imageName(id survey.Identity) string {
-	base := strings.ToLower(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(id.Serial, "-"))
-	for n := 1; ; n++ {
-		name := base + ".img"
-		if n > 1 {
-			name = fmt.Sprintf("%s-%d.img", base, n)
-		}
-		if _, err := os.Stat(filepath.Join(s.Folder("drives"), name)); errors.Is(err, fs.ErrNotExist) {
-			return name
-		}
+// fileForm is what the names of image files look like.
+var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._()+-]{0,119}$`)
+
+// ErrName is returned for a name that is none of a file in the dock.
+var ErrName = errors.New("there is no such file in the dock")
+
+// dockPath is the place of a file in a folder of the shop, by a name that a page sent.
+func (s *Shop) dockPath(folder, name string) (string, error) {
+	if !fileForm.MatchString(name) {
+		return "", fmt.Errorf("%w: %q", ErrName, name)
 	}
+	return filepath.Join(s.Folder(folder), name), nil
 }
 
-// What lies beside a drive's image: its identity, which is written anew when it is attached, and what
-// goes with it to wherever it goes.
-const IdentityEnds = ".drive.json"
+func Room(dir string) (disk.Bytes, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return 0, err
+	}
+	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), nil
+}
 
-var besides = []string{".pc.json", ".bad.json", ".shelf-journal"}
+// KeepFree is the room that is always left on the host.
+const KeepFree = 512 * disk.MiB
 
 // AttachFile begins to take a file from the dock in as a drive in a bay, for a job; "" is for none. What was
 // said of the drive counts where its image does not say it itself, and for how it is attached.
 func (s *Shop) AttachFile(by *store.Technician, file string, said survey.Identity, bay, number string) error {
-	from, err := s.DockPath("dock", file)
+	from, err := s.dockPath("dock", file)
 	if err != nil {
 		return err
 	}
@@ -222,6 +207,57 @@ func (s *Shop) AttachFile(by *store.Technician, file string, said survey.Identit
 	})
 }
 
+// named refuses an identity that tells a drive from no other.
+func named(id survey.Identity) error {
+	switch {
+	case id.Model == "" || len(id.Model) > 80:
+		return errors.New("the drive needs a model, as its label has it, of at most 80 characters")
+	case len(id.Serial) < 4 || len(id.Serial) > 40 || strings.ContainsFunc(id.Serial, func(r rune) bool { return r <= ' ' || r > '~' }):
+		return errors.New("the drive needs a serial number, as its label has it, of 4 to 40 letters, digits and signs")
+	}
+	return nil
+}
+
+// freeBay sees that a drive can be put into a bay, for a job; "" is for none.
+func (s *Shop) freeBay(bay, number string) (job *string, err error) {
+	bays, err := s.Store.Bays()
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay })
+	switch {
+	case i < 0:
+		return nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
+	case bays[i].Image != nil:
+		return nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
+	}
+	if number == "" {
+		return nil, nil
+	}
+	if _, _, err := s.Store.Job(number, ""); err != nil {
+		return nil, err
+	}
+	return &number, nil
+}
+
+// imageName is a name for a drive's image that none has yet.
+func (s *Shop) imageName(id survey.Identity) string {
+	base := strings.ToLower(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(id.Serial, "-"))
+	for n := 1; ; n++ {
+		name := base + ".img"
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d.img", base, n)
+		}
+		if _, err := os.Stat(filepath.Join(s.Folder("drives"), name)); errors.Is(err, fs.ErrNotExist) {
+			return name
+		}
+	}
+}
+
+// comingEnds is what the names of drives end with that are not yet in a bay. At a start none is
+// on its way, and what has such a name is taken away.
+const comingEnds = ".coming"
+
 // forgetComing takes away what was on its way into a bay when the server stopped.
 func (s *Shop) forgetComing() error {
 	list, err := filepath.Glob(filepath.Join(s.Folder("drives"), "*"+comingEnds))
@@ -231,9 +267,11 @@ func (s *Shop) forgetComing() error {
 	return err
 }
 
-// comingEnds is what the names of drives end with that are not yet in a bay. At a start none is
-// on its way, and what has such a name is taken away.
-const comingEnds = ".coming"
+// What lies beside a drive's image: its identity, which is written anew when it is attached, and what
+// goes with it to wherever it goes.
+const IdentityEnds = ".drive.json"
+
+var besides = []string{".pc.json", ".bad.json", ".shelf-journal"}
 
 // attached puts a drive into its bay and enters that in the trail. Its image is at path as yet, and
 // is looked at there: what is no drive stays where it is.
@@ -256,7 +294,7 @@ func (s *Shop) attached(act *Act, path string, id survey.Identity, who, how stri
 		act.Shelf = true
 		how += "; backups are on it, so it is a shelf"
 	}
-	tail, err := s.Tail()
+	tail, err := s.tail()
 	if err != nil {
 		return "", err
 	}
@@ -306,7 +344,7 @@ func (s *Shop) TakeOutOfBay(who *store.Technician, letter string) (said string, 
 	}
 	name := filepath.Base(*b.Image)
 	path := filepath.Join(s.Folder("drives"), name)
-	tail, err := s.Tail()
+	tail, err := s.tail()
 	if err != nil {
 		return "", err
 	}
@@ -362,7 +400,7 @@ var ErrEvidence = fmt.Errorf("%w: the drive is attached read-only, for evidence,
 // AttachFor changes whether the drive in a bay is attached read-only, for evidence: a lead alone lets it be
 // written again.
 func (s *Shop) AttachFor(who *store.Technician, letter string, readOnly bool) (said string, err error) {
-	b, d, err := s.InBay(letter)
+	b, d, err := s.inBay(letter)
 	if err != nil {
 		return "", err
 	}
@@ -374,7 +412,7 @@ func (s *Shop) AttachFor(who *store.Technician, letter string, readOnly bool) (s
 	}
 	how := map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]
 	text, err := json.MarshalIndent(id, "", "  ")
-	tail, e := s.Tail()
+	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil && s.Desk.Busy(d.Path) {
 		err = work.ErrBusy
 	}
@@ -390,9 +428,9 @@ func (s *Shop) WriteOut(letter string, format intake.Format) error {
 	if format.Ends() == "" {
 		return errors.New("there is no such form; nothing was written")
 	}
-	b, d, err := s.InBay(letter)
+	b, d, err := s.inBay(letter)
 	if err == nil {
-		if err = s.NoOpenRun(d); err == nil && s.Desk.Busy(d.Path) {
+		if err = s.noOpenRun(d); err == nil && s.Desk.Busy(d.Path) {
 			err = work.ErrBusy
 		}
 		if err != nil {
@@ -409,11 +447,11 @@ func (s *Shop) WriteOut(letter string, format intake.Format) error {
 		}
 		name := strings.TrimSuffix(filepath.Base(d.Path), ".img") + format.Ends()
 		path := filepath.Join(s.Folder("handed-out"), name)
-		f, err := os.Create(path + PartEnds)
+		f, err := os.Create(path + partEnds)
 		if err != nil {
 			return "", err
 		}
-		defer os.Remove(path + PartEnds)
+		defer os.Remove(path + partEnds)
 		err = intake.HandOut(ctx, d.Image, f, format, func(p intake.Progress) {
 			report(work.Update{Phase: "writing out", Done: p.Done, Total: p.Total})
 		})
@@ -421,7 +459,7 @@ func (s *Shop) WriteOut(letter string, format intake.Format) error {
 			err = e
 		}
 		if err == nil {
-			err = os.Rename(path+PartEnds, path)
+			err = os.Rename(path+partEnds, path)
 		}
 		return fmt.Sprintf("Written out as %s.", name), err
 	})
@@ -434,15 +472,15 @@ func (s *Shop) WriteOut(letter string, format intake.Format) error {
 // HandOutForms are the forms in which a drive can be handed out, in the order in which they are offered.
 var HandOutForms = []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}
 
-// PartEnds is how the name of a file ends that is just being written out.
-const PartEnds = ".part"
+// partEnds is how the name of a file ends that is just being written out.
+const partEnds = ".part"
 
 // HandOuts are the files into which a drive is, or was, written out.
 func (s *Shop) HandOuts(d *Drive) (out []string, err error) {
 	name := strings.TrimSuffix(filepath.Base(d.Path), ".img")
 	its := map[string]bool{}
 	for _, f := range HandOutForms {
-		its[name+f.Ends()], its[name+f.Ends()+PartEnds] = true, true
+		its[name+f.Ends()], its[name+f.Ends()+partEnds] = true, true
 	}
 	list, err := os.ReadDir(s.Folder("handed-out"))
 	for _, f := range list {
@@ -455,7 +493,7 @@ func (s *Shop) HandOuts(d *Drive) (out []string, err error) {
 
 // HandedOut is the path of a drive that was written out.
 func (s *Shop) HandedOut(name string) (string, error) {
-	path, err := s.DockPath("handed-out", name)
+	path, err := s.dockPath("handed-out", name)
 	if err == nil {
 		_, err = os.Stat(path)
 	}
@@ -463,42 +501,4 @@ func (s *Shop) HandedOut(name string) (string, error) {
 		return "", fmt.Errorf("this file does not exist: %w", store.ErrNotFound)
 	}
 	return path, nil
-}
-
-// DockFile is an image that waits in the dock.
-type DockFile struct {
-	Name, Form, Trouble string
-	Bytes, Drive        disk.Bytes // of the file, and of the drive in it; -1 where unknown
-	Identity            survey.Identity
-}
-
-// FilesIn are the images in a folder of the shop: the dock, or what was handed out.
-func (s *Shop) FilesIn(folder string) []DockFile {
-	list, err := os.ReadDir(s.Folder(folder))
-	if err != nil {
-		return nil
-	}
-	var out []DockFile
-	for _, e := range list {
-		if !e.Type().IsRegular() || !FileForm.MatchString(e.Name()) || strings.HasSuffix(e.Name(), ".json") || strings.HasSuffix(e.Name(), PartEnds) {
-			continue
-		}
-		f := DockFile{Name: e.Name(), Drive: -1}
-		p := filepath.Join(s.Folder(folder), e.Name())
-		if st, err := e.Info(); err == nil {
-			f.Bytes = disk.Bytes(st.Size())
-		}
-		if f.Identity, err = survey.ReadIdentity(p); err != nil {
-			f.Trouble = run.Sentence(err)
-		}
-		src, err := intake.Open(p)
-		if err != nil {
-			f.Trouble = run.Sentence(err)
-		} else {
-			f.Form, f.Drive = string(src.Format), src.Size
-			src.Close()
-		}
-		out = append(out, f)
-	}
-	return out
 }

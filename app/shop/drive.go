@@ -28,39 +28,6 @@ import (
 	"jadetrail/core/trail"
 )
 
-func (s *Shop) Folder(name string) string { return filepath.Join(s.Data, name) }
-
-func WriteIdentity(path string, v any) error {
-	b, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	return disk.WriteDurably(path, append(b, '\n'))
-}
-
-// Bay is the bay of that letter, with a drive in it.
-func (s *Shop) Bay(letter string) (*store.Bay, error) {
-	bays, err := s.Store.Bays()
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == letter && b.Image != nil })
-	if i < 0 {
-		return nil, fmt.Errorf("bay %q has no drive", letter)
-	}
-	return &bays[i], nil
-}
-
-// InBay opens the drive in a bay.
-func (s *Shop) InBay(letter string) (*store.Bay, *Drive, error) {
-	b, err := s.Bay(letter)
-	if err != nil {
-		return nil, nil, err
-	}
-	d, err := s.Open(b, false)
-	return b, d, err
-}
-
 // Drive is the drive in a bay, opened and read.
 type Drive struct {
 	Bay      string
@@ -72,29 +39,6 @@ type Drive struct {
 	Identity survey.Identity
 	PC       *pc.Facts
 }
-
-func (d *Drive) Close() { d.Image.Close() }
-
-// Label is what the drive is known by: its serial number, or its table's id where it has none.
-func (d *Drive) Label() string { return cmp.Or(d.Identity.Serial, d.Survey.Layout.DiskID) }
-
-// State names the drive as it is: which one, and how it is laid out. How full a volume is does not
-// count.
-func (d *Drive) State() string {
-	h := sha256.New()
-	l := d.Survey.Layout
-	fmt.Fprintln(h, d.Identity.Serial, l.Scheme, l.DiskID, l.Size, l.Sector)
-	for _, p := range l.Partitions() {
-		fmt.Fprintln(h, p.Number, p.Start, p.End, p.TypeID, p.UniqueID, p.Name, p.Attributes, p.Active)
-		if v := p.Volume; v != nil {
-			fmt.Fprintln(h, v.Kind, v.Label, v.Serial, v.TotalBytes, v.ClusterBytes)
-		}
-	}
-	return hex.EncodeToString(h.Sum(nil)[:8])
-}
-
-// ErrNoDrive tells that a job's drive is in no bay.
-var ErrNoDrive = fmt.Errorf("%w: no drive of this job is in a bay, or none in that one", store.ErrNotFound)
 
 // Open reads the drive in a bay.
 func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
@@ -147,8 +91,86 @@ func (s *Shop) OpenJob(number, letter string, write bool) (*store.Job, *Drive, e
 	return j, d, err
 }
 
-// BayWith finds the bay that a drive is in.
-func (s *Shop) BayWith(of trail.Drive) (*store.Bay, error) {
+func (d *Drive) Close() { d.Image.Close() }
+
+// Label is what the drive is known by: its serial number, or its table's id where it has none.
+func (d *Drive) Label() string { return cmp.Or(d.Identity.Serial, d.Survey.Layout.DiskID) }
+
+// State names the drive as it is: which one, and how it is laid out. How full a volume is does not
+// count.
+func (d *Drive) State() string {
+	h := sha256.New()
+	l := d.Survey.Layout
+	fmt.Fprintln(h, d.Identity.Serial, l.Scheme, l.DiskID, l.Size, l.Sector)
+	for _, p := range l.Partitions() {
+		fmt.Fprintln(h, p.Number, p.Start, p.End, p.TypeID, p.UniqueID, p.Name, p.Attributes, p.Active)
+		if v := p.Volume; v != nil {
+			fmt.Fprintln(h, v.Kind, v.Label, v.Serial, v.TotalBytes, v.ClusterBytes)
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
+// Ending is the end of a drive's serial number, by which it is told from others.
+func (d *Drive) Ending() string { return "…" + d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):] }
+
+// StillGood tells whether a drive is as it was when its state was marked as good.
+func (d *Drive) StillGood(mark *trail.Entry) bool {
+	if mark == nil || mark.After == nil || len(layout.Differ(mark.After, d.Survey.Layout)) > 0 {
+		return false
+	}
+	for n, want := range mark.Prints {
+		number, err := strconv.Atoi(n)
+		v := d.Survey.Volumes[number]
+		if err != nil || v == nil {
+			return false
+		}
+		if got, err := v.Fingerprint(); err != nil || got != want {
+			return false
+		}
+	}
+	return true
+}
+
+// NameOf names a drive in the trail.
+func NameOf(d *Drive) trail.Drive {
+	return trail.Drive{DiskID: d.Survey.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
+}
+
+// History is that of a drive.
+func History(d *Drive) store.Filter {
+	name := NameOf(d)
+	return store.Filter{Drive: &name}
+}
+
+// ErrNoDrive tells that a job's drive is in no bay.
+var ErrNoDrive = fmt.Errorf("%w: no drive of this job is in a bay, or none in that one", store.ErrNotFound)
+
+// Bay is the bay of that letter, with a drive in it.
+func (s *Shop) Bay(letter string) (*store.Bay, error) {
+	bays, err := s.Store.Bays()
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == letter && b.Image != nil })
+	if i < 0 {
+		return nil, fmt.Errorf("bay %q has no drive", letter)
+	}
+	return &bays[i], nil
+}
+
+// inBay opens the drive in a bay.
+func (s *Shop) inBay(letter string) (*store.Bay, *Drive, error) {
+	b, err := s.Bay(letter)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := s.Open(b, false)
+	return b, d, err
+}
+
+// bayWith finds the bay that a drive is in.
+func (s *Shop) bayWith(of trail.Drive) (*store.Bay, error) {
 	bays, err := s.Store.Bays()
 	if err != nil {
 		return nil, err
@@ -187,6 +209,30 @@ func (s *Shop) ImageOf(b *store.Bay) string {
 	return filepath.Join(s.Data, "drives", filepath.Base(*b.Image))
 }
 
+// WithJobs visits the drives in the bays that belong to a job; what cannot be opened is
+// left out.
+func (s *Shop) WithJobs(visit func(b store.Bay, d *Drive) error) error {
+	bays, err := s.Store.Bays()
+	if err != nil {
+		return err
+	}
+	for _, b := range bays {
+		if b.Image == nil || b.Job == nil {
+			continue
+		}
+		d, err := s.Open(&b, false)
+		if err != nil {
+			continue
+		}
+		err = visit(b, d)
+		d.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Options of a run on the drive.
 func (s *Shop) Options(d *Drive, j *store.Job, who string) run.Options {
 	return run.Options{
@@ -194,7 +240,7 @@ func (s *Shop) Options(d *Drive, j *store.Job, who string) run.Options {
 		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.Books, Shelf: s.Shelf(), Coverage: s.Coverage, Records: s.Records, Trail: s.Store, Now: s.Now, Random: s.Random,
 		Elsewhere: s.printOf, ProveAfter: s.ProveAfter, Left: func() ([]time.Time, error) { return s.leftBay(d) },
 		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
-		SavePC:    func(f *pc.Facts) error { return SaveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) },
+		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) },
 		Lost: func() ([]plan.Gone, error) {
 			found, err := s.foundOn(context.Background(), d)
 			return found.gone, err
@@ -245,73 +291,27 @@ func (s *Shop) Unfinished(d *Drive) (*run.Unfinished, error) {
 	return run.Open(run.Options{Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store})
 }
 
-// NoOpenRun refuses a drive with an open run: nothing that is made from it as it is counts.
-func (s *Shop) NoOpenRun(d *Drive) error {
+// noOpenRun refuses a drive with an open run: nothing that is made from it as it is counts.
+func (s *Shop) noOpenRun(d *Drive) error {
 	return run.Closed(run.Options{Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store})
 }
 
-// History is that of a drive.
-func History(d *Drive) store.Filter {
-	name := NameOf(d)
-	return store.Filter{Drive: &name}
-}
+// saveFacts keeps the facts about a drive's PC.
+func saveFacts(d *Drive, f *pc.Facts) error { return writeIdentity(d.Path+".pc.json", f) }
 
-// NameOf names a drive in the trail.
-func NameOf(d *Drive) trail.Drive {
-	return trail.Drive{DiskID: d.Survey.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
-}
-
-// StillGood tells whether a drive is as it was when its state was marked as good.
-func (d *Drive) StillGood(mark *trail.Entry) bool {
-	if mark == nil || mark.After == nil || len(layout.Differ(mark.After, d.Survey.Layout)) > 0 {
-		return false
+func writeIdentity(path string, v any) error {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
 	}
-	for n, want := range mark.Prints {
-		number, err := strconv.Atoi(n)
-		v := d.Survey.Volumes[number]
-		if err != nil || v == nil {
-			return false
-		}
-		if got, err := v.Fingerprint(); err != nil || got != want {
-			return false
-		}
-	}
-	return true
+	return disk.WriteDurably(path, append(b, '\n'))
 }
 
-// SaveFacts keeps the facts about a drive's PC.
-func SaveFacts(d *Drive, f *pc.Facts) error { return WriteIdentity(d.Path+".pc.json", f) }
+func (s *Shop) Folder(name string) string { return filepath.Join(s.Data, name) }
 
-// Tail makes the random end of a name.
-func (s *Shop) Tail() (string, error) {
+// tail makes the random end of a name.
+func (s *Shop) tail() (string, error) {
 	var b [4]byte
 	_, err := io.ReadFull(s.Random, b[:])
 	return hex.EncodeToString(b[:]), err
 }
-
-// WithJobs visits the drives in the bays that belong to a job; what cannot be opened is
-// left out.
-func (s *Shop) WithJobs(visit func(b store.Bay, d *Drive) error) error {
-	bays, err := s.Store.Bays()
-	if err != nil {
-		return err
-	}
-	for _, b := range bays {
-		if b.Image == nil || b.Job == nil {
-			continue
-		}
-		d, err := s.Open(&b, false)
-		if err != nil {
-			continue
-		}
-		err = visit(b, d)
-		d.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Ending is the end of a drive's serial number, by which it is told from others.
-func (d *Drive) Ending() string { return "…" + d.Identity.Serial[max(len(d.Identity.Serial)-4, 0):] }

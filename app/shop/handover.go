@@ -25,37 +25,6 @@ import (
 	"jadetrail/core/trail"
 )
 
-// Changes words what became of a partition.
-func Changes(was, is *layout.Span, sector disk.Bytes) []string {
-	var out []string
-	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	switch d := is.Bytes - was.Bytes; {
-	case d > 0:
-		say("grown by %s", d)
-	case d < 0:
-		say("smaller by %s", -d)
-	}
-	switch d := (is.Start - was.Start).Offset(sector); {
-	case d > 0:
-		say("begins %s further on", d)
-	case d < 0:
-		say("begins %s further toward the start", -d)
-	}
-	if was.Letter != is.Letter {
-		say("letter %s instead of %s", cmp.Or(is.Letter, "none"), cmp.Or(was.Letter, "none"))
-	}
-	if was.Volume != nil && is.Volume != nil && was.Volume.Label != is.Volume.Label {
-		say("labelled %s", cmp.Or(is.Volume.Label, "nothing"))
-	}
-	if was.TypeID != is.TypeID || was.Name != is.Name || was.Attributes != is.Attributes || was.Active != is.Active {
-		say("retagged")
-	}
-	if len(out) == 0 {
-		say("stays as it was")
-	}
-	return out
-}
-
 // Report puts together what a customer is handed.
 func (s *Shop) Report(who *store.Technician, number string) (*report.Report, *store.Job, error) {
 	j, bays, err := s.Store.Job(number, "")
@@ -132,6 +101,23 @@ func (s *Shop) driveReport(number, bay string) (*report.Drive, error) {
 	}
 	d.Checks = checksOf(st, d.Before)
 	return d, nil
+}
+
+// happened is what the runs of a job did to a drive, one after the other.
+type happened struct {
+	first    *layout.Layout // the drive before the first of them, nil where that is not known
+	runs     []ranOnce
+	back     map[string]bool          // places, of partitions that were brought back
+	restored map[string]bool          // records, of partitions that were brought back
+	records  map[string]*trail.Record // of what was deleted
+	notes    map[string][]string      // by the id of the run, what is said of it besides
+	deleted  map[string]map[int]bool  // by the id of the run, the numbers of what it deleted
+}
+
+// ranOnce is one run: the drive before and after, and the numbers of partitions that it deleted.
+type ranOnce struct {
+	before, after *layout.Layout
+	gone          map[int]bool
 }
 
 // happenedOn follows what was done to a drive through its entries, the oldest first, and puts into its report
@@ -227,6 +213,91 @@ func (s *Shop) ended(h *happened, e trail.Entry) report.Run {
 	return x
 }
 
+// follow tells what a partition has become: run by run, in which it keeps its number; nil where it went.
+func (h *happened) follow(p *layout.Span) *layout.Span {
+	for _, r := range h.runs {
+		at := find(r.before, place(p))
+		if at == nil {
+			continue
+		}
+		next, there := r.after.Find(at.Number)
+		if r.gone[at.Number] || !there {
+			return nil
+		}
+		p = next
+	}
+	return p
+}
+
+// place is what a partition is known by in one state of a drive.
+func place(p *layout.Span) string { return fmt.Sprint(strings.ToLower(p.UniqueID), " ", p.Start) }
+
+func find(l *layout.Layout, key string) *layout.Span {
+	for _, q := range l.Partitions() {
+		if place(&q) == key {
+			return &q
+		}
+	}
+	return nil
+}
+
+// sinceThen is what became of each partition from one state of a drive to another.
+func (h *happened) sinceThen(before, now *layout.Layout) []report.Change {
+	var out []report.Change
+	known := map[string]bool{}
+	for _, p := range before.Partitions() {
+		x := report.Change{Title: p.Title(), Before: p.Bytes, What: []string{"it is not on the drive any more"}}
+		q := h.follow(&p)
+		if q != nil {
+			q = find(now, place(q))
+		} else { // it went, and may be back with the id that it had
+			q = find(now, place(&p))
+		}
+		if q != nil {
+			known[place(q)] = true
+			x.After, x.What = q.Bytes, Changes(&p, q, now.Sector)
+		}
+		out = append(out, x)
+	}
+	for _, q := range now.Partitions() {
+		if !known[place(&q)] {
+			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{map[bool]string{true: "brought back", false: "new"}[h.back[place(&q)]]}})
+		}
+	}
+	return out
+}
+
+// Changes words what became of a partition.
+func Changes(was, is *layout.Span, sector disk.Bytes) []string {
+	var out []string
+	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	switch d := is.Bytes - was.Bytes; {
+	case d > 0:
+		say("grown by %s", d)
+	case d < 0:
+		say("smaller by %s", -d)
+	}
+	switch d := (is.Start - was.Start).Offset(sector); {
+	case d > 0:
+		say("begins %s further on", d)
+	case d < 0:
+		say("begins %s further toward the start", -d)
+	}
+	if was.Letter != is.Letter {
+		say("letter %s instead of %s", cmp.Or(is.Letter, "none"), cmp.Or(was.Letter, "none"))
+	}
+	if was.Volume != nil && is.Volume != nil && was.Volume.Label != is.Volume.Label {
+		say("labelled %s", cmp.Or(is.Volume.Label, "nothing"))
+	}
+	if was.TypeID != is.TypeID || was.Name != is.Name || was.Attributes != is.Attributes || was.Active != is.Active {
+		say("retagged")
+	}
+	if len(out) == 0 {
+		say("stays as it was")
+	}
+	return out
+}
+
 // backupsOf puts the backups of a drive into its report. It returns all that are on the shelves, and the entries
 // of those of this drive that are on no shelf in a bay.
 func (s *Shop) backupsOf(d *report.Drive, on *Drive, entries []trail.Entry) (all []*shelf.Manifest, away []trail.Entry, err error) {
@@ -252,6 +323,19 @@ func (s *Shop) backupsOf(d *report.Drive, on *Drive, entries []trail.Entry) (all
 	return all, away, nil
 }
 
+// notHere are the entries of backups that were made and not deleted since, as taken tells, and that lie on no
+// shelf which is in a bay.
+func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
+	for _, e := range entries {
+		gone := slices.ContainsFunc(taken, func(t trail.Entry) bool { return t.Backup == e.Backup })
+		here := slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup })
+		if e.Act == trail.ActBackup && e.Backup != "" && !gone && !here {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
 // checksOf are the checks of a drive's volumes, and of whether its PC will start.
 func checksOf(st *State, before *layout.Layout) (out []report.Check) {
 	l := st.Drive.Survey.Layout
@@ -274,19 +358,6 @@ func checksOf(st *State, before *layout.Layout) (out []report.Check) {
 			Title: "Start of the PC: " + x.What, Text: x.Text,
 			Sound: x.Standing == plan.Sound || x.Standing == plan.Mends, ToDo: x.Standing == plan.Must,
 		})
-	}
-	return out
-}
-
-// notHere are the entries of backups that were made and not deleted since, as taken tells, and that lie on no
-// shelf which is in a bay.
-func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []trail.Entry) {
-	for _, e := range entries {
-		gone := slices.ContainsFunc(taken, func(t trail.Entry) bool { return t.Backup == e.Backup })
-		here := slices.ContainsFunc(backups, func(m *shelf.Manifest) bool { return m.ID == e.Backup })
-		if e.Act == trail.ActBackup && e.Backup != "" && !gone && !here {
-			out = append(out, e)
-		}
 	}
 	return out
 }
@@ -362,77 +433,6 @@ func (n leftNow) kept(g *report.Gone, rec *trail.Record, way string) string {
 		out = append(out, "No backup of it is on the shelf, and its record keeps nothing of its contents.")
 	}
 	return strings.Join(out, " ")
-}
-
-// happened is what the runs of a job did to a drive, one after the other.
-type happened struct {
-	first    *layout.Layout // the drive before the first of them, nil where that is not known
-	runs     []ranOnce
-	back     map[string]bool          // places, of partitions that were brought back
-	restored map[string]bool          // records, of partitions that were brought back
-	records  map[string]*trail.Record // of what was deleted
-	notes    map[string][]string      // by the id of the run, what is said of it besides
-	deleted  map[string]map[int]bool  // by the id of the run, the numbers of what it deleted
-}
-
-// ranOnce is one run: the drive before and after, and the numbers of partitions that it deleted.
-type ranOnce struct {
-	before, after *layout.Layout
-	gone          map[int]bool
-}
-
-// place is what a partition is known by in one state of a drive.
-func place(p *layout.Span) string { return fmt.Sprint(strings.ToLower(p.UniqueID), " ", p.Start) }
-
-func find(l *layout.Layout, key string) *layout.Span {
-	for _, q := range l.Partitions() {
-		if place(&q) == key {
-			return &q
-		}
-	}
-	return nil
-}
-
-// follow tells what a partition has become: run by run, in which it keeps its number; nil where it went.
-func (h *happened) follow(p *layout.Span) *layout.Span {
-	for _, r := range h.runs {
-		at := find(r.before, place(p))
-		if at == nil {
-			continue
-		}
-		next, there := r.after.Find(at.Number)
-		if r.gone[at.Number] || !there {
-			return nil
-		}
-		p = next
-	}
-	return p
-}
-
-// sinceThen is what became of each partition from one state of a drive to another.
-func (h *happened) sinceThen(before, now *layout.Layout) []report.Change {
-	var out []report.Change
-	known := map[string]bool{}
-	for _, p := range before.Partitions() {
-		x := report.Change{Title: p.Title(), Before: p.Bytes, What: []string{"it is not on the drive any more"}}
-		q := h.follow(&p)
-		if q != nil {
-			q = find(now, place(q))
-		} else { // it went, and may be back with the id that it had
-			q = find(now, place(&p))
-		}
-		if q != nil {
-			known[place(q)] = true
-			x.After, x.What = q.Bytes, Changes(&p, q, now.Sector)
-		}
-		out = append(out, x)
-	}
-	for _, q := range now.Partitions() {
-		if !known[place(&q)] {
-			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{map[bool]string{true: "brought back", false: "new"}[h.back[place(&q)]]}})
-		}
-	}
-	return out
 }
 
 // EntriesOf are the trail's entries of a job, the oldest first.

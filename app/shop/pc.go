@@ -32,7 +32,7 @@ func (s *Shop) ChangeFacts(who *store.Technician, j *store.Job, d *Drive, change
 
 // enterPC keeps the facts about a drive's PC and enters what was changed.
 func (s *Shop) enterPC(who *store.Technician, j *store.Job, d *Drive, f *pc.Facts, said string) error {
-	tail, err := s.Tail()
+	tail, err := s.tail()
 	if err != nil {
 		return err
 	}

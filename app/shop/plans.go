@@ -16,66 +16,6 @@ import (
 	"jadetrail/core/seek"
 )
 
-// Shown is the plan and the drive that a page has shown; nil and "" where it does not say.
-type Shown struct {
-	Plan  *uint64
-	Drive string
-}
-
-// Undo takes the latest change of a job's plan back, or does it again. It returns what was changed.
-func (s *Shop) Undo(by By, st *State, again bool) (what string, err error) {
-	err = s.Changing(st, func() (err error) {
-		if what, err = s.Store.Undo(st.Job.Number, by.Seen, again, s.Now()); err != nil {
-			return err
-		}
-		j, _, err := s.Store.Job(st.Job.Number, st.Drive.Bay)
-		if err != nil {
-			return err
-		}
-		steps, _, err := j.Steps()
-		if err != nil {
-			return err
-		}
-		return s.AskLead(by.Who, st, steps, -1)
-	})
-	return what, err
-}
-
-// mostName bounds the names of kept plans.
-const mostName = 80
-
-// KeepAs keeps a job's plan under a name.
-func (s *Shop) KeepAs(who *store.Technician, st *State, name string) error {
-	switch {
-	case len(st.Steps) == 0:
-		return errors.New("there is no plan to keep")
-	case name == "" || utf8.RuneCountInString(name) > mostName:
-		return fmt.Errorf("a name has from 1 to %d letters; nothing was kept", mostName)
-	}
-	return s.Store.KeepPlan(name, st.Job.Number, who.Name, st.Steps, st.Expect(), s.Now())
-}
-
-// ForAnotherDrive readies the steps of a plan that was made for a drive as expect, nil where that is not
-// known: reasons, and who answers for them, are given anew. It returns in what the drive is another one, "" for
-// nothing.
-func ForAnotherDrive(st *State, steps []plan.Step, expect *layout.Layout) string {
-	for i := range steps {
-		steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
-	}
-	if expect == nil {
-		return ""
-	}
-	d := layout.Differ(expect, st.Drive.Survey.Layout)
-	if len(d) == 0 {
-		return ""
-	}
-	fits := "It was made for another state of the drive, or for another drive: " + strings.Join(d[:min(len(d), 3)], " ")
-	if len(d) > 3 {
-		fits += fmt.Sprintf(" And %d more.", len(d)-3)
-	}
-	return fits
-}
-
 // By is who changes a plan, and the state of it that they have seen: nil where a page does not say.
 type By struct {
 	Who  *store.Technician
@@ -87,32 +27,6 @@ type By struct {
 // plan meanwhile.
 func (s *Shop) SavePlan(by By, st *State, steps []plan.Step, expect *layout.Layout, what string) error {
 	return s.savePlanWith(by, st, steps, expect, what, -1)
-}
-
-// NewPlan makes steps the plan of a job that has none: SavePlan for all that is laid at once.
-func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
-	switch {
-	case st.Elsewhere:
-		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
-	case len(st.Steps) > 0:
-		return errors.New("this job has a plan already; it stays as it is. Take its steps out first")
-	}
-	if err := s.SavePlan(by, st, steps, st.Expect(), what); err != nil {
-		return err
-	}
-	s.Desk.Forget(st.Drive.Path)
-	return nil
-}
-
-// TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
-func (s *Shop) TakeRoute(by By, st *State, goal *plan.Goal, route string) (title string, err error) {
-	answer := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
-	i := slices.IndexFunc(answer.Routes, func(r plan.Route) bool { return r.ID == route })
-	if i < 0 {
-		return "", errors.New("that route is not there any more; look at the drive as it is now")
-	}
-	title = answer.Routes[i].Title
-	return title, s.NewPlan(by, st, answer.Routes[i].Plan.Steps, "the route “"+title+"”")
 }
 
 // savePlanWith is SavePlan for a plan of which somebody has given the step own, from 0, just now. What its
@@ -143,20 +57,107 @@ func (s *Shop) Changing(st *State, f func() error) error {
 	return f()
 }
 
-const lookAgain = " It is shown as it is now: look at it, and begin again if it is what you want"
-
-// asSeen refuses to act on another plan, or another drive, than the page showed from which it was
-// asked for.
-func asSeen(seen Shown, j *store.Job, d *Drive) error {
-	switch {
-	case seen.Plan == nil || seen.Drive == "":
-		return errors.New("this does not say which plan and which drive it is about; nothing was begun. Look at the page as it is now, and begin from there")
-	case *seen.Plan != j.PlanState:
-		return errors.New("the plan was changed since you looked at it, or was carried out; nothing was begun." + lookAgain)
-	case seen.Drive != d.State():
-		return errors.New("the drive in the bay is another one than you looked at, or has changed; nothing was begun." + lookAgain)
+// Stage adds a step to the job's plan. What cannot be done is not added.
+func (s *Shop) Stage(by By, st *State, step plan.Step) error {
+	if err := step.Valid(); err != nil {
+		return fmt.Errorf("%w; no step was added", err)
 	}
+	if st.Elsewhere {
+		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
+	}
+	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
+		return errors.New("a run on this drive is not finished; no step was added")
+	}
+	steps := append([]plan.Step{}, st.Steps...)
+	at := slices.IndexFunc(steps, func(x plan.Step) bool {
+		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
+	})
+	if at < 0 {
+		at = len(steps)
+		if i := firstDelete(steps, step); i >= 0 {
+			at = i
+		}
+		if step.Do == plan.Restart { // all steps are carried out within it
+			at = 0
+		}
+		steps = slices.Insert(steps, at, step)
+	}
+	steps[at] = step
+	facts, err := s.Facts(st.Drive, st.Job, steps)
+	if err != nil {
+		return err
+	}
+	cols := plan.Lay(st.Drive.Survey.Layout, facts, steps)
+	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
+		if len(cols[at].Obstacles) > 0 {
+			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
+		}
+	}
+	s.Desk.Forget(st.Drive.Path)
+	return s.savePlanWith(by, st, steps, st.Expect(), cols[at].Title, at)
+}
+
+// firstDelete is where a step belongs that must come before a partition is deleted, -1
+// where it comes last.
+func firstDelete(steps []plan.Step, step plan.Step) int {
+	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
+		return -1
+	}
+	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
+}
+
+// UnusedName is a name for a new partition that no step uses.
+func UnusedName(steps []plan.Step) string {
+	for n := len(steps) + 1; ; n++ {
+		name := fmt.Sprintf("new%d", n)
+		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
+			return name
+		}
+	}
+}
+
+// StageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
+func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err error) {
+	bays, err := s.Store.Bays()
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
+	if i < 0 {
+		return "", errors.New("there is no drive of a job in that bay; nothing was planned")
+	}
+	st, err := s.WorkOut(*bays[i].Job, bay)
+	if err != nil {
+		return "", err
+	}
+	defer st.Drive.Close()
+	return st.Job.Number, s.Stage(by, st, step)
+}
+
+// NewPlan makes steps the plan of a job that has none: SavePlan for all that is laid at once.
+func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
+	switch {
+	case st.Elsewhere:
+		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
+	case len(st.Steps) > 0:
+		return errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	}
+	if err := s.SavePlan(by, st, steps, st.Expect(), what); err != nil {
+		return err
+	}
+	s.Desk.Forget(st.Drive.Path)
 	return nil
+}
+
+// TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
+func (s *Shop) TakeRoute(by By, st *State, goal *plan.Goal, route string) (title string, err error) {
+	answer := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
+	i := slices.IndexFunc(answer.Routes, func(r plan.Route) bool { return r.ID == route })
+	if i < 0 {
+		return "", errors.New("that route is not there any more; look at the drive as it is now")
+	}
+	title = answer.Routes[i].Title
+	return title, s.NewPlan(by, st, answer.Routes[i].Plan.Steps, "the route “"+title+"”")
 }
 
 // WorthBack are the steps that bring back what was found, sure or likely.
@@ -222,82 +223,59 @@ func AcceptDamage(steps []plan.Step, reason string) error {
 	return nil
 }
 
-// StageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
-func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err error) {
-	bays, err := s.Store.Bays()
-	if err != nil {
-		return "", err
+// Undo takes the latest change of a job's plan back, or does it again. It returns what was changed.
+func (s *Shop) Undo(by By, st *State, again bool) (what string, err error) {
+	err = s.Changing(st, func() (err error) {
+		if what, err = s.Store.Undo(st.Job.Number, by.Seen, again, s.Now()); err != nil {
+			return err
+		}
+		j, _, err := s.Store.Job(st.Job.Number, st.Drive.Bay)
+		if err != nil {
+			return err
+		}
+		steps, _, err := j.Steps()
+		if err != nil {
+			return err
+		}
+		return s.AskLead(by.Who, st, steps, -1)
+	})
+	return what, err
+}
+
+// mostName bounds the names of kept plans.
+const mostName = 80
+
+// KeepAs keeps a job's plan under a name.
+func (s *Shop) KeepAs(who *store.Technician, st *State, name string) error {
+	switch {
+	case len(st.Steps) == 0:
+		return errors.New("there is no plan to keep")
+	case name == "" || utf8.RuneCountInString(name) > mostName:
+		return fmt.Errorf("a name has from 1 to %d letters; nothing was kept", mostName)
 	}
-	i := slices.IndexFunc(bays, func(b store.Bay) bool { return b.Letter == bay && b.Job != nil })
-	if i < 0 {
-		return "", errors.New("there is no drive of a job in that bay; nothing was planned")
+	return s.Store.KeepPlan(name, st.Job.Number, who.Name, st.Steps, st.Expect(), s.Now())
+}
+
+// ForAnotherDrive readies the steps of a plan that was made for a drive as expect, nil where that is not
+// known: reasons, and who answers for them, are given anew. It returns in what the drive is another one, "" for
+// nothing.
+func ForAnotherDrive(st *State, steps []plan.Step, expect *layout.Layout) string {
+	for i := range steps {
+		steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
 	}
-	st, err := s.WorkOut(*bays[i].Job, bay)
-	if err != nil {
-		return "", err
+	if expect == nil {
+		return ""
 	}
-	defer st.Drive.Close()
-	return st.Job.Number, s.Stage(by, st, step)
+	d := layout.Differ(expect, st.Drive.Survey.Layout)
+	if len(d) == 0 {
+		return ""
+	}
+	fits := "It was made for another state of the drive, or for another drive: " + strings.Join(d[:min(len(d), 3)], " ")
+	if len(d) > 3 {
+		fits += fmt.Sprintf(" And %d more.", len(d)-3)
+	}
+	return fits
 }
 
 // MaxReason bounds a reason that is typed.
 const MaxReason = 500
-
-// UnusedName is a name for a new partition that no step uses.
-func UnusedName(steps []plan.Step) string {
-	for n := len(steps) + 1; ; n++ {
-		name := fmt.Sprintf("new%d", n)
-		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
-			return name
-		}
-	}
-}
-
-// firstDelete is where a step belongs that must come before a partition is deleted, -1
-// where it comes last.
-func firstDelete(steps []plan.Step, step plan.Step) int {
-	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
-		return -1
-	}
-	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
-}
-
-// Stage adds a step to the job's plan. What cannot be done is not added.
-func (s *Shop) Stage(by By, st *State, step plan.Step) error {
-	if err := step.Valid(); err != nil {
-		return fmt.Errorf("%w; no step was added", err)
-	}
-	if st.Elsewhere {
-		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
-	}
-	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
-		return errors.New("a run on this drive is not finished; no step was added")
-	}
-	steps := append([]plan.Step{}, st.Steps...)
-	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
-	})
-	if at < 0 {
-		at = len(steps)
-		if i := firstDelete(steps, step); i >= 0 {
-			at = i
-		}
-		if step.Do == plan.Restart { // all steps are carried out within it
-			at = 0
-		}
-		steps = slices.Insert(steps, at, step)
-	}
-	steps[at] = step
-	facts, err := s.Facts(st.Drive, st.Job, steps)
-	if err != nil {
-		return err
-	}
-	cols := plan.Lay(st.Drive.Survey.Layout, facts, steps)
-	for _, o := range append(cols[at].Obstacles, cols[at].Missing...) {
-		if len(cols[at].Obstacles) > 0 {
-			return errors.New(strings.TrimSuffix(o.Text, ".") + "; no step was added")
-		}
-	}
-	s.Desk.Forget(st.Drive.Path)
-	return s.savePlanWith(by, st, steps, st.Expect(), cols[at].Title, at)
-}

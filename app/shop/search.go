@@ -150,7 +150,7 @@ func (s *Shop) SearchDrive(at Place, on bool) error {
 	if err != nil {
 		return err
 	}
-	err = s.NoOpenRun(d)
+	err = s.noOpenRun(d)
 	var hints []seek.Hint
 	if err == nil {
 		hints, err = s.hints(d)
@@ -214,7 +214,7 @@ func (s *Shop) search(ctx context.Context, j *store.Job, d *Drive, hints []seek.
 		}
 		return fmt.Sprintf("stopped after %s of %s; it can go on from there", reached, keep.Size), nil
 	}
-	id, err := s.Tail()
+	id, err := s.tail()
 	if err != nil {
 		return "", err
 	}

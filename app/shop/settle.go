@@ -6,20 +6,25 @@ import (
 	"jadetrail/core/run"
 )
 
-// settledFor is for how long the bench tells what was finished after it had been cut short.
-const settledFor = time.Hour
-
-// mostTold is how many of what was finished the bench tells.
-const mostTold = 20
-
-// SettledLately is what became of acts that had been cut short: what was finished for a while, what
-// cannot be finished as long as that is so.
-func (s *Shop) SettledLately() *Settled {
-	told := s.told.Load()
-	if told == nil || s.Now().Sub(told.At) < settledFor {
-		return told
+// Settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
+func (s *Shop) Settle() error {
+	out, err := s.Books.Settle()
+	out.At = s.Now()
+	if err == nil {
+		var entered []string
+		entered, err = run.Enter(s.Folder("runs"), s.Store)
+		for _, id := range entered {
+			out.Finished = append(out.Finished, "the end of the run "+id)
+		}
 	}
-	return &Settled{At: told.At, Waits: told.Waits, Stuck: told.Stuck}
+	if last := s.told.Load(); last != nil && out.At.Sub(last.At) < settledFor {
+		out.Finished = append(last.Finished[max(0, len(last.Finished)-mostTold):], out.Finished...)
+	}
+	if err != nil && len(out.Waits) == 0 {
+		out.Waits = append(out.Waits, "the end of a run: "+err.Error())
+	}
+	s.told.Store(out)
+	return err
 }
 
 // settleEvery is how often it is tried to finish what was cut short, while there is anything.
@@ -55,23 +60,18 @@ func (s *Shop) CatchUp() {
 	}
 }
 
-// Settle finishes acts that were cut short, and enters the ends of runs that wait for the trail.
-func (s *Shop) Settle() error {
-	out, err := s.Books.Settle()
-	out.At = s.Now()
-	if err == nil {
-		var entered []string
-		entered, err = run.Enter(s.Folder("runs"), s.Store)
-		for _, id := range entered {
-			out.Finished = append(out.Finished, "the end of the run "+id)
-		}
+// settledFor is for how long the bench tells what was finished after it had been cut short.
+const settledFor = time.Hour
+
+// mostTold is how many of what was finished the bench tells.
+const mostTold = 20
+
+// SettledLately is what became of acts that had been cut short: what was finished for a while, what
+// cannot be finished as long as that is so.
+func (s *Shop) SettledLately() *Settled {
+	told := s.told.Load()
+	if told == nil || s.Now().Sub(told.At) < settledFor {
+		return told
 	}
-	if last := s.told.Load(); last != nil && out.At.Sub(last.At) < settledFor {
-		out.Finished = append(last.Finished[max(0, len(last.Finished)-mostTold):], out.Finished...)
-	}
-	if err != nil && len(out.Waits) == 0 {
-		out.Waits = append(out.Waits, "the end of a run: "+err.Error())
-	}
-	s.told.Store(out)
-	return err
+	return &Settled{At: told.At, Waits: told.Waits, Stuck: told.Stuck}
 }

@@ -90,7 +90,7 @@ func (s *Shop) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 // UseAsShelf makes a drive of the shop's own a shelf: one that has an NTFS volume as it is, and a blank one by
 // giving it a table and a volume with a label.
 func (s *Shop) UseAsShelf(who *store.Technician, letter, label string) (said string, err error) {
-	b, d, err := s.InBay(letter)
+	b, d, err := s.inBay(letter)
 	if err != nil {
 		return "", err
 	}
@@ -112,7 +112,7 @@ func (s *Shop) UseAsShelf(who *store.Technician, letter, label string) (said str
 	if err == nil && blank {
 		l, err = s.prepare(d, label)
 	}
-	tail, e := s.Tail()
+	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
 		err = s.Books.Do(Act{ID: "shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job, Shelf: true,
 			Entry: trail.Entry{ID: "e-shelf-" + tail, Time: s.Now(), Who: who.Name, Act: trail.ActShelf, After: l, Text: fmt.Sprintf("Drive in bay %s is a shelf from now on", b.Letter),
@@ -195,7 +195,7 @@ func (s *Shop) prepare(d *Drive, label string) (*layout.Layout, error) {
 
 // UseAsShelfNoMore takes the drive in a bay out of the shelves; what lies on it stays.
 func (s *Shop) UseAsShelfNoMore(who *store.Technician, letter string) (said string, err error) {
-	b, d, err := s.InBay(letter)
+	b, d, err := s.inBay(letter)
 	if err != nil {
 		return "", err
 	}
@@ -210,7 +210,7 @@ func (s *Shop) UseAsShelfNoMore(who *store.Technician, letter string) (said stri
 	if err == nil && n > 0 {
 		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", map[bool]string{true: "a backup lies", false: fmt.Sprintf("%d backups lie", n)}[n == 1], b.Letter)
 	}
-	tail, e := s.Tail()
+	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {
 		err = s.Books.Do(Act{ID: "no-shelf-" + tail, Bay: b.Letter, Image: b.Image, Job: b.Job,
 			Entry: trail.Entry{ID: "e-no-shelf-" + tail, Time: s.Now(), Who: who.Name, Act: trail.ActShelf, Drive: NameOf(d), Text: fmt.Sprintf("Drive in bay %s is no shelf any more", b.Letter)}})

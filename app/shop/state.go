@@ -16,32 +16,6 @@ import (
 	"jadetrail/core/trail"
 )
 
-// OpenAsks is what the columns of a plan still ask the lead for.
-func OpenAsks(cols []plan.Column) []plan.Ask {
-	var out []plan.Ask
-	for _, c := range cols {
-		for _, o := range c.Missing {
-			if o.Ask != nil {
-				out = append(out, *o.Ask)
-			}
-		}
-	}
-	return out
-}
-
-// WorkOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
-// no other that its job or its bay has by now.
-func (s *Shop) WorkOutFor(of trail.Drive) (*State, error) {
-	b, err := s.BayWith(of)
-	if err != nil {
-		return nil, err
-	}
-	if b.Job == nil {
-		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
-	}
-	return s.WorkOut(*b.Job, b.Letter)
-}
-
 // State is a job worked out: its drive, its plan, what is missing.
 type State struct {
 	Job     *store.Job
@@ -73,6 +47,19 @@ func (s *Shop) WorkOut(number, bay string) (*State, error) {
 		return nil, err
 	}
 	return st, nil
+}
+
+// WorkOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
+// no other that its job or its bay has by now.
+func (s *Shop) WorkOutFor(of trail.Drive) (*State, error) {
+	b, err := s.bayWith(of)
+	if err != nil {
+		return nil, err
+	}
+	if b.Job == nil {
+		return nil, inNoBay(fmt.Sprintf("its drive is in bay %s, but for no job. Attach it for one", b.Letter))
+	}
+	return s.WorkOut(*b.Job, b.Letter)
 }
 
 func (s *Shop) work(st *State) error {
@@ -134,6 +121,19 @@ func (st *State) Missing() (backups, releases, obstacles []plan.Obstacle) {
 		}
 	}
 	return backups, releases, obstacles
+}
+
+// OpenAsks is what the columns of a plan still ask the lead for.
+func OpenAsks(cols []plan.Column) []plan.Ask {
+	var out []plan.Ask
+	for _, c := range cols {
+		for _, o := range c.Missing {
+			if o.Ask != nil {
+				out = append(out, *o.Ask)
+			}
+		}
+	}
+	return out
 }
 
 // Deletions is how many partitions the plan deletes.

@@ -56,7 +56,7 @@ func (s *Shop) BeginUpload(login, name string, size disk.Bytes, stamp string) (*
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("the dock cannot be used: %w", err)
-	case !FileForm.MatchString(name):
+	case !fileForm.MatchString(name):
 		return nil, &uploadError{ErrBadUpload, fmt.Sprintf("a file's name has letters, digits, spaces and . _ ( ) + -, and %q has others; nothing was sent. Rename it", name)}
 	case size <= 0 || size > intake.MaxSize:
 		return nil, &uploadError{ErrBadUpload, fmt.Sprintf("a file of %d bytes cannot be taken; nothing was sent", int64(size))}
