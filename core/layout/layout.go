@@ -3,6 +3,7 @@
 package layout
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -175,6 +176,22 @@ func (l *Layout) Partitions() []Span {
 		}
 	}
 	return out
+}
+
+// ByPlace returns the partitions in the order of their places.
+func (l *Layout) ByPlace() []Span {
+	parts := l.Partitions()
+	slices.SortFunc(parts, func(a, b Span) int { return cmp.Compare(a.Start, b.Start) })
+	return parts
+}
+
+// Head is the first sector that belongs to a partition: of a logical volume that of its record in the container's
+// chain.
+func (s *Span) Head() disk.LBA {
+	if s.Record != 0 {
+		return s.Record
+	}
+	return s.Start
 }
 
 // GapAt returns the free gap that begins at sector lba, inside the given container

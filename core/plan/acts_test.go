@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -37,34 +39,6 @@ func find(t *testing.T, l *layout.Layout, number int, f Facts, do Do, edge strin
 	return Act{}
 }
 
-// with returns the layout with one partition changed.
-func with(l *layout.Layout, n int, change func(s *layout.Span)) *layout.Layout {
-	ps := l.Partitions()
-	for i := range ps {
-		if ps[i].Number != n {
-			continue
-		}
-		if v := ps[i].Volume; v != nil {
-			c := *v
-			ps[i].Volume = &c
-		}
-		change(&ps[i])
-	}
-	return l.With(ps)
-}
-
-// bakery is an MBR drive: a primary, a container with two logical volumes and room
-// behind them, and room behind the container.
-func bakery() *layout.Layout {
-	l := &layout.Layout{Scheme: "mbr", Size: 500 * disk.GiB, Sector: sec, FirstUsable: 1, Slots: 4, DiskID: "7f3b1046"}
-	l.LastUsable = l.Size.At(sec) - 1
-	box := part(2, 101*disk.GiB, 200*disk.GiB, layout.Container, "")
-	a := part(5, 101*disk.GiB+disk.MiB, 50*disk.GiB, layout.Data, volume.NTFS)
-	b := part(6, 151*disk.GiB+2*disk.MiB, 50*disk.GiB, layout.Data, volume.NTFS)
-	a.Container, a.Record, b.Container, b.Record = 2, at(101*disk.GiB), 2, at(151*disk.GiB+disk.MiB)
-	return l.With([]layout.Span{part(1, disk.MiB, 100*disk.GiB, layout.StartSystem, volume.NTFS), box, a, b})
-}
-
 func ofKind(k volume.Kind) func(s *layout.Span) { return func(s *layout.Span) { s.Volume.Kind = k } }
 
 // oldKind makes a volume FAT16 with clusters of a size.
@@ -77,16 +51,18 @@ func oldKind(cluster disk.Bytes) func(s *layout.Span) {
 // TestCatalogue has for each obstacle a drive that gives it, and its neighbour that
 // does not.
 func TestCatalogue(t *testing.T) {
-	r, b := reception(), bakery()
+	r, b := sample.Reception(), sample.Bakery()
 	freed := r.With(append(r.Partitions()[:3:3], r.Partitions()[4:]...)) // without recovery
 	three := func(extra ...layout.Span) *layout.Layout { return b.With(append(b.Partitions(), extra...)) }
-	primary := func(n int, start disk.Bytes) layout.Span { return part(n, start, disk.GiB, layout.Data, volume.NTFS) }
-	large := &layout.Layout{Scheme: "mbr", Size: 3 * disk.TiB, Sector: sec, FirstUsable: 1, Slots: 4, LastUsable: 1<<32 - 1}
-	tail := (1<<32 - at(disk.GiB) - at(disk.MiB)).Offset(sec)
-	toTheEnd := large.With([]layout.Span{part(1, tail, disk.GiB+disk.MiB, layout.Data, volume.NTFS), part(2, disk.MiB, tail-disk.MiB, layout.Data, volume.NTFS)})
-	fullDrive := (&layout.Layout{Scheme: "gpt", Size: 10 * disk.GiB, Sector: sec, FirstUsable: 34, LastUsable: at(10*disk.GiB) - 34, Slots: 128})
-	fullDrive = fullDrive.With([]layout.Span{part(1, disk.MiB, 10*disk.GiB-2*disk.MiB, layout.Data, volume.NTFS)})
-	hemmed := with(freed, 6, func(s *layout.Span) { s.End = freed.LastUsable })
+	primary := func(n int, start disk.Bytes) layout.Span {
+		return sample.Part(n, start, disk.GiB, layout.Data, volume.NTFS)
+	}
+	large := &layout.Layout{Scheme: "mbr", Size: 3 * disk.TiB, Sector: sample.Sector, FirstUsable: 1, Slots: 4, LastUsable: 1<<32 - 1}
+	tail := (1<<32 - sample.At(disk.GiB) - sample.At(disk.MiB)).Offset(sample.Sector)
+	toTheEnd := large.With([]layout.Span{sample.Part(1, tail, disk.GiB+disk.MiB, layout.Data, volume.NTFS), sample.Part(2, disk.MiB, tail-disk.MiB, layout.Data, volume.NTFS)})
+	fullDrive := (&layout.Layout{Scheme: "gpt", Size: 10 * disk.GiB, Sector: sample.Sector, FirstUsable: 34, LastUsable: sample.At(10*disk.GiB) - 34, Slots: 128})
+	fullDrive = fullDrive.With([]layout.Span{sample.Part(1, disk.MiB, 10*disk.GiB-2*disk.MiB, layout.Data, volume.NTFS)})
+	hemmed := sample.With(freed, 6, func(s *layout.Span) { s.End = freed.LastUsable })
 	tight := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes/2 }
 	small := func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes-2*disk.MiB, s.Bytes-2*disk.MiB }
 	none := Facts{}
@@ -122,47 +98,50 @@ func TestCatalogue(t *testing.T) {
 		{OtherDrive, Grow, "", fullDrive, 1, Facts{Elsewhere: []Elsewhere{{"B", 100 * disk.GiB}}}, fullDrive, 1, none, "Bay B", "copy-out"},
 		{OtherDrive, Combine, "", fullDrive, 1, Facts{Elsewhere: []Elsewhere{{"B", disk.GiB}}}, r, 5, none, "merged", "copy-out"},
 		{NoNeighbour, Combine, "", fullDrive, 1, none, r, 5, none, "", ""},
-		{Outside, Grow, "", with(b, 6, func(s *layout.Span) { s.End = at(301*disk.GiB) - 1; s.Bytes = (s.End - s.Start + 1).Offset(sec) }), 6, none, b, 6, none, "container must grow", "container"},
-		{Inside, Grow, "", with(b.With(append(b.Partitions(), part(3, 301*disk.GiB, 199*disk.GiB, layout.Data, volume.NTFS))), 1, func(s *layout.Span) { s.End = at(101*disk.GiB) - 1 }), 3, none, b.With(append(b.Partitions(), primary(3, 301*disk.GiB))), 3, none, "container must shrink", "container"},
+		{Outside, Grow, "", sample.With(b, 6, func(s *layout.Span) {
+			s.End = sample.At(301*disk.GiB) - 1
+			s.Bytes = (s.End - s.Start + 1).Offset(sample.Sector)
+		}), 6, none, b, 6, none, "container must grow", "container"},
+		{Inside, Grow, "", sample.With(b.With(append(b.Partitions(), sample.Part(3, 301*disk.GiB, 199*disk.GiB, layout.Data, volume.NTFS))), 1, func(s *layout.Span) { s.End = sample.At(101*disk.GiB) - 1 }), 3, none, b.With(append(b.Partitions(), primary(3, 301*disk.GiB))), 3, none, "container must shrink", "container"},
 		{HasVolumes, Delete, "", b, 2, none, b.With(b.Partitions()[:2]), 2, none, "logical volumes", "delete"},
 		{FifthPrimary, Create, "", three(primary(3, 310*disk.GiB), primary(4, 320*disk.GiB)), 0, none, three(primary(3, 310*disk.GiB)), 0, none, "extended container", "logical"},
 		{TableFull, Create, "", func() *layout.Layout { x := *r; x.Slots = 6; return x.With(x.Partitions()) }(), 0, none, r, 0, none, "entries", ""},
 		{BeyondMBR, Grow, "", toTheEnd, 1, none, b, 6, none, "2 TiB", "change-table"},
 		{BeyondMBR, Create, "", toTheEnd, 0, none, b, 0, none, "2 TiB", "change-table"},
-		{TooLarge, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.ClusterBytes = 3 }), 6, none, r, 6, none, "clusters", "copy-out"},
-		{TooLarge, Grow, "", with(r, 6, oldKind(32*disk.KiB)), 6, none, with(r, 6, oldKind(256*disk.KiB)), 6, none, "larger clusters", "copy-out"},
-		{TooSmall, Split, "", with(r, 5, small), 5, none, r, 5, none, "give up", ""},
-		{Full, Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = s.Bytes }), 5, none, r, 5, none, "full", "move-files"},
-		{LastCluster, Shrink, "", with(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {LastFile: "Full size/last.xry", Fixed: true}}}, with(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},
-		{RestorePoints, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.RestorePoints = true }), 5, none, with(r, 5, tight), 5, none, "earlier states", "drop-restore-points"},
-		{BadPlaces, Slide, "", with(r, 6, func(s *layout.Span) { s.Volume.BadClusters = 3 }), 6, none, r, 6, none, "3 bad clusters", "copy-out"},
-		{BadPlaces, Shrink, "", with(r, 5, func(s *layout.Span) { tight(s); s.Volume.BadClusters = 1 }), 5, none, with(r, 5, tight), 5, none, "Bad clusters", "copy-out"},
-		{BadPlaces, Grow, "", with(r, 6, func(s *layout.Span) {
+		{TooLarge, Grow, "", sample.With(r, 6, func(s *layout.Span) { s.Volume.ClusterBytes = 3 }), 6, none, r, 6, none, "clusters", "copy-out"},
+		{TooLarge, Grow, "", sample.With(r, 6, oldKind(32*disk.KiB)), 6, none, sample.With(r, 6, oldKind(256*disk.KiB)), 6, none, "larger clusters", "copy-out"},
+		{TooSmall, Split, "", sample.With(r, 5, small), 5, none, r, 5, none, "give up", ""},
+		{Full, Shrink, "", sample.With(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = s.Bytes }), 5, none, r, 5, none, "full", "move-files"},
+		{LastCluster, Shrink, "", sample.With(r, 5, tight), 5, Facts{Insides: map[int]InsideFacts{5: {LastFile: "Full size/last.xry", Fixed: true}}}, sample.With(r, 5, tight), 5, none, "Full size/last.xry", "move-files"},
+		{RestorePoints, Shrink, "", sample.With(r, 5, func(s *layout.Span) { tight(s); s.Volume.RestorePoints = true }), 5, none, sample.With(r, 5, tight), 5, none, "earlier states", "drop-restore-points"},
+		{BadPlaces, Slide, "", sample.With(r, 6, func(s *layout.Span) { s.Volume.BadClusters = 3 }), 6, none, r, 6, none, "3 bad clusters", "copy-out"},
+		{BadPlaces, Shrink, "", sample.With(r, 5, func(s *layout.Span) { tight(s); s.Volume.BadClusters = 1 }), 5, none, sample.With(r, 5, tight), 5, none, "Bad clusters", "copy-out"},
+		{BadPlaces, Grow, "", sample.With(r, 6, func(s *layout.Span) {
 			oldKind(256 * disk.KiB)(s)
 			s.Volume.Tables.Bytes, s.Volume.BadClusters = 114690, 2
 		}), 6, none, r, 6, none, "would have to grow", "copy-out"},
-		{NotClean, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Clean = false }), 6, none, r, 6, none, "not clean", "close-volume"},
-		{Hibernated, Grow, "", with(r, 6, func(s *layout.Span) { s.Volume.Hibernated = true }), 6, none, r, 6, none, "hibernated", "close-volume"},
+		{NotClean, Grow, "", sample.With(r, 6, func(s *layout.Span) { s.Volume.Clean = false }), 6, none, r, 6, none, "not clean", "close-volume"},
+		{Hibernated, Grow, "", sample.With(r, 6, func(s *layout.Span) { s.Volume.Hibernated = true }), 6, none, r, 6, none, "hibernated", "close-volume"},
 		{Hibernated, Grow, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "C: System of the same PC", "close-volume"},
 		{Hibernated, Slide, "", r, 6, Facts{Asleep: []string{"C: System"}}, r, 6, none, "hibernated", "close-volume"},
-		{Hibernated, Slide, "", with(r, 6, ofKind(volume.Ext4)), 6, Facts{Asleep: []string{"C: System"}}, with(r, 6, ofKind(volume.Ext4)), 6, none, "C: System of the same PC", "close-volume"},
-		{Sealed, Grow, "", with(r, 6, ofKind(volume.Sealed)), 6, none, r, 6, none, "recovery key", "unseal"},
-		{Sealed, Look, "", with(r, 6, ofKind(volume.LVM)), 6, none, r, 6, none, "sealed", "unseal"},
-		{SetMember, Delete, "", with(r, 5, func(s *layout.Span) { s.Member = true }), 5, none, r, 5, none, "several drives", ""},
-		{SetMember, Slide, "", with(r, 6, ofKind(volume.Member)), 6, none, r, 6, none, "several drives", ""},
-		{Held, Grow, "", with(r, 6, func(s *layout.Span) { s.Held, s.Loses = "the till program", "today's sales" }), 6, none, r, 6, none, "today's sales", "free-volume"},
-		{Held, Delete, "", with(r, 5, func(s *layout.Span) { s.Held = "the till program" }), 5, none, r, 5, none, "till program", "switch-off"},
+		{Hibernated, Slide, "", sample.With(r, 6, ofKind(volume.Ext4)), 6, Facts{Asleep: []string{"C: System"}}, sample.With(r, 6, ofKind(volume.Ext4)), 6, none, "C: System of the same PC", "close-volume"},
+		{Sealed, Grow, "", sample.With(r, 6, ofKind(volume.Sealed)), 6, none, r, 6, none, "recovery key", "unseal"},
+		{Sealed, Look, "", sample.With(r, 6, ofKind(volume.LVM)), 6, none, r, 6, none, "sealed", "unseal"},
+		{SetMember, Delete, "", sample.With(r, 5, func(s *layout.Span) { s.Member = true }), 5, none, r, 5, none, "several drives", ""},
+		{SetMember, Slide, "", sample.With(r, 6, ofKind(volume.Member)), 6, none, r, 6, none, "several drives", ""},
+		{Held, Grow, "", sample.With(r, 6, func(s *layout.Span) { s.Held, s.Loses = "the till program", "today's sales" }), 6, none, r, 6, none, "today's sales", "free-volume"},
+		{Held, Delete, "", sample.With(r, 5, func(s *layout.Span) { s.Held = "the till program" }), 5, none, r, 5, none, "till program", "switch-off"},
 		{ReadOnly, Grow, "", r, 6, Facts{ReadOnly: true}, r, 6, none, "evidence", "attach"},
 		{ReadOnly, Create, "", r, 0, Facts{ReadOnly: true}, r, 0, none, "evidence", "attach"},
 		{TableUnsafe, Delete, "", r, 5, Facts{TableTrouble: "The copies differ."}, r, 5, none, "differ", "mend"},
-		{NotResizable, Grow, "", with(r, 6, ofKind(volume.Ext4)), 6, none, r, 6, none, "handled whole", "copy-out"},
+		{NotResizable, Grow, "", sample.With(r, 6, ofKind(volume.Ext4)), 6, none, r, 6, none, "handled whole", "copy-out"},
 		{NoVolume, Shrink, "", r, 2, none, r, 5, none, "no file system", ""},
-		{NotReadable, Look, "", with(r, 5, ofKind(volume.ReFS)), 5, none, with(r, 5, ofKind(volume.ExFAT)), 5, none, "not opened", ""},
-		{NotReadable, Look, "", with(r, 5, func(s *layout.Span) { s.Volume.ClusterBytes = 0 }), 5, none, r, 5, none, "damaged", "search"},
+		{NotReadable, Look, "", sample.With(r, 5, ofKind(volume.ReFS)), 5, none, sample.With(r, 5, ofKind(volume.ExFAT)), 5, none, "not opened", ""},
+		{NotReadable, Look, "", sample.With(r, 5, func(s *layout.Span) { s.Volume.ClusterBytes = 0 }), 5, none, r, 5, none, "damaged", "search"},
 		{IsStart, Delete, "", r, 3, none, r, 5, none, "another start system", "start-order"},
 		{IsStart, Combine, "", r, 3, none, r, 5, none, "not be taken", ""},
 		{OnlyEFI, Delete, "", r, 1, Facts{StartsHere: true}, r, 1, none, "cannot start", ""},
-		{OnlyEFI, Delete, "", with(b, 5, func(s *layout.Span) { s.Active = true }), 5, Facts{StartsHere: true}, b, 5, Facts{StartsHere: true}, "active", ""},
+		{OnlyEFI, Delete, "", sample.With(b, 5, func(s *layout.Span) { s.Active = true }), 5, Facts{StartsHere: true}, b, 5, Facts{StartsHere: true}, "active", ""},
 		{LetterTaken, Letter, "", r, 5, Facts{PC: &pc.Facts{}, Lacks: map[string]pc.Missing{"f": {Letter: "T", Holder: "card reader", Propose: "V"}}}, r, 5, Facts{PC: &pc.Facts{}, Lacks: map[string]pc.Missing{"f": {Letter: "T"}}}, "V: is free", "letter"},
 		{Removable, Letter, "", r, 5, Facts{PC: &pc.Facts{}, Removable: true}, r, 5, Facts{PC: &pc.Facts{}}, "stick or card", ""},
 		{NoPC, Letter, "", r, 5, none, r, 5, Facts{PC: &pc.Facts{}}, "not known", "read-facts"},
@@ -213,7 +192,7 @@ func declared(t *testing.T) (out []Code) {
 }
 
 func TestLimits(t *testing.T) {
-	r, b := reception(), bakery()
+	r, b := sample.Reception(), sample.Bakery()
 	freed := r.With(append(r.Partitions()[:3:3], r.Partitions()[4:]...))
 	gap := r.Spans[len(r.Spans)-2]
 	for _, c := range []struct {
@@ -225,8 +204,8 @@ func TestLimits(t *testing.T) {
 	}{
 		{Grow, "", r, 6, r.Room(gap)}, {Grow, "", freed, 3, disk.GiB}, {Grow, "head", freed, 5, disk.GiB}, {Slide, "", freed, 5, disk.GiB},
 		{Grow, "", b, 6, 100*disk.GiB - 2*disk.MiB}, {Create, "", b, -2, 100*disk.GiB - 3*disk.MiB}, {Create, "", r, 0, r.Room(gap)},
-		{Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 10*disk.GiB + 5 }), 5, 200*disk.GiB - disk.MiB},
-		{Shrink, "", with(r, 5, func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.RestorePoints = 100*disk.GiB, true }), 5, 110 * disk.GiB},
+		{Shrink, "", sample.With(r, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 10*disk.GiB + 5 }), 5, 200*disk.GiB - disk.MiB},
+		{Shrink, "", sample.With(r, 5, func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.RestorePoints = 100*disk.GiB, true }), 5, 110 * disk.GiB},
 	} {
 		if a := find(t, c.l, c.n, Facts{}, c.do, c.edge); a.Obstacle != nil || a.Limit != c.want {
 			t.Errorf("%s %s of %d: %s, %+v, want %s", c.do, c.edge, c.n, a.Limit.Exact(), a.Obstacle, c.want.Exact())

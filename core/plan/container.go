@@ -99,7 +99,7 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	first, last := p.End+1, p.Start-1 // what lies in it
 	for _, q := range l.Partitions() {
 		if q.Container == p.Number {
-			first, last = min(first, Head(&q)), max(last, q.End)
+			first, last = min(first, q.Head()), max(last, q.End)
 		}
 	}
 	empty := last < first

@@ -276,7 +276,7 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 			return s, true
 		}},
 		{"slide %s toward the end", func(q layout.Span) (Step, bool) {
-			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: size(p.End - Head(&q) + 1)}, true
+			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: size(p.End - q.Head() + 1)}, true
 		}},
 		{"slide %s toward the start", func(q layout.Span) (Step, bool) {
 			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: "-" + size(q.End-p.Start+1)}, true

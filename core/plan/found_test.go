@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
@@ -11,7 +13,7 @@ import (
 
 // TestBringBackFound brings finds back on the reception PC's drive, whose gap lies at its end.
 func TestBringBackFound(t *testing.T) {
-	l := with(reception(), 3, func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes })
+	l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Volume.ShrinkCut, s.Volume.ShrinkMin = s.Bytes, s.Bytes })
 	gap := l.Spans[len(l.Spans)-2]
 	if gap.Why != layout.Free {
 		t.Fatalf("%+v", gap)
@@ -33,8 +35,8 @@ func TestBringBackFound(t *testing.T) {
 		t.Fatalf("%+v", cols[0])
 	}
 	p, ok := cols[0].Layout.Find(cols[0].Number)
-	if !ok || p.UniqueID == "" || p.TypeName != "basic data" || p.Start != free.Start || sane(cols[0].Layout) != "" {
-		t.Errorf("%+v: %s", p, sane(cols[0].Layout))
+	if !ok || p.UniqueID == "" || p.TypeName != "basic data" || p.Start != free.Start || sample.Sane(cols[0].Layout) != "" {
+		t.Errorf("%+v: %s", p, sample.Sane(cols[0].Layout))
 	}
 	for n, want := range map[disk.LBA]string{corner.Start: "in-the-way", far.Start: "in-the-way", 77: "no-find", 78: "no-find"} {
 		if c := Lay(l, facts, []Step{back(n)})[0]; codes(c.Obstacles) != want {

@@ -5,18 +5,20 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 )
 
 func TestRoutes(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	none := Facts{StartsHere: true}
-	withPC := Facts{StartsHere: true, PC: inOrder()}
+	withPC := Facts{StartsHere: true, PC: sample.InOrder()}
 	before := l.With(append(l.Partitions()[:3:3], l.Partitions()[4:]...)) // the gap lies before partition 5
-	before = with(before, 6, func(s *layout.Span) { s.End = l.LastUsable; s.Bytes = (s.End - s.Start + 1).Offset(sec) })
-	roomy := with(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = 20 * disk.GiB })
-	retired := with(l, 3, func(s *layout.Span) { s.Role = layout.OtherSystem })
+	before = sample.With(before, 6, func(s *layout.Span) { s.End = l.LastUsable; s.Bytes = (s.End - s.Start + 1).Offset(sample.Sector) })
+	roomy := sample.With(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = 20 * disk.GiB })
+	retired := sample.With(l, 3, func(s *layout.Span) { s.Role = layout.OtherSystem })
 	for _, c := range []struct {
 		name   string
 		l      *layout.Layout
@@ -55,8 +57,8 @@ func TestRoutes(t *testing.T) {
 		{"plain storage", l, Facts{}, Goal{Clear: true}, nil, "starts this system"},
 		{"plain storage of a retired drive", retired, Facts{}, Goal{Clear: true}, []string{"Delete EFI, Reserved, System, Recovery, Data and OEM; clear the drive", "Delete EFI, Reserved, System, Recovery, Data and OEM"}, ""},
 		{"read-only", l, Facts{ReadOnly: true}, Goal{Room: "1 GiB"}, nil, "evidence"},
-		{"a gap outside the container", bakery(), Facts{}, Goal{Receiver: "5", Gain: "150 GiB", Keep: []string{"6"}}, []string{"Slide Data; grow the container"}, ""},
-		{"a gap outside, for the primary", bakery(), Facts{}, Goal{Receiver: "1", Gain: "10 GiB", Keep: []string{"5", "6"}, Givers: []string{"1"}}, []string{"Slide Data and Data; shrink the container"}, ""},
+		{"a gap outside the container", sample.Bakery(), Facts{}, Goal{Receiver: "5", Gain: "150 GiB", Keep: []string{"6"}}, []string{"Slide Data; grow the container"}, ""},
+		{"a gap outside, for the primary", sample.Bakery(), Facts{}, Goal{Receiver: "1", Gain: "10 GiB", Keep: []string{"5", "6"}, Givers: []string{"1"}}, []string{"Slide Data and Data; shrink the container"}, ""},
 	} {
 		c.g.Version = 1
 		a := Routes(c.l, c.f, &c.g)
@@ -112,13 +114,13 @@ func TestParseGoal(t *testing.T) {
 func FuzzParseGoal(f *testing.F) {
 	f.Add([]byte(`{"version": 1, "receiver": "3", "gain": "66GiB", "keep": ["5"]}`))
 	f.Add([]byte(`{"version": 1, "room": "40GiB", "may_delete": ["4", "6"]}`))
-	l := reception()
+	l := sample.Reception()
 	f.Fuzz(func(t *testing.T, b []byte) {
 		g, err := ParseGoal(b)
 		if err != nil {
 			return
 		}
-		for _, r := range Routes(l, Facts{StartsHere: true, PC: inOrder()}, g).Routes {
+		for _, r := range Routes(l, Facts{StartsHere: true, PC: sample.InOrder()}, g).Routes {
 			for _, s := range r.Plan.Steps {
 				if s.Valid() != nil || s.Do == Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
 					t.Errorf("%s: %+v", b, s)

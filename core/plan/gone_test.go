@@ -4,6 +4,8 @@ import (
 	"slices"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
@@ -11,14 +13,14 @@ import (
 
 // TestOverRecords lays steps over places from which something could still be brought back.
 func TestOverRecords(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	recovery, _ := l.Find(4)
 	oem, _ := l.Find(6)
 	l = l.With(slices.DeleteFunc(l.Partitions(), func(p layout.Span) bool { return p.Number == 4 || p.Number == 6 }))
 	f := Facts{Records: map[string]Record{"d-1": {Span: *recovery, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}}, Gone: []Gone{
 		{Record: "d-1", Span: *recovery, Backup: true},
 		{Record: "d-2", Span: *oem},
-		{Record: "d-3", Span: part(9, 300*disk.MiB, disk.GiB, layout.Data, volume.NTFS)}, // C: lies there now
+		{Record: "d-3", Span: sample.Part(9, 300*disk.MiB, disk.GiB, layout.Data, volume.NTFS)}, // C: lies there now
 	}}
 	for name, c := range map[string]struct {
 		steps []Step
@@ -58,7 +60,7 @@ func TestOverRecords(t *testing.T) {
 // TestNoReturnOverWhatIsGone slides over the place of a partition that the same plan has taken
 // away: undo can bring that back only as far as it is kept.
 func TestNoReturnOverWhatIsGone(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	slide := Step{Do: Slide, Partition: "5", By: "-512 MiB"}
 	for name, first := range map[string]Step{
 		"deleted":  {Do: Delete, Partition: "4", Release: "r", Waiver: "w"},

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -188,10 +190,10 @@ func anyStep(rng *rand.Rand, l *layout.Layout) Step {
 func TestNoPlanRoundTheLead(t *testing.T) {
 	rng := chance.Of(t)
 	acts, through, lost := 0, 0, 0
-	for acts < many(6_000, 400_000) {
-		l := anyDrive(rng, 2+rng.IntN(4))
+	for acts < sample.Many(6_000, 400_000) {
+		l := sample.AnyDrive(rng, 2+rng.IntN(4))
 		theirs := map[string]bool{}
-		f := Facts{Backups: map[int]Backup{}, Records: map[string]Record{"d-1": {Span: part(3, 0, disk.GiB, layout.Data, volume.NTFS), Stand: &Stand{Used: 1, Untouched: 1, Whole: true}}}}
+		f := Facts{Backups: map[int]Backup{}, Records: map[string]Record{"d-1": {Span: sample.Part(3, 0, disk.GiB, layout.Data, volume.NTFS), Stand: &Stand{Used: 1, Untouched: 1, Whole: true}}}}
 		for i := range 40 {
 			f.NewIDs = append(f.NewIDs, fmt.Sprintf("new-%d", i))
 		}
@@ -246,7 +248,7 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 						return a.Lifts == LiftBackup && a.Purpose == Purpose(steps, i) && steps[i].Waiver != ""
 					})
 					if !yes {
-						t.Fatalf("step %d (%s) loses what was in %s, and nobody approved of it\n%s\n%s", i+1, c.Title, who, told(steps), drawn(l))
+						t.Fatalf("step %d (%s) loses what was in %s, and nobody approved of it\n%s\n%s", i+1, c.Title, who, told(steps), sample.Drawn(l))
 					}
 				}
 				before = c.Layout
@@ -256,7 +258,7 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 				for who := range have.in(q.Number) {
 					willed := func(a Approval) bool { return a.Lifts == LiftPlace || a.Lifts == LiftType }
 					if guarded(q.Role) && !q.Personal && theirs[who] && !slices.ContainsFunc(f.Approvals, willed) {
-						t.Fatalf("what was in %s lies in %s now\n%s\n%s", who, q.Title(), told(steps), drawn(l))
+						t.Fatalf("what was in %s lies in %s now\n%s\n%s", who, q.Title(), told(steps), sample.Drawn(l))
 					}
 				}
 			}
@@ -270,7 +272,7 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 
 // TestNotThereYet asks the lead for nothing that only the plan itself makes.
 func TestNotThereYet(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	cols := Lay(l, Facts{NewIDs: standIns()}, []Step{{Do: Create, Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}, {Do: CopyOut, Partition: "6", Volume: "n", As: "h"}, {Do: Delete, Partition: "n", Waiver: "w"}, {Do: Delete, Partition: "5", Waiver: "w"}})
 	for i, asked := range map[int]bool{2: false, 3: true} {
 		if c := cols[i]; codes(c.Missing) != "lead-missing" || (c.Missing[0].Ask != nil) != asked || strings.Contains(c.Missing[0].Text, "This plan makes it") == asked {

@@ -3,16 +3,18 @@ package plan
 import (
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
 )
 
 func TestMake(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	come := map[string]Arriving{"b-1\x00": {Files: 9, Bytes: disk.GiB, Room: disk.GiB, Verified: true}, "b-2\x00": {}, "b-3\x00": {Room: disk.TiB, Verified: true}}
 	facts := Facts{NewIDs: []string{"11111111-2222-4333-8444-555555555555"}, Arriving: come}
-	on := func(change func(*layout.Span)) *layout.Layout { return with(l, 5, change) }
+	on := func(change func(*layout.Span)) *layout.Layout { return sample.With(l, 5, change) }
 	for name, c := range map[string]struct {
 		l    *layout.Layout
 		s    Step
@@ -68,7 +70,7 @@ func TestMake(t *testing.T) {
 }
 
 func TestImages(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	x, _ := l.Find(5)
 	image := func(change func(*Image)) Image {
 		v := *x.Volume
@@ -139,7 +141,7 @@ func TestImages(t *testing.T) {
 }
 
 func TestNoReturn(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	x, _ := l.Find(5)
 	facts := Facts{
 		NewIDs:   []string{"11111111-2222-4333-8444-555555555551", "11111111-2222-4333-8444-555555555552", "11111111-2222-4333-8444-555555555553"},
@@ -169,7 +171,7 @@ func TestNoReturn(t *testing.T) {
 // TestTypeOfFAT gives a FAT32 volume on an MBR its own type.
 func TestTypeOfFAT(t *testing.T) {
 	for format, want := range map[string]string{"fat32": "0c", "ntfs": "07"} {
-		l := bakery()
+		l := sample.Bakery()
 		l = l.With(l.Partitions()[:1])
 		c := Lay(l, Facts{NewIDs: standIns()}, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: format, As: "n"}})[0]
 		if c.Layout == nil {

@@ -8,15 +8,6 @@ import (
 	"jadetrail/core/layout"
 )
 
-// Head is the first sector that belongs to a partition: of a logical volume that of its
-// record in the container's chain.
-func Head(p *layout.Span) disk.LBA {
-	if p.Record != 0 {
-		return p.Record
-	}
-	return p.Start
-}
-
 // moved is the layout with a partition from one sector to another, both included, and its
 // volume of that size. What the PC knows by the place is known by the new one.
 func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f Facts) {

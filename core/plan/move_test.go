@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -17,17 +19,17 @@ func lies(l *layout.Layout, number int) string {
 	if !ok {
 		return "gone"
 	}
-	s := fmt.Sprintf("%d to %d", p.Start.Offset(sec)/disk.MiB, (p.End+1).Offset(sec)/disk.MiB)
+	s := fmt.Sprintf("%d to %d", p.Start.Offset(sample.Sector)/disk.MiB, (p.End+1).Offset(sample.Sector)/disk.MiB)
 	if p.Record != 0 {
-		s += fmt.Sprintf(", record %d", p.Record.Offset(sec)/disk.MiB)
+		s += fmt.Sprintf(", record %d", p.Record.Offset(sample.Sector)/disk.MiB)
 	}
 	return s
 }
 
 func TestMoves(t *testing.T) {
-	l := reception()
-	b := bakery()
-	roomy := with(b, 2, func(s *layout.Span) { s.End += at(20 * disk.GiB); s.Bytes += 20 * disk.GiB })
+	l := sample.Reception()
+	b := sample.Bakery()
+	roomy := sample.With(b, 2, func(s *layout.Span) { s.End += sample.At(20 * disk.GiB); s.Bytes += 20 * disk.GiB })
 	freed := b.With(append(b.Partitions()[:2:2], b.Partitions()[3:]...)) // the container's first volume is gone
 	for _, c := range []struct {
 		name  string
@@ -44,18 +46,18 @@ func TestMoves(t *testing.T) {
 		{"hemmed in on both sides", l, []Step{{Do: Slide, Partition: "4", By: "1 MiB"}}, 4, "no-gap"},
 		{"a train", l, []Step{{Do: Slide, Partition: "6", By: "1 GiB"}, {Do: Slide, Partition: "5", By: "1 GiB"}, {Do: Slide, Partition: "4", By: "1 GiB"}, {Do: Grow, Partition: "3", By: "1 GiB"}}, 3, "277 to 142613"},
 		{"what holds no volume", l, []Step{{Do: Delete, Partition: "1", Release: "r", Waiver: "w"}, {Do: Slide, Partition: "2", By: "-all"}}, 2, "1 to 17"},
-		{"bad clusters", with(l, 6, func(s *layout.Span) { s.Volume.BadClusters = 1 }), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "bad-clusters"},
+		{"bad clusters", sample.With(l, 6, func(s *layout.Span) { s.Volume.BadClusters = 1 }), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "bad-clusters"},
 		{"shrink at the end", l, []Step{{Do: Shrink, Partition: "5", By: "10 GiB"}}, 5, "142613 to 347413"},
 		{"shrink to", l, []Step{{Do: Shrink, Partition: "5", To: "120 GiB"}}, 5, "142613 to 265493"},
 		{"shrink at the head", l, []Step{{Do: Shrink, Partition: "5", To: "120 GiB", Edge: "head"}}, 5, "234773 to 357653"},
 		{"to more than it has", l, []Step{{Do: Shrink, Partition: "5", To: "220 GiB"}}, 5, "bad-amount"},
-		{"below what it holds", with(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 105 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", To: "100 GiB"}}, 5, "bad-amount"},
-		{"half of what it can", with(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 110 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", By: "half"}}, 5, "142613 to 306453"},
-		{"leaving room", with(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 110 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", By: "leave 20 GiB free"}}, 5, "142613 to 275733"},
-		{"it ends off the grid", with(l, 6, func(s *layout.Span) { s.End -= 100; s.Bytes -= 100 * sec }), []Step{{Do: Shrink, Partition: "6", By: "1 GiB"}}, 6, "357653 to 370965"},
-		{"sealed", with(l, 6, ofKind(volume.Sealed)), []Step{{Do: Shrink, Partition: "6", By: "1 GiB"}}, 6, "sealed"},
-		{"sealed, slid whole", with(l, 6, ofKind(volume.Sealed)), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "358677 to 373013"},
-		{"exFAT, slid whole", with(l, 6, ofKind(volume.ExFAT)), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "358677 to 373013"},
+		{"below what it holds", sample.With(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 105 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", To: "100 GiB"}}, 5, "bad-amount"},
+		{"half of what it can", sample.With(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 110 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", By: "half"}}, 5, "142613 to 306453"},
+		{"leaving room", sample.With(l, 5, func(s *layout.Span) { s.Volume.ShrinkMin = 110 * disk.GiB }), []Step{{Do: Shrink, Partition: "5", By: "leave 20 GiB free"}}, 5, "142613 to 275733"},
+		{"it ends off the grid", sample.With(l, 6, func(s *layout.Span) { s.End -= 100; s.Bytes -= 100 * sample.Sector }), []Step{{Do: Shrink, Partition: "6", By: "1 GiB"}}, 6, "357653 to 370965"},
+		{"sealed", sample.With(l, 6, ofKind(volume.Sealed)), []Step{{Do: Shrink, Partition: "6", By: "1 GiB"}}, 6, "sealed"},
+		{"sealed, slid whole", sample.With(l, 6, ofKind(volume.Sealed)), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "358677 to 373013"},
+		{"exFAT, slid whole", sample.With(l, 6, ofKind(volume.ExFAT)), []Step{{Do: Slide, Partition: "6", By: "1 GiB"}}, 6, "358677 to 373013"},
 		{"grow toward the start", l, []Step{{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: Grow, Partition: "5", By: "300 MiB", Edge: "head"}}, 5, "142313 to 357653"},
 		{"more than the gap before", l, []Step{{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: Grow, Partition: "5", By: "3 GiB", Edge: "head"}}, 5, "bad-amount"},
 		{"a logical volume, with its record", roomy, []Step{{Do: Slide, Partition: "6", By: "all"}}, 6, "277504 to 328704, record 277503"},
@@ -64,7 +66,7 @@ func TestMoves(t *testing.T) {
 		{"the container shrinks", b, []Step{{Do: Container, Act: "shrink", Partition: "2", By: "all"}}, 2, "103424 to 205826"},
 		{"the container shrinks at its head", freed, []Step{{Do: Container, Act: "shrink", Edge: "head", Partition: "2", By: "all"}}, 2, "154625 to 308224"},
 		{"a volume lies at its head", b, []Step{{Do: Container, Act: "shrink", Edge: "head", Partition: "2", By: "1 GiB"}}, 2, "has-volumes"},
-		{"nothing touches the container", with(b, 2, func(s *layout.Span) { s.End = b.LastUsable }), []Step{{Do: Container, Act: "grow", Partition: "2", By: "1 GiB"}}, 2, "no-gap"},
+		{"nothing touches the container", sample.With(b, 2, func(s *layout.Span) { s.End = b.LastUsable }), []Step{{Do: Container, Act: "grow", Partition: "2", By: "1 GiB"}}, 2, "no-gap"},
 		{"no container", b, []Step{{Do: Container, Act: "grow", Partition: "1", By: "1 GiB"}}, 1, "no-volume"},
 		{"it is not empty", b, []Step{{Do: Container, Act: "dissolve", Partition: "2"}}, 2, "has-volumes"},
 		{"dissolved", b, []Step{{Do: Delete, Partition: "5", Waiver: "w"}, {Do: Delete, Partition: "6", Waiver: "w"}, {Do: Container, Act: "dissolve", Partition: "2"}}, 2, "gone"},
@@ -80,8 +82,8 @@ func TestMoves(t *testing.T) {
 		got := codes(last.Obstacles)
 		if last.Layout != nil {
 			got = lies(last.Layout, c.which)
-			if s := sane(last.Layout); s != "" {
-				t.Errorf("%s: %s\n%s", c.name, s, drawn(last.Layout))
+			if s := sample.Sane(last.Layout); s != "" {
+				t.Errorf("%s: %s\n%s", c.name, s, sample.Drawn(last.Layout))
 			}
 		}
 		if got != c.want {
@@ -90,7 +92,7 @@ func TestMoves(t *testing.T) {
 	}
 	// What the PC knows by the place is known by the new one.
 	f := Facts{PC: &pc.Facts{Version: 1, Letters: map[string]string{"b:1048576": "C"}, Start: "b:1048576", Order: []pc.StartEntry{{Partition: "b:1048576", Title: "System"}}}}
-	start := with(b.With(b.Partitions()[:1]), 1, func(s *layout.Span) { s.UniqueID, s.Active = "b:1048576", true })
+	start := sample.With(b.With(b.Partitions()[:1]), 1, func(s *layout.Span) { s.UniqueID, s.Active = "b:1048576", true })
 	start.DiskID = "b"
 	c := Lay(start, f, []Step{{Do: Slide, Partition: "1", By: "1 GiB"}})[0]
 	p, _ := c.Layout.Find(1)
@@ -100,15 +102,15 @@ func TestMoves(t *testing.T) {
 }
 
 func TestJoins(t *testing.T) {
-	l := reception()
-	roomy := with(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = 20 * disk.GiB })
+	l := sample.Reception()
+	roomy := sample.With(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = 20 * disk.GiB })
 	out := func(to string) Step { return Step{Do: CopyOut, Partition: "5", Volume: to, As: "kept"} }
 	back := Step{Do: CopyBack, Partition: "again", Backup: "kept"}
 	gone := Step{Do: Delete, Partition: "5"}
 	again := Step{Do: Create, Size: "150 GiB", Type: "basic", Format: "ntfs", Label: "X-ray", As: "again"}
 	rec := map[string]Record{"r": {Span: *spanOf(l, 4)}}
 	insides := Facts{Insides: map[int]InsideFacts{3: {Folders: []Folder{{"Users/Ines/Pictures", 30 * disk.GiB}, {"Users/Ines/Music", 8 * disk.GiB}}}}}
-	held := with(l, 5, func(s *layout.Span) { s.Held = "a program" })
+	held := sample.With(l, 5, func(s *layout.Span) { s.Held = "a program" })
 	for _, c := range []struct {
 		name     string
 		l        *layout.Layout
@@ -131,18 +133,18 @@ func TestJoins(t *testing.T) {
 		{"a folder moved", l, insides, []Step{{Do: CopyOut, Partition: "3", Volume: "5", Only: []string{"Users/Ines/Pictures"}, Move: true}}, "", "", false},
 		{"a folder moved to where there is no room", l, insides, []Step{{Do: CopyOut, Partition: "3", Volume: "6", Only: []string{"Users/Ines/Pictures"}, Move: true}}, "full", "", false},
 		{"a folder moved to itself", l, insides, []Step{{Do: CopyOut, Partition: "3", Volume: "3", Only: []string{"Users/Ines/Pictures"}, Move: true}}, "no-neighbour", "", false},
-		{"a folder moved out of FAT", with(l, 3, ofKind(volume.FAT32)), insides, []Step{{Do: CopyOut, Partition: "3", Volume: "5", Only: []string{"Users/Ines/Pictures"}, Move: true}}, "not-yet", "", false},
+		{"a folder moved out of FAT", sample.With(l, 3, ofKind(volume.FAT32)), insides, []Step{{Do: CopyOut, Partition: "3", Volume: "5", Only: []string{"Users/Ines/Pictures"}, Move: true}}, "not-yet", "", false},
 		{"absorbed", roomy, Facts{}, []Step{{Do: Absorb, Partition: "5", Into: "3"}}, "", "", false},
-		{"absorbed in portions", with(l.With(append(l.Partitions()[:3:3], l.Partitions()[4:]...)), 5, func(s *layout.Span) { s.Volume.UsedBytes = 75 * disk.GiB }), Facts{}, []Step{{Do: Grow, Partition: "3", By: "all"}, {Do: Absorb, Partition: "5", Into: "3"}}, "", "", true},
+		{"absorbed in portions", sample.With(l.With(append(l.Partitions()[:3:3], l.Partitions()[4:]...)), 5, func(s *layout.Span) { s.Volume.UsedBytes = 75 * disk.GiB }), Facts{}, []Step{{Do: Grow, Partition: "3", By: "all"}, {Do: Absorb, Partition: "5", Into: "3"}}, "", "", true},
 		{"absorbed into too small a one", l, Facts{}, []Step{{Do: Absorb, Partition: "5", Into: "6"}}, "full", "", false},
 		{"the start system absorbed", roomy, Facts{}, []Step{{Do: Absorb, Partition: "3", Into: "5"}}, "start-system", "", false},
 		{"absorbed into itself", roomy, Facts{}, []Step{{Do: Absorb, Partition: "5", Into: "5"}}, "no-neighbour", "", false},
 		{"rebuilt", l, Facts{Records: rec}, []Step{{Do: Rebuild, Record: "r", Size: "1300 MiB"}}, "", "", false},
 		{"no record", l, Facts{}, []Step{{Do: Rebuild, Record: "r"}}, "no-record", "", false},
-		{"cleared", with(l, 3, func(s *layout.Span) { s.Role = layout.OtherSystem }), Facts{Lead: true}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}, {Do: Create, Size: "all", Type: "basic", Format: "ntfs"}}, "", "", false},
-		{"cleared, nothing settled", with(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{}, []Step{{Do: Clear, Scheme: "mbr"}}, "", "release-missing backup-missing release-missing backup-missing release-missing backup-missing backup-missing release-missing backup-missing", false},
+		{"cleared", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.OtherSystem }), Facts{Lead: true}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}, {Do: Create, Size: "all", Type: "basic", Format: "ntfs"}}, "", "", false},
+		{"cleared, nothing settled", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{}, []Step{{Do: Clear, Scheme: "mbr"}}, "", "release-missing backup-missing release-missing backup-missing release-missing backup-missing backup-missing release-missing backup-missing", false},
 		{"cleared, the PC starts from it", l, Facts{StartsHere: true}, []Step{{Do: Clear, Scheme: "gpt"}}, "only-efi start-system only-efi", "", false},
-		{"cleared, no table", with(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{Lead: true}, []Step{{Do: Clear, Scheme: "none", Release: "r", Waiver: "w"}}, "", "", false},
+		{"cleared, no table", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{Lead: true}, []Step{{Do: Clear, Scheme: "none", Release: "r", Waiver: "w"}}, "", "", false},
 	} {
 		c.f.NewIDs = standIns()
 		cols := Lay(c.l, c.f, c.steps)
@@ -156,8 +158,8 @@ func TestJoins(t *testing.T) {
 		}
 		if (last.Layout == nil) != (c.want != "") {
 			t.Errorf("%s: %v", c.name, last.Layout)
-		} else if last.Layout != nil && sane(last.Layout) != "" {
-			t.Errorf("%s: %s", c.name, sane(last.Layout))
+		} else if last.Layout != nil && sample.Sane(last.Layout) != "" {
+			t.Errorf("%s: %s", c.name, sample.Sane(last.Layout))
 		}
 		switch c.name {
 		case "through another volume":
@@ -203,7 +205,7 @@ func spanOf(l *layout.Layout, number int) *layout.Span {
 // TestNotKept says beforehand what files do not have any more where they come to.
 func TestNotKept(t *testing.T) {
 	to := func(k volume.Kind) *layout.Span {
-		s := part(5, disk.MiB, disk.GiB, layout.Data, k)
+		s := sample.Part(5, disk.MiB, disk.GiB, layout.Data, k)
 		return &s
 	}
 	for _, c := range []struct {

@@ -5,24 +5,17 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/volume"
 )
 
-// inOrder are the facts of the reception PC: it starts partition 3, offers 5 too, and
-// has its recovery environment in 4.
-func inOrder() *pc.Facts {
-	return &pc.Facts{
-		Version: 1, State: pc.Off, Start: "d", Wait: 5, Order: []pc.StartEntry{{Partition: "d", Title: "System"}, {Partition: "f", Title: "Old"}},
-		Recovery: &pc.Recovery{Partition: "e", InUse: true}, Letters: map[string]string{"d": "C"},
-	}
-}
-
 // twoSystems is the reception drive with an old system in partition 5.
 func twoSystems() *layout.Layout {
-	l := reception()
+	l := sample.Reception()
 	parts := l.Partitions()
 	parts[4].Role, parts[4].Note = layout.OtherSystem, layout.NoteOffered
 	return l.With(parts)
@@ -33,7 +26,7 @@ func TestOnPC(t *testing.T) {
 	recovery := Step{Do: Create, Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "new"}
 	gone := Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}
 	park := Step{Do: ParkRecovery}
-	full := with(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = s.Volume.TotalBytes - disk.MiB })
+	full := sample.With(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = s.Volume.TotalBytes - disk.MiB })
 	for _, c := range []struct {
 		name  string
 		l     *layout.Layout
@@ -45,54 +38,54 @@ func TestOnPC(t *testing.T) {
 		{"nothing known", l, nil, []Step{park}, "no-pc", nil},
 		{"nothing known of the order", l, nil, []Step{{Do: StartOrder, Wait: &ten}}, "no-pc", nil},
 		{"no recovery environment", l, &pc.Facts{Start: "d"}, []Step{park}, "not-parked", nil},
-		{"its partition is gone", l, inOrder(), []Step{gone, park}, "not-parked", nil},
-		{"another partition", l, inOrder(), []Step{{Do: ParkRecovery, Partition: "6"}}, "not-parked", nil},
+		{"its partition is gone", l, sample.InOrder(), []Step{gone, park}, "not-parked", nil},
+		{"another partition", l, sample.InOrder(), []Step{{Do: ParkRecovery, Partition: "6"}}, "not-parked", nil},
 		{"start system elsewhere", l, &pc.Facts{Start: "zz", Recovery: &pc.Recovery{Partition: "e", InUse: true}}, []Step{park}, "no-system", nil},
-		{"no room", full, inOrder(), []Step{park}, "full", nil},
-		{"held", with(l, 3, func(s *layout.Span) { s.Held = "the running system" }), inOrder(), []Step{park}, "held", nil},
-		{"sealed", with(l, 4, ofKind(volume.Sealed)), inOrder(), []Step{park}, "not-readable", nil},
-		{"parked", l, inOrder(), []Step{park}, "", func(c Column) bool {
+		{"no room", full, sample.InOrder(), []Step{park}, "full", nil},
+		{"held", sample.With(l, 3, func(s *layout.Span) { s.Held = "the running system" }), sample.InOrder(), []Step{park}, "held", nil},
+		{"sealed", sample.With(l, 4, ofKind(volume.Sealed)), sample.InOrder(), []Step{park}, "not-readable", nil},
+		{"parked", l, sample.InOrder(), []Step{park}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(3)
 			was, _ := l.Find(3)
 			return c.From == 4 && c.Number == 3 && c.Step.Folder == parkedIn && c.PC.Recovery.Parked && !c.PC.Recovery.InUse && c.PC.Recovery.Volume == "d" && p.Volume.UsedBytes == was.Volume.UsedBytes+disk.GiB/2
 		}},
-		{"parked twice", l, inOrder(), []Step{park, park}, "nothing-to-do", nil},
-		{"parked and gone", l, inOrder(), []Step{park, gone}, "", func(c Column) bool { return len(c.Notes) == 0 && c.PC.Recovery.Parked }},
-		{"gone and not parked", l, inOrder(), []Step{gone}, "", func(c Column) bool {
+		{"parked twice", l, sample.InOrder(), []Step{park, park}, "nothing-to-do", nil},
+		{"parked and gone", l, sample.InOrder(), []Step{park, gone}, "", func(c Column) bool { return len(c.Notes) == 0 && c.PC.Recovery.Parked }},
+		{"gone and not parked", l, sample.InOrder(), []Step{gone}, "", func(c Column) bool {
 			return codes(c.Notes) == "recovery-in-use" && slices.Equal(c.Notes[0].Clears, []string{"park-recovery"}) && !c.PC.Recovery.InUse
 		}},
-		{"rebuilt elsewhere", l, inOrder(), []Step{park, gone, recovery, {Do: UseRecovery, Partition: "new"}}, "", func(c Column) bool {
+		{"rebuilt elsewhere", l, sample.InOrder(), []Step{park, gone, recovery, {Do: UseRecovery, Partition: "new"}}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(c.Number)
 			return c.From == 3 && c.Moves && c.Base == parkedIn && c.Step.Folder == "" && c.PC.Recovery.InUse && c.PC.Recovery.Partition == p.UniqueID && c.Number != 3
 		}},
-		{"rebuilt, not parked", l, inOrder(), []Step{gone, recovery, {Do: UseRecovery, Partition: "new"}}, "not-parked", nil},
-		{"rebuilt too small", l, inOrder(), []Step{park, gone, {Do: Create, Size: "64 MiB", Type: "recovery", Format: "ntfs", As: "new"}, {Do: UseRecovery, Partition: "new"}}, "full", nil},
-		{"into a data volume", l, inOrder(), []Step{park, {Do: UseRecovery, Partition: "5"}}, "no-volume", nil},
-		{"in use already", l, inOrder(), []Step{{Do: UseRecovery, Partition: "4"}}, "nothing-to-do", nil},
-		{"back where it still lies", l, inOrder(), []Step{park, {Do: UseRecovery, Partition: "4"}}, "", func(c Column) bool { return c.From == 0 && c.PC.Recovery.InUse && c.PC.Recovery.Partition == "e" }},
+		{"rebuilt, not parked", l, sample.InOrder(), []Step{gone, recovery, {Do: UseRecovery, Partition: "new"}}, "not-parked", nil},
+		{"rebuilt too small", l, sample.InOrder(), []Step{park, gone, {Do: Create, Size: "64 MiB", Type: "recovery", Format: "ntfs", As: "new"}, {Do: UseRecovery, Partition: "new"}}, "full", nil},
+		{"into a data volume", l, sample.InOrder(), []Step{park, {Do: UseRecovery, Partition: "5"}}, "no-volume", nil},
+		{"in use already", l, sample.InOrder(), []Step{{Do: UseRecovery, Partition: "4"}}, "nothing-to-do", nil},
+		{"back where it still lies", l, sample.InOrder(), []Step{park, {Do: UseRecovery, Partition: "4"}}, "", func(c Column) bool { return c.From == 0 && c.PC.Recovery.InUse && c.PC.Recovery.Partition == "e" }},
 		{"parked where nobody noted", l, &pc.Facts{Start: "d", Recovery: &pc.Recovery{Partition: "d", Parked: true}}, []Step{{Do: UseRecovery, Partition: "4"}}, "not-parked", nil},
-		{"start system dropped", l, inOrder(), []Step{{Do: DropStartEntry, Partition: "3"}}, "start-system", nil},
-		{"not a system", l, inOrder(), []Step{{Do: DropStartEntry, Partition: "4"}}, "no-system", nil},
-		{"dropped", l, inOrder(), []Step{{Do: DropStartEntry, Partition: "5"}}, "", func(c Column) bool {
+		{"start system dropped", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "3"}}, "start-system", nil},
+		{"not a system", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "4"}}, "no-system", nil},
+		{"dropped", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "5"}}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(5)
 			return len(c.PC.Order) == 1 && p.Note == layout.NoteUnstarted
 		}},
-		{"dropped twice", l, inOrder(), []Step{{Do: DropStartEntry, Partition: "5"}, {Do: DropStartEntry, Partition: "5"}}, "not-in-order", nil},
-		{"the old system goes", l, inOrder(), []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
-		{"another starts", l, inOrder(), []Step{{Do: StartOrder, Partition: "5", Wait: &ten}}, "", func(c Column) bool {
+		{"dropped twice", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "5"}, {Do: DropStartEntry, Partition: "5"}}, "not-in-order", nil},
+		{"the old system goes", l, sample.InOrder(), []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
+		{"another starts", l, sample.InOrder(), []Step{{Do: StartOrder, Partition: "5", Wait: &ten}}, "", func(c Column) bool {
 			was, _ := c.Layout.Find(3)
 			is, _ := c.Layout.Find(5)
 			return c.PC.Start == "f" && c.PC.Order[0].Title == "Old" && c.PC.Wait == 10 && was.Role == layout.OtherSystem && was.Note == layout.NoteOffered && is.Role == layout.StartSystem
 		}},
-		{"another starts, and the first goes", l, inOrder(), []Step{{Do: StartOrder, Partition: "5"}, {Do: DropStartEntry, Partition: "3"}, {Do: Delete, Partition: "3", Waiver: "w"}}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
-		{"a hibernated one starts", with(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), inOrder(), []Step{{Do: StartOrder, Partition: "5"}}, "hibernated", nil},
-		{"letter", l, inOrder(), []Step{{Do: Letter, Partition: "5", Letter: "X"}}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
-		{"letter taken", l, inOrder(), []Step{{Do: Letter, Partition: "5", Letter: "C"}}, "letter-taken", nil},
+		{"another starts, and the first goes", l, sample.InOrder(), []Step{{Do: StartOrder, Partition: "5"}, {Do: DropStartEntry, Partition: "3"}, {Do: Delete, Partition: "3", Waiver: "w"}}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
+		{"a hibernated one starts", sample.With(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), sample.InOrder(), []Step{{Do: StartOrder, Partition: "5"}}, "hibernated", nil},
+		{"letter", l, sample.InOrder(), []Step{{Do: Letter, Partition: "5", Letter: "X"}}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
+		{"letter taken", l, sample.InOrder(), []Step{{Do: Letter, Partition: "5", Letter: "C"}}, "letter-taken", nil},
 		{"identity", l, nil, []Step{{Do: NoteIdentity, Partition: "4"}}, "", func(c Column) bool {
 			return strings.Contains(c.Detail, "unique id e") && strings.Contains(c.Detail, "sectors") && c.Layout == l
 		}},
 	} {
-		was := inOrder()
+		was := sample.InOrder()
 		cols := Lay(c.l, Facts{PC: c.f, Lead: true, NewIDs: []string{"n0", "n1", "n2", "n3"}}, c.steps)
 		last := cols[len(cols)-1]
 		if codes(last.Obstacles) != c.want || c.check != nil && !c.check(last) {
@@ -103,13 +96,13 @@ func TestOnPC(t *testing.T) {
 		}
 	}
 	// The acts on the right say the same.
-	if a := find(t, l, 4, Facts{PC: inOrder()}, ParkRecovery, ""); a.Obstacle != nil || a.Note == "" {
+	if a := find(t, l, 4, Facts{PC: sample.InOrder()}, ParkRecovery, ""); a.Obstacle != nil || a.Note == "" {
 		t.Errorf("park: %+v", a)
 	}
-	if a := find(t, l, 6, Facts{PC: inOrder()}, NoteIdentity, ""); a.Obstacle != nil {
+	if a := find(t, l, 6, Facts{PC: sample.InOrder()}, NoteIdentity, ""); a.Obstacle != nil {
 		t.Errorf("identity: %+v", a)
 	}
-	if a := find(t, l, 3, Facts{PC: inOrder()}, DropStartEntry, ""); a.Obstacle == nil || a.Obstacle.Code != IsStart {
+	if a := find(t, l, 3, Facts{PC: sample.InOrder()}, DropStartEntry, ""); a.Obstacle == nil || a.Obstacle.Code != IsStart {
 		t.Errorf("drop: %+v", a)
 	}
 }

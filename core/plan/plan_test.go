@@ -5,42 +5,11 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/volume"
-	"jadetrail/core/volume/fat"
 )
-
-const sec = 512
-
-func at(b disk.Bytes) disk.LBA { return b.At(sec) }
-
-func part(n int, start, size disk.Bytes, role layout.Role, kind volume.Kind) layout.Span {
-	p := layout.Span{Kind: layout.Partition, Number: n, Start: at(start), End: at(start+size) - 1, Bytes: size, Role: role, UniqueID: string(rune('a' + n))}
-	p.Protected = role == layout.EFI || role == layout.Recovery || role == layout.OEM || role == layout.Reserved
-	if kind != "" {
-		p.Volume = &volume.Info{Kind: kind, ClusterBytes: 4096, TotalBytes: (size - sec).Down(4096), UsedBytes: size / 2, Clean: true}
-		if v, err := fat.Shape(size, sec); kind == volume.FAT32 && err == nil {
-			v.UsedBytes = v.TotalBytes / 2
-			p.Volume = &v
-		}
-	}
-	return p
-}
-
-// reception is a drive like that of the demo: the system is hemmed in.
-func reception() *layout.Layout {
-	l := &layout.Layout{Scheme: "gpt", Size: 500 * disk.GiB, Sector: sec, FirstUsable: 34, Slots: 128}
-	l.LastUsable = l.Size.At(sec) - 34
-	return l.With([]layout.Span{
-		part(1, disk.MiB, 260*disk.MiB, layout.EFI, volume.FAT32),
-		part(2, 261*disk.MiB, 16*disk.MiB, layout.Reserved, ""),
-		part(3, 277*disk.MiB, 138*disk.GiB, layout.StartSystem, volume.NTFS),
-		part(4, 277*disk.MiB+138*disk.GiB, disk.GiB, layout.Recovery, volume.NTFS),
-		part(5, 277*disk.MiB+139*disk.GiB, 210*disk.GiB, layout.Data, volume.NTFS),
-		part(6, 277*disk.MiB+349*disk.GiB, 14*disk.GiB, layout.OEM, volume.NTFS),
-	})
-}
 
 func codes(os []Obstacle) string {
 	var out []string
@@ -51,7 +20,7 @@ func codes(os []Obstacle) string {
 }
 
 func TestObstacles(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	facts := Facts{StartsHere: true, Backups: map[int]Backup{4: {ID: "b", Verified: true, Same: true}, 6: {ID: "c", Verified: true}}}
 	for _, c := range []struct {
 		name  string
@@ -101,7 +70,7 @@ func TestObstacles(t *testing.T) {
 }
 
 func TestAmountsAreMetToTheAlignment(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	del := Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}
 	for by, want := range map[string]disk.Bytes{
 		"all": disk.GiB, "half": disk.GiB / 2, "300 MiB": 300 * disk.MiB, "all but 24 MiB": 1000 * disk.MiB,
@@ -118,17 +87,17 @@ func TestAmountsAreMetToTheAlignment(t *testing.T) {
 			t.Errorf("%s: %+v %v", by, p, cols[1].Obstacles)
 			continue
 		}
-		if p.Volume.TotalBytes != (p.Bytes - sec).Down(4096) {
+		if p.Volume.TotalBytes != (p.Bytes - sample.Sector).Down(4096) {
 			t.Errorf("%s: the volume has %d", by, p.Volume.TotalBytes)
 		}
 	}
-	if before, _ := l.Find(3); before.Bytes != 138*disk.GiB || before.Volume.TotalBytes != (138*disk.GiB-sec).Down(4096) {
+	if before, _ := l.Find(3); before.Bytes != 138*disk.GiB || before.Volume.TotalBytes != (138*disk.GiB-sample.Sector).Down(4096) {
 		t.Error("planning changed the layout it began with")
 	}
 }
 
 func TestBringBack(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	gone, _ := l.Find(6)
 	after := Lay(l, Facts{}, []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}})[0].Layout
 	grown := Lay(after, Facts{}, []Step{{Do: Grow, Partition: "5", By: "10GiB"}})[0].Layout
@@ -153,7 +122,7 @@ func TestBringBack(t *testing.T) {
 		}
 		if col.Layout != nil {
 			p, ok := col.Layout.Find(col.Number)
-			if !ok || p.Bytes != gone.Bytes || p.TypeID != gone.TypeID || p.Start.Offset(sec)%disk.Grid != 0 {
+			if !ok || p.Bytes != gone.Bytes || p.TypeID != gone.TypeID || p.Start.Offset(sample.Sector)%disk.Grid != 0 {
 				t.Errorf("%s: came back as %+v", c.name, p)
 			}
 			if c.want == InPlace && len(layout.Differ(l, col.Layout)) != 0 {

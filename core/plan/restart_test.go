@@ -4,14 +4,16 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 )
 
 // TestRestart: what a running PC holds open is free around a restart, which the price shows.
 func TestRestart(t *testing.T) {
-	l := with(reception(), 3, func(s *layout.Span) { s.Held = "the running system" })
-	l = with(l, 5, func(s *layout.Span) { s.Held, s.Loses = "the archive program", "a film that is being read in" })
+	l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Held = "the running system" })
+	l = sample.With(l, 5, func(s *layout.Span) { s.Held, s.Loses = "the archive program", "a film that is being read in" })
 	f := Facts{StartsHere: true, PC: &pc.Facts{State: pc.Running, Held: map[string]string{"f": "the archive program"}}, NewIDs: standIns()}
 	grow := []Step{{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: Grow, Partition: "3", By: "1 GiB"}}
 	if cols := Lay(l, f, grow); codes(cols[1].Obstacles) != "held" || !strings.Contains(cols[1].Obstacles[0].Text, "around a restart") {
@@ -26,7 +28,7 @@ func TestRestart(t *testing.T) {
 	if len(cols[0].Notes) != 1 || !strings.Contains(cols[0].Notes[0].Text, "a film") {
 		t.Errorf("%+v", cols[0].Notes)
 	}
-	without := PriceOf(l, Lay(with(with(l, 3, func(s *layout.Span) { s.Held = "" }), 5, func(s *layout.Span) { s.Held = "" }), f, grow), f)
+	without := PriceOf(l, Lay(sample.With(sample.With(l, 3, func(s *layout.Span) { s.Held = "" }), 5, func(s *layout.Span) { s.Held = "" }), f, grow), f)
 	if p := PriceOf(l, cols, f); p.Restarts != 1 || p.Rewritten != without.Rewritten || p.Seconds < without.Seconds+60 {
 		t.Errorf("%+v beside %+v", p, without)
 	}

@@ -4,15 +4,17 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
 )
 
 func TestRetag(t *testing.T) {
-	l, b := reception(), bakery()
+	l, b := sample.Reception(), sample.Bakery()
 	yes, no := true, false
-	active := with(b, 1, func(s *layout.Span) { s.Active = true })
+	active := sample.With(b, 1, func(s *layout.Span) { s.Active = true })
 	here, lead := Facts{StartsHere: true}, Facts{StartsHere: true, Lead: true}
 	for _, c := range []struct {
 		name string
@@ -36,15 +38,15 @@ func TestRetag(t *testing.T) {
 		{"the only EFI partition", l, here, Step{Partition: "1", Type: "basic", Release: "r"}, "only-efi", nil},
 		{"an EFI partition elsewhere", l, Facts{}, Step{Partition: "1", Type: "basic", Release: "r"}, "lead-missing", nil},
 		{"active on a GPT", l, here, Step{Partition: "5", Active: &yes}, "bad-amount", nil},
-		{"the same", with(l, 5, func(s *layout.Span) { s.Name = "Data" }), here, Step{Partition: "5", Name: "Data"}, "nothing-to-do", nil},
-		{"held", with(l, 5, func(s *layout.Span) { s.Held = "a program" }), here, Step{Partition: "5", Name: "Data"}, "held", nil},
+		{"the same", sample.With(l, 5, func(s *layout.Span) { s.Name = "Data" }), here, Step{Partition: "5", Name: "Data"}, "nothing-to-do", nil},
+		{"held", sample.With(l, 5, func(s *layout.Span) { s.Held = "a program" }), here, Step{Partition: "5", Name: "Data"}, "held", nil},
 		{"hidden on an MBR", b, lead, Step{Partition: "5", Type: "27"}, "", func(p *layout.Span) bool { return p.Role == layout.Recovery }},
 		{"a name on an MBR", b, here, Step{Partition: "5", Name: "Data"}, "bad-amount", nil},
 		{"no type of an MBR", b, here, Step{Partition: "5", Type: "reserved"}, "bad-amount", nil},
 		{"the container", b, here, Step{Partition: "2", Type: "07"}, "has-volumes", nil},
 		{"active", b, here, Step{Partition: "1", Active: &yes}, "", func(p *layout.Span) bool { return p.Active }},
 		{"a logical one active", b, here, Step{Partition: "5", Active: &yes}, "bad-amount", nil},
-		{"a second one active", active.With(append(active.Partitions(), part(3, 310*disk.GiB, disk.GiB, layout.Data, volume.NTFS))), here, Step{Partition: "3", Active: &yes}, "in-the-way", nil},
+		{"a second one active", active.With(append(active.Partitions(), sample.Part(3, 310*disk.GiB, disk.GiB, layout.Data, volume.NTFS))), here, Step{Partition: "3", Active: &yes}, "in-the-way", nil},
 		{"not active any more", active, here, Step{Partition: "1", Active: &no}, "only-efi", nil},
 		{"not active, elsewhere", active, Facts{}, Step{Partition: "1", Active: &no}, "release-missing", func(p *layout.Span) bool { return !p.Active }},
 		{"not active, by a technician", active, Facts{}, Step{Partition: "1", Active: &no, Release: "r"}, "lead-missing", func(p *layout.Span) bool { return !p.Active }},
@@ -74,7 +76,7 @@ func TestRetag(t *testing.T) {
 // TestNoWayRoundTheLead has a technician call a data volume something else, and waive its backup: what it may
 // hold stays somebody's.
 func TestNoWayRoundTheLead(t *testing.T) {
-	l := reception()
+	l := sample.Reception()
 	waive := Step{Do: Delete, Partition: "5", Release: "r", Waiver: "w"}
 	asked := func(l *layout.Layout, steps ...Step) string {
 		var all []string
@@ -89,7 +91,7 @@ func TestNoWayRoundTheLead(t *testing.T) {
 		}
 	}
 	// As the drive is read afterwards, with contents that are not what its type says.
-	odd := with(l, 5, func(s *layout.Span) { s.Role, s.Protected, s.Personal = layout.Recovery, true, true })
+	odd := sample.With(l, 5, func(s *layout.Span) { s.Role, s.Protected, s.Personal = layout.Recovery, true, true })
 	if got := asked(odd, waive); got != "lead-missing" {
 		t.Errorf("files in something called recovery: %s", got)
 	}

@@ -222,13 +222,6 @@ func selections(all []layout.Span, r *layout.Span) [][]layout.Span {
 	return append(out, all)
 }
 
-// byPlace are the partitions by their place.
-func byPlace(l *layout.Layout) []layout.Span {
-	parts := l.Partitions()
-	slices.SortFunc(parts, func(x, y layout.Span) int { return cmp.Compare(x.Start, y.Start) })
-	return parts
-}
-
 // reserve is what a volume keeps free that gives some of its room without being told how
 // much.
 func reserve(v *volume.Info) disk.Bytes { return v.UsedBytes/10 + disk.GiB }
@@ -265,7 +258,7 @@ func (s *search) gain() {
 		return
 	}
 	var may []layout.Span
-	for _, q := range byPlace(s.l) {
+	for _, q := range s.l.ByPlace() {
 		if q.Number == p.Number || q.Role == layout.Container {
 			continue
 		}
@@ -726,7 +719,7 @@ func (s *search) giveAll(name string, gone []layout.Span) {
 		return // that is said elsewhere
 	}
 	var may []layout.Span
-	for _, q := range byPlace(s.l) {
+	for _, q := range s.l.ByPlace() {
 		if q.Number != r.Number && q.Role != layout.Container && !numbers(gone)[q.Number] && s.mayGo(&q) == nil {
 			may = append(may, q)
 		}
@@ -744,7 +737,7 @@ func (s *search) giveAll(name string, gone []layout.Span) {
 // what stands between gaps.
 func (s *search) room() {
 	fresh := Step{Do: Create, Size: s.g.Room, Type: "basic", Format: "ntfs", As: "new"}
-	parts := slices.DeleteFunc(byPlace(s.l), func(p layout.Span) bool { return p.Container != 0 })
+	parts := slices.DeleteFunc(s.l.ByPlace(), func(p layout.Span) bool { return p.Container != 0 })
 	most := func(l *layout.Layout) disk.Bytes {
 		if g := biggestGap(l, func(g layout.Span) bool { return g.Container == 0 }); g != nil {
 			return l.Room(*g)
@@ -950,7 +943,7 @@ func (s *search) split() {
 // recovery gives the recovery partition a new place, or does without it.
 func (s *search) recovery() {
 	var r *layout.Span
-	for _, p := range byPlace(s.l) {
+	for _, p := range s.l.ByPlace() {
 		if p.Role == layout.Recovery && (r == nil || s.f.PC != nil && s.f.PC.Recovery != nil && strings.EqualFold(p.UniqueID, s.f.PC.Recovery.Partition)) {
 			r = &p
 		}
@@ -990,7 +983,7 @@ func (s *search) recovery() {
 
 // clearDrive makes plain storage of the whole drive.
 func (s *search) clearDrive() {
-	parts := byPlace(s.l)
+	parts := s.l.ByPlace()
 	slices.SortStableFunc(parts, func(a, b layout.Span) int { // logical volumes before their container
 		return cmp.Compare(b.Container, a.Container)
 	})

@@ -78,9 +78,9 @@ func Touching(l *layout.Layout, p *layout.Span) (up, down disk.Bytes) {
 		if x, ok := l.Find(p.Container); ok && from == x.Start+1 {
 			from = x.Start // its own record can stand there
 		}
-		up = (Head(p) - from).Offset(l.Sector).Down(disk.Grid)
-		if Head(p).Offset(l.Sector)%disk.Grid == 0 {
-			up = max(Head(p).Offset(l.Sector)-from.Offset(l.Sector).Up(disk.Grid), 0)
+		up = (p.Head() - from).Offset(l.Sector).Down(disk.Grid)
+		if p.Head().Offset(l.Sector)%disk.Grid == 0 {
+			up = max(p.Head().Offset(l.Sector)-from.Offset(l.Sector).Up(disk.Grid), 0)
 		}
 	}
 	if g, ok := l.GapAt(p.End+1, p.Container); ok {

@@ -90,7 +90,7 @@ func chain(l *layout.Layout, r int, gone map[int]bool, give givers, f Facts) (li
 		if p.Number == r {
 			at = len(links)
 		}
-		k := link{p: p, lo: Head(p), hi: p.End, slide: SlideBytes(p) + tableSectors*l.Sector}
+		k := link{p: p, lo: p.Head(), hi: p.End, slide: SlideBytes(p) + tableSectors*l.Sector}
 		k.fixed = movable(p, f) != nil || f.Shelved[p.Number] != ""
 		most := disk.Bytes(0)
 		if give[p.Number] > 0 {

@@ -10,19 +10,13 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/volume"
 )
-
-// many is how much of something a test does: a few, or with JADETRAIL_PROVE all of it.
-func many(few, all int) int {
-	if os.Getenv("JADETRAIL_PROVE") != "" {
-		return all
-	}
-	return few
-}
 
 // The exhaustive search knows nothing of the solver: it walks through all that can become
 // of a small drive, a shrink, a slide or a growth at a time, the cheapest first.
@@ -68,7 +62,7 @@ func (q *queue) Pop() any {
 
 const (
 	cell      = 8 * disk.MiB
-	oneTable  = int64(4 * sec)
+	oneTable  = int64(4 * sample.Sector)
 	oneVolume = int64(8192)
 )
 
@@ -134,8 +128,8 @@ func cheapest(cells int, pieces []piece, at []int, r, want int) int64 {
 
 // small makes a small drive of cells, and the same as a layout.
 func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at []int, f Facts, g givers) {
-	l = &layout.Layout{Scheme: "gpt", Size: disk.Bytes(cells)*cell + 2*disk.MiB, Sector: sec, FirstUsable: 34, Slots: 128}
-	l.LastUsable = at2(l.Size) - 34
+	l = &layout.Layout{Scheme: "gpt", Size: disk.Bytes(cells)*cell + 2*disk.MiB, Sector: sample.Sector, FirstUsable: 34, Slots: 128}
+	l.LastUsable = sample.At(l.Size) - 34
 	f, g = Facts{}, givers{}
 	var parts []layout.Span
 	next := 0
@@ -147,7 +141,7 @@ func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at [
 			size = 1
 		}
 		at = append(at, next)
-		s := part(i+1, disk.MiB+disk.Bytes(next)*cell, disk.Bytes(size)*cell, layout.Data, volume.NTFS)
+		s := sample.Part(i+1, disk.MiB+disk.Bytes(next)*cell, disk.Bytes(size)*cell, layout.Data, volume.NTFS)
 		p := piece{size: size, least: size, parts: make([]int64, size)}
 		v := s.Volume
 		v.UsedBytes, v.Use = 0, make([]byte, size)
@@ -180,12 +174,10 @@ func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at [
 	return l.With(parts), pieces, at, f, g
 }
 
-func at2(b disk.Bytes) disk.LBA { return b.At(sec) }
-
 func TestFewestBytesRewritten(t *testing.T) {
 	rng := chance.Of(t)
 	reached, never := 0, 0
-	for range many(400, 20000) {
+	for range sample.Many(400, 20000) {
 		n, cells := 1+rng.IntN(7), 10+rng.IntN(5)
 		if n > 5 {
 			cells = 10
@@ -227,102 +219,6 @@ func TestFewestBytesRewritten(t *testing.T) {
 	if reached < 50 || never < 5 {
 		t.Errorf("only %d drives with a way and %d without", reached, never)
 	}
-}
-
-// anyDrive makes a drive with up to n partitions of all kinds, on a GPT or an MBR.
-func anyDrive(rng *rand.Rand, n int) *layout.Layout {
-	l := &layout.Layout{Scheme: "gpt", Size: disk.Bytes(64+rng.IntN(2000)) * disk.GiB, Sector: sec, FirstUsable: 34, Slots: 128, DiskID: "d"}
-	l.LastUsable = at2(l.Size) - 34
-	mbr := rng.IntN(3) == 0
-	if mbr {
-		l.Scheme, l.Slots, l.FirstUsable, l.LastUsable = "mbr", 4, 1, at2(l.Size)-1
-		n = min(n, 3)
-	}
-	room := l.Size - 4*disk.MiB
-	next := disk.MiB
-	var parts []layout.Span
-	make1 := func(number, container int, record disk.Bytes) {
-		size := min(disk.Bytes(1+rng.IntN(int(room/disk.Bytes(n+1)/disk.MiB)))*disk.MiB, room-next)
-		if rng.IntN(4) == 0 {
-			size = disk.Bytes(16+rng.IntN(900)) * disk.MiB
-		}
-		role := []layout.Role{layout.Data, layout.Data, layout.Data, layout.Data, layout.OtherSystem, layout.Recovery, layout.OEM, layout.Reserved, layout.EFI, layout.Unknown}[rng.IntN(10)]
-		k := []volume.Kind{volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.FAT32, volume.Ext4, volume.Sealed, volume.ExFAT, ""}[rng.IntN(10)]
-		if role == layout.Reserved {
-			k = ""
-		}
-		if next+size > room {
-			return
-		}
-		p := part(number, next, size, role, k)
-		if rng.IntN(12) == 0 && container == 0 { // it does not end on the grid
-			p.End -= disk.LBA(rng.IntN(2048))
-			if p.Bytes = (p.End - p.Start + 1).Offset(sec); p.Volume != nil {
-				*p.Volume = filling(*p.Volume, p.Bytes, sec)
-			}
-		}
-		p.UniqueID = fmt.Sprintf("id-%d", number)
-		if v := p.Volume; v != nil {
-			v.Label = fmt.Sprintf("Volume %d", number)
-			v.UsedBytes = disk.Bytes(rng.Int64N(int64(v.TotalBytes) + 1)).Down(4096)
-			if v.ShrinkMin = v.UsedBytes; v.Tables != nil {
-				v.ShrinkMin += v.Tables.Lead
-			}
-			v.ShrinkCut = v.ShrinkMin + disk.Bytes(rng.Int64N(int64(v.TotalBytes-v.UsedBytes)+1)).Down(4096)
-			v.Clean = rng.IntN(12) > 0
-			v.RestorePoints = rng.IntN(9) == 0
-			if rng.IntN(15) == 0 {
-				v.BadClusters = 3
-			}
-			for range rng.IntN(2) * 24 {
-				v.Use = append(v.Use, byte(rng.IntN(256)))
-			}
-		}
-		if p.Container = container; container != 0 {
-			p.Record = at2(record)
-		}
-		if mbr {
-			p.UniqueID = layout.PlaceID("d", p.Start.Offset(sec))
-		}
-		parts = append(parts, p)
-		next += size
-	}
-	gap := func() {
-		if rng.IntN(2) == 0 {
-			next += disk.Bytes(rng.IntN(int(room/disk.Bytes(3*n)/disk.MiB))) * disk.MiB
-		}
-	}
-	number := 0
-	for range n {
-		gap()
-		number++
-		make1(number, 0, 0)
-	}
-	if mbr && next < room-4*disk.GiB {
-		box := layout.Span{Kind: layout.Partition, Number: number + 1, Start: at2(next), Role: layout.Container}
-		before := len(parts)
-		for i := range rng.IntN(4) {
-			if i > 0 {
-				gap()
-			}
-			record := next
-			if next += disk.MiB; next < room-disk.GiB {
-				make1(5+i, box.Number, record)
-			}
-		}
-		gap()
-		next = max(min(next, room), box.Start.Offset(sec)+2*disk.MiB)
-		box.End = at2(next) - 1
-		box.Bytes, box.UniqueID = (box.End - box.Start + 1).Offset(sec), layout.PlaceID("d", box.Start.Offset(sec))
-		for i := range parts[before:] {
-			parts[before+i].Number = 5 + i
-		}
-		parts = append(parts, box)
-	}
-	if i := rng.IntN(len(parts) + 1); i < len(parts) && parts[i].Role == layout.OtherSystem {
-		parts[i].Role = layout.StartSystem
-	}
-	return l.With(parts)
 }
 
 // anyGoal makes a goal for a drive.
@@ -435,23 +331,23 @@ func TestRoutesHold(t *testing.T) {
 	rng := chance.Of(t)
 	kinds := map[string]int{}
 	routes, none := 0, 0
-	for i := range many(1000, 20000) {
-		l := anyDrive(rng, 1+rng.IntN(9))
+	for i := range sample.Many(1000, 20000) {
+		l := sample.AnyDrive(rng, 1+rng.IntN(9))
 		g := anyGoal(rng, l)
 		if g.valid() != nil {
 			continue
 		}
-		f := Facts{PC: inOrder(), Lead: rng.IntN(2) == 0}
+		f := Facts{PC: sample.InOrder(), Lead: rng.IntN(2) == 0}
 		a := Routes(l, f, g)
 		if len(a.Routes) == 0 {
 			if none++; len(a.Obstacles) == 0 {
-				t.Fatalf("drive %d: no route and no reason: %+v\n%s", i, g, drawn(l))
+				t.Fatalf("drive %d: no route and no reason: %+v\n%s", i, g, sample.Drawn(l))
 			}
 		}
 		f.NewIDs = standIns()
 		for j, r := range a.Routes {
 			bad := func(format string, args ...any) {
-				t.Fatalf("drive %d, goal %+v, route %q %+v: %s\n%s", i, g, r.Title, r.Plan.Steps, fmt.Sprintf(format, args...), drawn(l))
+				t.Fatalf("drive %d, goal %+v, route %q %+v: %s\n%s", i, g, r.Title, r.Plan.Steps, fmt.Sprintf(format, args...), sample.Drawn(l))
 			}
 			routes++
 			cols := Lay(l, f, r.Plan.Steps)
@@ -461,8 +357,8 @@ func TestRoutesHold(t *testing.T) {
 					bad("step %d: %v %v", k+1, err, c.Obstacles)
 				}
 				kinds[string(c.Step.Do)+" "+c.Step.Edge+c.Step.Act]++
-				if s := sane(c.Layout); s != "" {
-					bad("step %d: %s\n%s", k+1, s, drawn(c.Layout))
+				if s := sample.Sane(c.Layout); s != "" {
+					bad("step %d: %s\n%s", k+1, s, sample.Drawn(c.Layout))
 				}
 				for _, n := range g.Keep {
 					was, ok := before.Find(number(n))
@@ -511,54 +407,15 @@ func TestRoutesHold(t *testing.T) {
 	}
 }
 
-// sane tells in what a layout is impossible.
-func sane(l *layout.Layout) string {
-	last := disk.LBA(-1)
-	for _, p := range byPlace(l) {
-		if p.Container != 0 {
-			box, ok := l.Find(p.Container)
-			if !ok || Head(&p) < box.Start || p.End > box.End || p.Record == 0 || p.Record >= p.Start {
-				return fmt.Sprintf("partition %d lies outside its container", p.Number)
-			}
-		}
-		if p.Role == layout.Container {
-			continue
-		}
-		if Head(&p) <= last || p.End < p.Start || p.Start < l.FirstUsable || p.End > l.LastUsable {
-			return fmt.Sprintf("partition %d lies over another or outside", p.Number)
-		}
-		if p.Bytes != (p.End - p.Start + 1).Offset(l.Sector) {
-			return fmt.Sprintf("partition %d has another size than its place", p.Number)
-		}
-		if v := p.Volume; v != nil && (v.TotalBytes > p.Bytes || v.UsedBytes > v.TotalBytes || v.UsedBytes < 0) {
-			return fmt.Sprintf("the volume in partition %d has %d of %d, in %d", p.Number, v.UsedBytes, v.TotalBytes, p.Bytes)
-		}
-		last = p.End
-	}
-	return ""
-}
-
-func drawn(l *layout.Layout) string {
-	var b strings.Builder
-	for _, s := range l.Spans {
-		fmt.Fprintf(&b, "%s %d in %d: %d to %d, %s %s %s", s.Kind, s.Number, s.Container, s.Start, s.End, s.Bytes, s.Role, s.Why)
-		if v := s.Volume; v != nil {
-			fmt.Fprintf(&b, " %s used %s min %s cut %s clean %v bad %d", v.Kind, v.UsedBytes, v.ShrinkMin, v.ShrinkCut, v.Clean, v.BadClusters)
-		}
-		fmt.Fprintln(&b)
-	}
-	return b.String()
-}
-
 // BenchmarkRoutes works out all routes on drives with many partitions.
 func BenchmarkRoutes(b *testing.B) {
 	for _, n := range []int{30, 128} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			l := &layout.Layout{Scheme: "gpt", Size: 2 * disk.TiB, Sector: sec, FirstUsable: 34, Slots: 128, LastUsable: at2(2*disk.TiB) - 34}
+			l := &layout.Layout{Scheme: "gpt", Size: 2 * disk.TiB, Sector: sample.Sector, FirstUsable: 34, Slots: 128, LastUsable: sample.At(2*disk.TiB) - 34}
 			var parts []layout.Span
 			for i := range n {
 				role := []layout.Role{layout.Data, layout.Data, layout.Recovery, layout.Data, layout.OEM}[i%5]
-				p := part(i+1, disk.MiB+disk.Bytes(i)*16*disk.GiB-disk.Bytes(i/3)*disk.GiB, 14*disk.GiB, role, volume.NTFS)
+				p := sample.Part(i+1, disk.MiB+disk.Bytes(i)*16*disk.GiB-disk.Bytes(i/3)*disk.GiB, 14*disk.GiB, role, volume.NTFS)
 				p.Volume.ShrinkCut = p.Volume.UsedBytes + disk.Bytes(i%7)*disk.GiB
 				p.Volume.Use = slices.Repeat([]byte{90, 200, 10}, 20)
 				parts = append(parts, p)

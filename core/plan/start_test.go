@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -12,9 +14,9 @@ import (
 
 func TestStartChecks(t *testing.T) {
 	l := twoSystems()
-	full := with(l, 4, func(s *layout.Span) { s.Volume.UsedBytes = s.Volume.TotalBytes - 100*disk.MiB })
-	old := bakery()
-	old = with(old, 1, func(s *layout.Span) { s.UniqueID, s.Active = layout.PlaceID("b", disk.MiB), true })
+	full := sample.With(l, 4, func(s *layout.Span) { s.Volume.UsedBytes = s.Volume.TotalBytes - 100*disk.MiB })
+	old := sample.Bakery()
+	old = sample.With(old, 1, func(s *layout.Span) { s.UniqueID, s.Active = layout.PlaceID("b", disk.MiB), true })
 	old.DiskID = "b"
 	bakes := &pc.Facts{Version: 1, Start: layout.PlaceID("b", disk.MiB), StartDrive: "b", Order: []pc.StartEntry{{Partition: layout.PlaceID("b", disk.MiB), Title: "System"}}}
 	gone := func(n string) Step { return Step{Do: Delete, Partition: n, Release: "r", Waiver: "w"} }
@@ -25,22 +27,22 @@ func TestStartChecks(t *testing.T) {
 		steps []Step
 		want  []string // what and how it stands, of all but the sound ones
 	}{
-		{"as it is", l, Facts{StartsHere: true, PC: inOrder()}, nil, nil},
-		{"recovery goes", l, Facts{StartsHere: true, PC: inOrder()}, []Step{gone("4")}, []string{"Recovery must"}},
-		{"recovery is parked and goes", l, Facts{StartsHere: true, PC: inOrder()}, []Step{{Do: ParkRecovery}, gone("4")}, []string{"Recovery must"}},
-		{"recovery moves", l, Facts{StartsHere: true, PC: inOrder()}, []Step{{Do: ParkRecovery}, gone("4"), {Do: Create, Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "r"}, {Do: UseRecovery, Partition: "r"}}, nil},
-		{"recovery is too small", full, Facts{StartsHere: true, PC: inOrder()}, nil, []string{"Recovery must"}},
-		{"the other system goes", l, Facts{StartsHere: true, PC: inOrder()}, []Step{gone("5")}, []string{"Start entry mends"}},
-		{"it leaves the order", l, Facts{StartsHere: true, PC: inOrder()}, []Step{{Do: DropStartEntry, Partition: "5"}}, []string{"Start entry mends"}},
+		{"as it is", l, Facts{StartsHere: true, PC: sample.InOrder()}, nil, nil},
+		{"recovery goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{gone("4")}, []string{"Recovery must"}},
+		{"recovery is parked and goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Do: ParkRecovery}, gone("4")}, []string{"Recovery must"}},
+		{"recovery moves", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Do: ParkRecovery}, gone("4"), {Do: Create, Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "r"}, {Do: UseRecovery, Partition: "r"}}, nil},
+		{"recovery is too small", full, Facts{StartsHere: true, PC: sample.InOrder()}, nil, []string{"Recovery must"}},
+		{"the other system goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{gone("5")}, []string{"Start entry mends"}},
+		{"it leaves the order", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Do: DropStartEntry, Partition: "5"}}, []string{"Start entry mends"}},
 		{"a start volume moves on an MBR", old, Facts{StartsHere: true, PC: bakes}, []Step{{Do: Slide, Partition: "1", By: "500 MiB"}}, []string{"Place mends"}},
 		{"it is not active any more", old, Facts{StartsHere: true, PC: bakes}, nil, []string{"Active partition wrong"}},
 		{"of a drive that nothing starts from", l, Facts{PC: &pc.Facts{Version: 1}}, []Step{gone("1"), gone("4")}, nil},
-		{"no loader", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{"b": {}}}, nil, []string{"Loaders wrong"}},
-		{"an EFI partition that cannot be read", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{}}, nil, []string{"Loaders must"}},
-		{"only its own loader", l, Facts{PC: inOrder(), StartsHere: true, Loaders: map[string][]string{"b": {"EFI/Own/start.efi"}}}, nil, nil},
+		{"no loader", l, Facts{PC: sample.InOrder(), StartsHere: true, Loaders: map[string][]string{"b": {}}}, nil, []string{"Loaders wrong"}},
+		{"an EFI partition that cannot be read", l, Facts{PC: sample.InOrder(), StartsHere: true, Loaders: map[string][]string{}}, nil, []string{"Loaders must"}},
+		{"only its own loader", l, Facts{PC: sample.InOrder(), StartsHere: true, Loaders: map[string][]string{"b": {"EFI/Own/start.efi"}}}, nil, nil},
 		{"no start code", old, Facts{StartsHere: true, PC: bakes, NoStartCode: true}, nil, []string{"Start code wrong"}},
 		{"no EFI partition", l, Facts{PC: &pc.Facts{Version: 1, Start: "d"}, StartsHere: true}, nil, []string{"Loaders wrong"}},
-		{"cleared", with(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}, nil},
+		{"cleared", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}, nil},
 	} {
 		c.f.NewIDs = standIns()
 		if c.f.Loaders == nil {
@@ -58,7 +60,7 @@ func TestStartChecks(t *testing.T) {
 		case "no EFI partition":
 			end = end.With(end.Partitions()[1:])
 		case "it is not active any more":
-			end = with(end, 1, func(s *layout.Span) { s.Active = false })
+			end = sample.With(end, 1, func(s *layout.Span) { s.Active = false })
 		}
 		var got []string
 		for _, x := range StartChecks(c.l, end, c.f, after) {

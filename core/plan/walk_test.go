@@ -4,13 +4,15 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/sample"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 )
 
 // TestWalkBack lays plans on the reception PC's drive, and walks each back.
 func TestWalkBack(t *testing.T) {
-	then := with(reception(), 5, func(s *layout.Span) { s.Name, s.Attributes = "Basic data partition", "0x0000000000000000" })
+	then := sample.With(sample.Reception(), 5, func(s *layout.Span) { s.Name, s.Attributes = "Basic data partition", "0x0000000000000000" })
 	facts := func() Facts {
 		f := Facts{NewIDs: standIns(), NewID: standIns()[0], Records: map[string]Record{}, Lead: true}
 		for _, p := range then.Partitions() {
