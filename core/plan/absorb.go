@@ -13,7 +13,7 @@ import (
 
 // absorbing moves a volume's files into a folder of another one, and deletes it.
 var absorbing = kind{
-	valid: validAbsorb, lay: layAbsorb, deletes: true, fills: itself, copies: copiedByAbsorb, counted: priceOfAbsorb, routed: asTitled,
+	valid: validAbsorb, lay: layAbsorb, deletes: true, fills: itself, copies: copiedByAbsorb, counted: priceOfAbsorb,
 	rewrites: func(_ Column, was, is *layout.Span) disk.Bytes {
 		if was.Volume == nil || is.Bytes <= was.Bytes {
 			return 0

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jadetrail/core/disk"
@@ -41,7 +42,7 @@ type Act struct {
 // Acts lists what can be done with a partition of the layout, and for what cannot,
 // why and the ways round.
 func Acts(l *layout.Layout, number int, f Facts) []Act {
-	f.entries = brokenEntries(l)
+	f = f.On(l)
 	p, ok := l.Find(number)
 	if !ok {
 		return nil
@@ -61,7 +62,7 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 // GapActs lists what can be done with the gap that begins at sector start, inside a
 // container or with 0 outside.
 func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
-	f.entries = brokenEntries(l)
+	f = f.On(l)
 	i := slices.IndexFunc(l.Spans, func(s layout.Span) bool {
 		return s.Kind == layout.Gap && s.Start == start && s.Container == container
 	})
@@ -364,4 +365,22 @@ func look(p *layout.Span) Act {
 		a.Obstacle = obstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).clear("search")
 	}
 	return a
+}
+
+// HoldsFiles tells whether a partition may hold somebody's files.
+func HoldsFiles(p *layout.Span) bool {
+	return p.Role != layout.Recovery && p.Role != layout.OEM && p.Role != layout.Reserved && p.Volume != nil
+}
+
+// MayGrow tells whether a partition holds a volume that can be grown at all.
+func MayGrow(p *layout.Span, f Facts) bool { return resizable(p, f) == nil }
+
+// named finds a partition that a goal or a step names.
+func named(l *layout.Layout, name string) (*layout.Span, *Obstacle) {
+	n, err := strconv.Atoi(name)
+	p, ok := l.Find(n)
+	if err != nil || !ok {
+		return nil, obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", name))
+	}
+	return p, nil
 }

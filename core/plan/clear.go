@@ -10,7 +10,7 @@ import (
 
 // clearing takes away every partition, and leaves an empty table or none.
 var clearing = kind{
-	valid: validClear, lay: layClear, whole: always, deletes: true, routed: asTitled,
+	valid: validClear, lay: layClear, whole: always, deletes: true,
 	counted: func(sum *tally, _ Column, _ *layout.Span, _ *layout.Layout) { sum.Tables++ },
 	// It is what helps where a table cannot be changed.
 	despite: func(*Obstacle, Facts) bool { return true },

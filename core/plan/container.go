@@ -11,7 +11,7 @@ import (
 
 // containing makes, changes or dissolves an extended container.
 var containing = kind{
-	valid: Step.validContainer, lay: layContainer, tableOnly: true, makes: true, routed: asTitled,
+	valid: Step.validContainer, lay: layContainer, tableOnly: true, makes: true,
 	whole: func(s Step) bool { return ContainerAct(s.Act) == MakeIt },
 	amount: func(s *Step) *string {
 		if ContainerAct(s.Act) == MakeIt {

@@ -13,7 +13,7 @@ import (
 
 // copyingOut copies a volume's files to the shelf or into another volume, or moves one folder there.
 var copyingOut = kind{
-	valid: validCopyOut, lay: layCopyOut, copies: copiedOut, priced: priceOfCopyOut, routed: routedCopyOut,
+	valid: validCopyOut, lay: layCopyOut, copies: copiedOut, priced: priceOfCopyOut,
 	fills: func(c *Column) int {
 		if c.From == 0 { // to the shelf
 			return 0

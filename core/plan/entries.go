@@ -83,3 +83,10 @@ func schemeFor(l *layout.Layout, spans []layout.Span, removable bool) (scheme, w
 	}
 	return "gpt", "nothing on it speaks for the old kind"
 }
+
+// On returns the facts with what is wrong with the entries of a drive's table, which everything that is asked of a
+// partition depends on.
+func (f Facts) On(l *layout.Layout) Facts {
+	f.entries = brokenEntries(l)
+	return f
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -367,3 +368,11 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 	out.Price = PriceOf(l, cols, f)
 	return out, nil
 }
+
+// standIns are unique ids that only tell new partitions apart while a plan is laid.
+var standIns = sync.OnceValue(func() (out []string) {
+	for i := range 1000 {
+		out = append(out, fmt.Sprintf("%08x-0000-4000-8000-%012x", i+1, i+1))
+	}
+	return out
+})

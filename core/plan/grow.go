@@ -11,7 +11,7 @@ import (
 
 // growth gives a volume more room, at its end or at its head.
 var growth = kind{
-	valid: Step.validResize, lay: layGrow, amount: byHowMuch, rewrites: rewrittenByGrow, routed: routedGrow,
+	valid: Step.validResize, lay: layGrow, amount: byHowMuch, rewrites: rewrittenByGrow,
 	over: func(c Column) bool { return c.Step.Edge == "head" },
 }
 

@@ -44,8 +44,6 @@ type kind struct {
 	rewrites func(c Column, was, is *layout.Span) disk.Bytes
 	// copies is about how much comes into the partition is from elsewhere; is may be nil.
 	copies func(c Column, is *layout.Span, before *layout.Layout, f Facts) disk.Bytes
-	// routed adds to the words of a route what it does there.
-	routed func(w *routeWords, c Column, was *layout.Span)
 }
 
 // kinds are all kinds of steps. They are entered when the program starts, because what lays one asks of others.

@@ -11,11 +11,6 @@ import (
 // parking moves the recovery environment out of its partition, into a folder of another volume.
 var parking = kind{
 	valid: Step.validOnPC, lay: onPC(park), whole: noPartition, ofThePC: true, copies: recoveryAcross,
-	routed: func(w *routeWords, _ Column, _ *layout.Span) {
-		if w.kept == nil {
-			w.other = append(w.other, "the recovery environment stays parked")
-		}
-	},
 }
 
 // parkedIn is the folder that a recovery environment is parked in.

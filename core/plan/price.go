@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"strconv"
 
 	"jadetrail/core/disk"
@@ -124,4 +125,15 @@ func (sum *tally) add(c Column, before *layout.Layout, sector disk.Bytes, f Fact
 	if k.rewrites != nil && was != nil && is != nil {
 		sum.Rewritten += k.rewrites(c, was, is)
 	}
+}
+
+// Lasts words a time in seconds for people.
+func Lasts(seconds int64) string {
+	switch {
+	case seconds < 100:
+		return fmt.Sprintf("%d s", seconds)
+	case seconds < 100*60:
+		return fmt.Sprintf("%d min", (seconds+30)/60)
+	}
+	return fmt.Sprintf("%.1f h", float64(seconds)/3600)
 }

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -78,17 +77,6 @@ func (r *Route) Words() []string {
 	return t
 }
 
-// Lasts words a time in seconds for people.
-func Lasts(seconds int64) string {
-	switch {
-	case seconds < 100:
-		return fmt.Sprintf("%d s", seconds)
-	case seconds < 100*60:
-		return fmt.Sprintf("%d min", (seconds+30)/60)
-	}
-	return fmt.Sprintf("%.1f h", float64(seconds)/3600)
-}
-
 // Answer is the routes to a goal worth choosing between, or why there is none.
 type Answer struct {
 	Routes    []Route    `json:"routes"`
@@ -105,20 +93,12 @@ type search struct {
 	g *Goal
 }
 
-// standIns are unique ids that only tell new partitions apart while a plan is laid.
-var standIns = sync.OnceValue(func() (out []string) {
-	for i := range 1000 {
-		out = append(out, fmt.Sprintf("%08x-0000-4000-8000-%012x", i+1, i+1))
-	}
-	return out
-})
-
 // Routes works out the ways to a goal. Those that are worse in every respect than another
 // are left out.
 func Routes(l *layout.Layout, f Facts, g *Goal) *Answer {
 	s := search{&Answer{Routes: []Route{}, Obstacles: []Obstacle{}}, l, f, g}
 	s.f.NewIDs = append(slices.Clone(f.NewIDs), standIns()...)
-	s.f.entries = brokenEntries(l)
+	s.f = s.f.On(l)
 	switch {
 	case g.Clear && !f.ReadOnly: // which takes the table with all that is wrong with it
 		s.clearDrive()
@@ -146,16 +126,6 @@ func Routes(l *layout.Layout, f Facts, g *Goal) *Answer {
 
 func (s *search) block(o *Obstacle) { s.Obstacles = append(s.Obstacles, *o) }
 
-// named finds a partition that a goal or a step names.
-func named(l *layout.Layout, name string) (*layout.Span, *Obstacle) {
-	n, err := strconv.Atoi(name)
-	p, ok := l.Find(n)
-	if err != nil || !ok {
-		return nil, obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", name))
-	}
-	return p, nil
-}
-
 // mayGo tells whether the goal lets a partition go, and if not, why.
 func (s *search) mayGo(p *layout.Span) *Obstacle {
 	g, name := s.g, strconv.Itoa(p.Number)
@@ -167,14 +137,6 @@ func (s *search) mayGo(p *layout.Span) *Obstacle {
 	}
 	return mayDelete(s.l, p, s.f)
 }
-
-// HoldsFiles tells whether a partition may hold somebody's files.
-func HoldsFiles(p *layout.Span) bool {
-	return p.Role != layout.Recovery && p.Role != layout.OEM && p.Role != layout.Reserved && p.Volume != nil
-}
-
-// MayGrow tells whether a partition holds a volume that can be grown at all.
-func MayGrow(p *layout.Span, f Facts) bool { return resizable(p, f) == nil }
 
 // deletions are the steps that delete partitions.
 func deletions(parts []layout.Span) []Step {
@@ -1013,6 +975,18 @@ type routeWords struct {
 	slid, gave, other []string
 }
 
+// said has, for each kind of step that a route tells of, how that is done.
+var said = map[Do]func(w *routeWords, c Column, was *layout.Span){
+	Absorb: asTitled, Clear: asTitled, Container: asTitled, CopyOut: routedCopyOut, Grow: routedGrow, ParkRecovery: routedParking,
+	Shrink: routedShrink, Slide: routedSlide,
+}
+
+func routedParking(w *routeWords, _ Column, _ *layout.Span) {
+	if w.kept == nil {
+		w.other = append(w.other, "the recovery environment stays parked")
+	}
+}
+
 // asTitled has a route say what a step does as its title says it.
 func asTitled(w *routeWords, c Column, _ *layout.Span) {
 	w.other = append(w.other, strings.ToLower(c.Title[:1])+c.Title[1:])
@@ -1026,8 +1000,8 @@ func titleOf(now *layout.Layout, cols []Column, gone []layout.Span, kept *layout
 		if !ok {
 			was = &layout.Span{}
 		}
-		if k := c.Step.kind(); k.routed != nil {
-			k.routed(&w, c, was)
+		if say := said[c.Step.Do]; say != nil {
+			say(&w, c, was)
 		}
 	}
 	var del, parts []string

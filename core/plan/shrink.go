@@ -10,7 +10,7 @@ import (
 
 // shrinking takes room from a volume, at its end or at its head.
 var shrinking = kind{
-	valid: Step.validResize, lay: layShrink, amount: byHowMuch, priced: priceOfShrink, rewrites: rewrittenByShrink, routed: routedShrink,
+	valid: Step.validResize, lay: layShrink, amount: byHowMuch, priced: priceOfShrink, rewrites: rewrittenByShrink,
 	over: func(Column) bool { return true },
 }
 

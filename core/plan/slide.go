@@ -12,7 +12,7 @@ import (
 
 // sliding moves a volume to another place.
 var sliding = kind{
-	valid: Step.validSlide, lay: laySlide, amount: byHowMuch, routed: routedSlide,
+	valid: Step.validSlide, lay: laySlide, amount: byHowMuch,
 	rewrites: func(_ Column, was, _ *layout.Span) disk.Bytes { return SlideBytes(was) },
 	over:     func(Column) bool { return true },
 }

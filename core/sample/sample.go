@@ -94,8 +94,7 @@ func Many(few, all int) int {
 	return few
 }
 
-
-// anyDrive makes a drive with up to n partitions of all kinds, on a GPT or an MBR.
+// AnyDrive makes a drive with up to n partitions of all kinds, on a GPT or an MBR.
 func AnyDrive(rng *rand.Rand, n int) *layout.Layout {
 	l := &layout.Layout{Scheme: "gpt", Size: disk.Bytes(64+rng.IntN(2000)) * disk.GiB, Sector: Sector, FirstUsable: 34, Slots: 128, DiskID: "d"}
 	l.LastUsable = At(l.Size) - 34
@@ -218,6 +217,7 @@ func Sane(l *layout.Layout) string {
 	return ""
 }
 
+// Drawn is a layout as text, each span a line.
 func Drawn(l *layout.Layout) string {
 	var b strings.Builder
 	for _, s := range l.Spans {
