@@ -30,7 +30,7 @@ e2e: setup-test build
 
 # What the tests do with a few random drives and power cuts, with all of them.
 prove: setup-test
-	JADETRAIL_PROVE=1 go test ./core/plan -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold|TestNoPlanRoundTheLead'
+	JADETRAIL_PROVE=1 go test ./core/plan ./core/route -count=1 -timeout 30m -v -run 'TestFewestBytesRewritten|TestRoutesHold|TestNoPlanRoundTheLead'
 	JADETRAIL_PROVE=1 go test ./core/carry -count=1 -timeout 30m -v -run TestMovedAtEveryCut
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 30m -v -run 'EveryCut|EveryWrite|TestFolderMoved' | grep -E '^(---|ok|FAIL| *[a-z_]+test.go)' | tee /dev/stderr | awk '/taken back/ {n += $$5 + $$9} END {print n " power cuts in whole runs, each finished or taken back"}'
 	JADETRAIL_PROVE=1 go test ./core/run -count=1 -timeout 60m -v -run TestTorturedRuns

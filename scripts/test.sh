@@ -17,7 +17,7 @@ if [ "$what" != e2e ]; then
     npm run --silent formatted # scripts, styles and templates; "npm run format" mends it
     go tool staticcheck ./...
     # The packages that are light enough for the race detector.
-    CGO_ENABLED=1 go test -race ./app/work ./core/disk ./core/intake ./core/trail ./core/plan
+    CGO_ENABLED=1 go test -race ./app/work ./core/disk ./core/intake ./core/trail ./core/plan ./core/route
   fi
   scripts/with-db.sh "$work/go" bash -c '
     export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN

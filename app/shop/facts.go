@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"sync"
 
+	"jadetrail/core/route"
+
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -51,7 +53,7 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 
 // WithFolders are the facts with the folders of people's files in the volume that is to gain
 // something: moving those may do as well.
-func (s *Shop) WithFolders(st *State, g *plan.Goal) plan.Facts {
+func (s *Shop) WithFolders(st *State, g *route.Goal) plan.Facts {
 	n, err := strconv.Atoi(g.Receiver)
 	v := st.Drive.Survey.Volumes[n]
 	if err != nil || v == nil {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"jadetrail/core/route"
+
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -150,9 +152,9 @@ func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
 }
 
 // TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
-func (s *Shop) TakeRoute(by By, st *State, goal *plan.Goal, route string) (title string, err error) {
-	answer := plan.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
-	i := slices.IndexFunc(answer.Routes, func(r plan.Route) bool { return r.ID == route })
+func (s *Shop) TakeRoute(by By, st *State, goal *route.Goal, id string) (title string, err error) {
+	answer := route.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
+	i := slices.IndexFunc(answer.Routes, func(r route.Route) bool { return r.ID == id })
 	if i < 0 {
 		return "", errors.New("that route is not there any more; look at the drive as it is now")
 	}

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/core/route"
+
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/core/layout"
@@ -28,7 +30,7 @@ type goalView struct {
 	AtMost         string
 	NoSecond       bool
 	Recovery       bool // there is a recovery partition
-	Answer         *plan.Answer
+	Answer         *route.Answer
 	Trouble        string
 	Fields         []choice // what was asked for, for taking a route
 }
@@ -51,9 +53,9 @@ var goalFields = []string{"goal", "receiver", "gain", "may", "gone", "give", "gi
 const maxGoal = 100
 
 // wanted reads the goal from a form or a page's address, nil for none.
-func wanted(get func(string) string, all func(string) []string, l *layout.Layout) (*plan.Goal, error) {
+func wanted(get func(string) string, all func(string) []string, l *layout.Layout) (*route.Goal, error) {
 	text := func(name string) string { return strings.TrimSpace(get(name)) }
-	g := plan.Goal{Version: 1, AtMost: text("at_most"), NoSecondDrive: get("no_second") != ""}
+	g := route.Goal{Version: 1, AtMost: text("at_most"), NoSecondDrive: get("no_second") != ""}
 	for _, name := range goalFields {
 		if len(get(name)) > maxGoal {
 			return nil, errors.New("that is too long for a goal")
@@ -98,7 +100,7 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 			return nil, errors.New("say how large the new one is to be")
 		}
 	case "elsewhere", "without":
-		g.Recovery = plan.RecoveryWish(kind)
+		g.Recovery = route.RecoveryWish(kind)
 	case "clear":
 		g.Clear = true
 	default:
@@ -108,7 +110,7 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 	if err != nil {
 		return nil, err
 	}
-	return plan.ParseGoal(b)
+	return route.ParseGoal(b)
 }
 
 // goal works out the goal that is asked for.
@@ -148,10 +150,10 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	g, err := wanted(c.Query, c.QueryArray, l)
 	switch {
 	case err != nil:
-		v.Trouble = strings.TrimPrefix(err.Error(), plan.ErrGoal.Error()+": ")
+		v.Trouble = strings.TrimPrefix(err.Error(), route.ErrGoal.Error()+": ")
 		v.Trouble = strings.ToUpper(v.Trouble[:1]) + v.Trouble[1:] + "."
 	case g != nil:
-		v.Answer = plan.Routes(l, s.WithFolders(st.State, g), g)
+		v.Answer = route.Routes(l, s.WithFolders(st.State, g), g)
 		for _, name := range goalFields {
 			for _, x := range c.QueryArray(name) {
 				v.Fields = append(v.Fields, choice{name, x})

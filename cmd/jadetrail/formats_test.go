@@ -9,6 +9,8 @@ import (
 	"reflect"
 	"testing"
 
+	"jadetrail/core/route"
+
 	"github.com/invopop/jsonschema"
 	schema "github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -24,13 +26,13 @@ import (
 // formats are the open files and the shapes of JSON that other programs read or write, by the names of their
 // schemas in docs/formats.
 var formats = map[string]any{
-	"answer":        plan.Answer{},     // what routes prints
+	"answer":        route.Answer{},    // what routes prints
 	"backup":        shelf.Manifest{},  // manifest.json of a backup
 	"drive":         survey.Identity{}, // IMAGE.drive.json
 	"entry":         trail.Entry{},     // a line of a trail
 	"facts":         pc.Facts{},        // IMAGE.pc.json
 	"file-of-a-tar": shelf.Entry{},     // a line of files.jsonl.zst
-	"goal":          plan.Goal{},
+	"goal":          route.Goal{},
 	"head":          trail.Head{},    // a line of heads.jsonl
 	"layout":        layout.Layout{}, // what inspect prints
 	"plan":          plan.Plan{},

@@ -7,9 +7,10 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/core/route"
+
 	"github.com/spf13/cobra"
 
-	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/volume"
 )
@@ -29,7 +30,7 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return errUse{err}
 			}
-			g, err := plan.ParseGoal(b)
+			g, err := route.ParseGoal(b)
 			if err != nil {
 				return errUse{err}
 			}
@@ -53,7 +54,7 @@ func routesCmd() *cobra.Command {
 					f = run.WithFolders(f, n, sum)
 				}
 			}
-			a := plan.Routes(sv.Layout, f, g)
+			a := route.Routes(sv.Layout, f, g)
 			if asJSON {
 				err = printJSON(a)
 			} else {
@@ -70,7 +71,7 @@ func routesCmd() *cobra.Command {
 	return c
 }
 
-func printAnswer(a *plan.Answer) {
+func printAnswer(a *route.Answer) {
 	for i, r := range a.Routes {
 		fmt.Fprintf(out(), "%d. %s: %s\n", i+1, r.Title, strings.Join(r.Words(), ", "))
 		for _, n := range r.Notes {

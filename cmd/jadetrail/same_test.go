@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/route"
+
 	"jadetrail/app/demo"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -226,9 +228,9 @@ func (r *recording) steps(numbers, records, backups []string) (out []plan.Step) 
 }
 
 // goal makes up a goal.
-func (r *recording) goal() plan.Goal {
+func (r *recording) goal() route.Goal {
 	number := func() string { return strconv.Itoa(1 + r.rng.IntN(6)) }
-	return []plan.Goal{
+	return []route.Goal{
 		{Version: 1, Receiver: number(), Gain: []string{"3 MiB", "1 GiB", "all"}[r.rng.IntN(3)]},
 		{Version: 1, Receiver: number(), Gain: "5 MiB", MayDelete: []string{number(), number()}},
 		{Version: 1, Remove: []string{number()}, GiveTo: number()},

@@ -18,7 +18,7 @@ var absorbing = kind{
 		if was.Volume == nil || is.Bytes <= was.Bytes {
 			return 0
 		}
-		return growBytes(was, is.Bytes-was.Bytes)
+		return GrowBytes(was, is.Bytes-was.Bytes)
 	},
 }
 
@@ -34,22 +34,22 @@ func validAbsorb(s Step) error {
 func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Absorb " + p.Title()
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	to, o := named(l, c.Step.Into)
+	to, o := Named(l, c.Step.Into)
 	if o == nil && to.Number == p.Number {
-		o = obstacle(NoNeighbour, "A volume cannot absorb itself.", p.Number)
+		o = NewObstacle(NoNeighbour, "A volume cannot absorb itself.", p.Number)
 	}
 	if o == nil {
 		c.Title = fmt.Sprintf("Absorb %s into %s", p.Title(), to.Title())
-		o = mayDelete(l, p, f)
+		o = AgainstDeleting(l, p, f)
 	}
 	if o == nil {
-		o = filesOf(p, f)
+		o = FilesOf(p, f)
 	}
 	if o == nil && !p.Volume.Clean {
-		o = obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("close-volume")
+		o = NewObstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).ClearedBy("close-volume")
 	}
 	if o == nil {
-		o = mayTake(to, 0)
+		o = MayTake(to, 0)
 	}
 	if o != nil {
 		block(o)
@@ -78,7 +78,7 @@ func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			return
 		}
 	default:
-		block(obstacle(Full, fmt.Sprintf("The files of %s take %s, and %s would have room for %s.", p.Title(), need, to.Title(), grown), p.Number, to.Number).clear("shrink", "move-files"))
+		block(NewObstacle(Full, fmt.Sprintf("The files of %s take %s, and %s would have room for %s.", p.Title(), need, to.Title(), grown), p.Number, to.Number).ClearedBy("shrink", "move-files"))
 		return
 	}
 	if o := notReleased(p, c.Step, f); o != nil {
@@ -88,11 +88,11 @@ func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Missing = append(c.Missing, *o)
 	}
 	if c.Step.Folder == "" {
-		c.Step.Folder = "From " + strings.TrimPrefix(holdFolder(p), "Kept from ")
+		c.Step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ")
 	}
 	leaves(c, p, f)
 	c.Number = to.Number
-	c.Notes = append(c.Notes, *obstacle(PathsChange, fmt.Sprintf("What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.Notes = append(c.Notes, *NewObstacle(PathsChange, fmt.Sprintf("What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
 	c.less(p.Volume.Kind, to, -1)
 	parts := after.Partitions()
 	for i := range parts {
@@ -114,14 +114,14 @@ func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 // inPortions tells whether a volume can go over into another bit by bit.
 func inPortions(l *layout.Layout, p, to *layout.Span, f Facts) *Obstacle {
 	if p.Volume.Kind != volume.NTFS || to.Volume.Kind != volume.NTFS {
-		return obstacle(NotYet, fmt.Sprintf("%s has not room for all files of %s at once, and in portions they go from NTFS into NTFS only.", to.Title(), p.Title()), p.Number, to.Number).clear("copy-out", "move-files")
+		return NewObstacle(NotYet, fmt.Sprintf("%s has not room for all files of %s at once, and in portions they go from NTFS into NTFS only.", to.Title(), p.Title()), p.Number, to.Number).ClearedBy("copy-out", "move-files")
 	}
-	return movable(p, f)
+	return Movable(p, f)
 }
 
 // mayGrowTo tells whether a volume can grow up to a sector.
 func mayGrowTo(l *layout.Layout, p *layout.Span, end disk.LBA, f Facts) bool {
-	room, o := mayGrow(l, p, f)
+	room, o := RoomToGrow(l, p, f)
 	return o == nil && room >= end
 }
 

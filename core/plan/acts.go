@@ -48,15 +48,15 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 		return nil
 	}
 	grow := Act{Do: Grow}
-	room, o := mayGrow(l, p, f)
+	room, o := RoomToGrow(l, p, f)
 	if grow.Obstacle = o; o == nil {
 		grow.Limit = (room - p.End).Offset(l.Sector)
 	}
 	del := Act{Do: Delete}
-	if del.Obstacle = mayDelete(l, p, f); del.Obstacle == nil {
+	if del.Obstacle = AgainstDeleting(l, p, f); del.Obstacle == nil {
 		del.Missing = missing(&Column{}, p, f)
 	}
-	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), shrink(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
+	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), ShrinkAct(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
 }
 
 // GapActs lists what can be done with the gap that begins at sector start, inside a
@@ -78,20 +78,20 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 	case create.Obstacle != nil && slices.Contains([]Code{TableUnsafe, ReadOnly, FifthPrimary, TableFull, GapTooSmall}, create.Obstacle.Code):
 		back.Obstacle, back.Note = create.Obstacle, ""
 	case !f.Deleted:
-		back.Obstacle, back.Note = obstacle(NoRecord, "No record is kept of a partition that was deleted from this drive."), ""
+		back.Obstacle, back.Note = NewObstacle(NoRecord, "No record is kept of a partition that was deleted from this drive."), ""
 	}
 	return []Act{create, back}
 }
 
-// general is what stands against every change of a drive.
-func general(f Facts) *Obstacle {
+// AgainstAll is what stands against every change of a drive.
+func AgainstAll(f Facts) *Obstacle {
 	switch {
 	case f.ReadOnly:
-		return obstacle(ReadOnly, "The drive is attached read-only, for evidence: nothing on it may change. Attach it again for writing.").clear("attach")
+		return NewObstacle(ReadOnly, "The drive is attached read-only, for evidence: nothing on it may change. Attach it again for writing.").ClearedBy("attach")
 	case f.NoTable:
-		return obstacle(TableUnsafe, "The drive has no partition table. Make one first: that writes to its first and last sectors alone.").clear("clear")
+		return NewObstacle(TableUnsafe, "The drive has no partition table. Make one first: that writes to its first and last sectors alone.").ClearedBy("clear")
 	case f.TableTrouble != "":
-		return obstacle(TableUnsafe, f.TableTrouble).clear("mend", "clear")
+		return NewObstacle(TableUnsafe, f.TableTrouble).ClearedBy("mend", "clear")
 	}
 	return f.entries.obstacle()
 }
@@ -101,16 +101,16 @@ func keepsBackups(p *layout.Span, f Facts) *Obstacle {
 	if f.Shelved[p.Number] == "" {
 		return nil
 	}
-	return obstacle(IsShelf, fmt.Sprintf("Backups are kept in it: it is the shelf %s. No plan touches it.", f.Shelved[p.Number]), p.Number)
+	return NewObstacle(IsShelf, fmt.Sprintf("Backups are kept in it: it is the shelf %s. No plan touches it.", f.Shelved[p.Number]), p.Number)
 }
 
 // sealedWhole is what stands against everything but handling a partition whole.
 func sealedWhole(p *layout.Span) *Obstacle {
 	switch {
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return obstacle(SetMember, "It belongs to a set of several drives: without the others nobody can say what lies on it, so its place in the table stays as it is.", p.Number)
+		return NewObstacle(SetMember, "It belongs to a set of several drives: without the others nobody can say what lies on it, so its place in the table stays as it is.", p.Number)
 	case p.Volume != nil && (p.Volume.Kind == volume.Sealed || p.Volume.Kind == volume.LVM):
-		return obstacle(Sealed, fmt.Sprintf("It is sealed (%s) and is only handled whole. Unlock and unseal it on its own PC first; its recovery key may be asked for.", sealedName(p.Volume)), p.Number).clear("unseal")
+		return NewObstacle(Sealed, fmt.Sprintf("It is sealed (%s) and is only handled whole. Unlock and unseal it on its own PC first; its recovery key may be asked for.", sealedName(p.Volume)), p.Number).ClearedBy("unseal")
 	}
 	return nil
 }
@@ -131,11 +131,11 @@ func heldOpen(p *layout.Span) *Obstacle {
 	if p.Loses != "" {
 		text += fmt.Sprintf(" Closing it by force would lose %s.", p.Loses)
 	}
-	return obstacle(Held, text+" Switch the PC off and take the drive to a bay, free the volume, or carry out around a restart.", p.Number).clear("switch-off", "free-volume", "restart")
+	return NewObstacle(Held, text+" Switch the PC off and take the drive to a bay, free the volume, or carry out around a restart.", p.Number).ClearedBy("switch-off", "free-volume", "restart")
 }
 
-// inside lists the logical volumes of a container.
-func inside(l *layout.Layout, container int) (out []int) {
+// Inside lists the logical volumes of a container.
+func InsideOf(l *layout.Layout, container int) (out []int) {
 	for _, q := range l.Partitions() {
 		if q.Container == container {
 			out = append(out, q.Number)
@@ -144,10 +144,10 @@ func inside(l *layout.Layout, container int) (out []int) {
 	return out
 }
 
-// resizable is what stands against changing the size of the volume in p, whatever
+// Resizable is what stands against changing the size of the volume in p, whatever
 // the edge.
-func resizable(p *layout.Span, f Facts) *Obstacle {
-	if o := general(f); o != nil {
+func Resizable(p *layout.Span, f Facts) *Obstacle {
+	if o := AgainstAll(f); o != nil {
 		return o
 	}
 	if o := sealedWhole(p); o != nil {
@@ -156,21 +156,21 @@ func resizable(p *layout.Span, f Facts) *Obstacle {
 	v := p.Volume
 	switch {
 	case p.Role == layout.Container:
-		return obstacle(HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.", p.Number)
+		return NewObstacle(HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.", p.Number)
 	case v == nil || v.Kind == volume.Unknown:
-		return obstacle(NoVolume, "It holds no file system that is known.", p.Number)
+		return NewObstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case !v.Kind.Changes():
 		text := fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized.", v.Kind)
 		if v.Kind.Opens() {
-			return obstacle(NotResizable, text+" Its files can be copied to a volume of another size.", p.Number).clear("copy-out")
+			return NewObstacle(NotResizable, text+" Its files can be copied to a volume of another size.", p.Number).ClearedBy("copy-out")
 		}
-		return obstacle(NotResizable, text, p.Number)
+		return NewObstacle(NotResizable, text, p.Number)
 	case p.Held != "":
 		return heldOpen(p)
 	case v.Hibernated || len(f.Asleep) > 0:
 		return asleep(p, f)
 	case !v.Clean:
-		return obstacle(NotClean, "The volume is not clean: it was not closed properly, or waits for a check. Let its PC check it and shut down fully first.", p.Number).clear("close-volume")
+		return NewObstacle(NotClean, "The volume is not clean: it was not closed properly, or waits for a check. Let its PC check it and shut down fully first.", p.Number).ClearedBy("close-volume")
 	}
 	return nil
 }
@@ -182,13 +182,13 @@ func asleep(p *layout.Span, f Facts) *Obstacle {
 	if !p.Volume.Hibernated {
 		text = fmt.Sprintf("%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.", strings.Join(f.Asleep, ", "))
 	}
-	return obstacle(Hibernated, text, p.Number).clear("close-volume")
+	return NewObstacle(Hibernated, text, p.Number).ClearedBy("close-volume")
 }
 
-// maxVolume is how many sectors a volume can have: NTFS counts clusters in 32 bits, a FAT
+// MaxVolume is how many sectors a volume can have: NTFS counts clusters in 32 bits, a FAT
 // volume has as many as its kind allows. One with bad clusters gets no larger tables: these
 // would come to lie on other clusters, bad ones perhaps.
-func maxVolume(v *volume.Info, sector disk.Bytes) disk.LBA {
+func MaxVolume(v *volume.Info, sector disk.Bytes) disk.LBA {
 	if v.Tables == nil {
 		return ((1<<32-1)*v.ClusterBytes + sector).At(sector)
 	}
@@ -220,44 +220,44 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 			if len(names) > 1 {
 				verb = "lie"
 			}
-			o := obstacle(InTheWay, fmt.Sprintf("%s %s before the %s gap.", join(names), verb, s.Bytes), between...).clear("delete", "slide")
+			o := NewObstacle(InTheWay, fmt.Sprintf("%s %s before the %s gap.", Join(names), verb, s.Bytes), between...).ClearedBy("delete", "slide")
 			if holds {
-				o.clear("container")
+				o.ClearedBy("container")
 			}
 			return o
 		}
 	}
-	if s := biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < p.Start }); s != nil {
+	if s := BiggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < p.Start }); s != nil {
 		if s.End == p.Start-1 || p.Record != 0 && s.End == p.Record-1 {
-			return obstacle(GapBefore, fmt.Sprintf("The %s gap lies before it, and a volume grows only at its end. Slide it toward the start, and the gap comes to lie behind it.", s.Bytes), p.Number).clear("slide", "grow-head")
+			return NewObstacle(GapBefore, fmt.Sprintf("The %s gap lies before it, and a volume grows only at its end. Slide it toward the start, and the gap comes to lie behind it.", s.Bytes), p.Number).ClearedBy("slide", "grow-head")
 		}
-		return obstacle(GapBefore, fmt.Sprintf("The only gap, %s, lies further toward the start of the drive. What lies between must slide.", s.Bytes), p.Number).clear("slide")
+		return NewObstacle(GapBefore, fmt.Sprintf("The only gap, %s, lies further toward the start of the drive. What lies between must slide.", s.Bytes), p.Number).ClearedBy("slide")
 	}
 	if p.Container != 0 {
-		if s := biggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
+		if s := BiggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
 			if len(names) > 0 {
-				return obstacle(Outside, fmt.Sprintf("%s follows it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", join(names), s.Bytes), append(between, p.Container)...).clear("container", "slide")
+				return NewObstacle(Outside, fmt.Sprintf("%s follows it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", Join(names), s.Bytes), append(between, p.Container)...).ClearedBy("container", "slide")
 			}
-			return obstacle(Outside, fmt.Sprintf("The %s gap lies outside the extended container, and this volume lies in it. The container must grow first.", s.Bytes), p.Number, p.Container).clear("container")
+			return NewObstacle(Outside, fmt.Sprintf("The %s gap lies outside the extended container, and this volume lies in it. The container must grow first.", s.Bytes), p.Number, p.Container).ClearedBy("container")
 		}
-	} else if s := biggestGap(l, func(s layout.Span) bool { return s.Container != 0 }); s != nil {
-		return obstacle(Inside, fmt.Sprintf("The %s gap lies inside the extended container, and this volume lies outside. The container must shrink first.", s.Bytes), p.Number, s.Container).clear("container")
+	} else if s := BiggestGap(l, func(s layout.Span) bool { return s.Container != 0 }); s != nil {
+		return NewObstacle(Inside, fmt.Sprintf("The %s gap lies inside the extended container, and this volume lies outside. The container must shrink first.", s.Bytes), p.Number, s.Container).ClearedBy("container")
 	}
 	if l.Scheme == "mbr" && l.Size.At(l.Sector)-1 > l.LastUsable {
-		return obstacle(BeyondMBR, fmt.Sprintf("There is room behind, but it lies beyond sector %s (2 TiB), which the drive's old table (MBR) cannot name. A GPT could.", disk.Grouped(int64(l.LastUsable))), p.Number).clear("change-table")
+		return NewObstacle(BeyondMBR, fmt.Sprintf("There is room behind, but it lies beyond sector %s (2 TiB), which the drive's old table (MBR) cannot name. A GPT could.", disk.Grouped(int64(l.LastUsable))), p.Number).ClearedBy("change-table")
 	}
 	for _, e := range f.Elsewhere {
 		if e.Room >= disk.GiB {
-			return obstacle(OtherDrive, fmt.Sprintf("This drive has no gap. Bay %s has %s, but two drives cannot be merged. Back files up, and restore them into a volume there.", e.Bay, e.Room), p.Number).clear("copy-out", "move-files")
+			return NewObstacle(OtherDrive, fmt.Sprintf("This drive has no gap. Bay %s has %s, but two drives cannot be merged. Back files up, and restore them into a volume there.", e.Bay, e.Room), p.Number).ClearedBy("copy-out", "move-files")
 		}
 	}
 	if len(names) > 0 {
-		return obstacle(NoGap, fmt.Sprintf("%s follows it, and there is no gap behind.", join(names)), between...).clear("delete", "shrink")
+		return NewObstacle(NoGap, fmt.Sprintf("%s follows it, and there is no gap behind.", Join(names)), between...).ClearedBy("delete", "shrink")
 	}
-	return obstacle(NoGap, "It reaches the end of the drive.", p.Number)
+	return NewObstacle(NoGap, "It reaches the end of the drive.", p.Number)
 }
 
-func biggestGap(l *layout.Layout, fits func(layout.Span) bool) *layout.Span {
+func BiggestGap(l *layout.Layout, fits func(layout.Span) bool) *layout.Span {
 	var best *layout.Span
 	for i, s := range l.Spans {
 		if s.Kind == layout.Gap && s.Why == layout.Free && fits(s) && (best == nil || s.Bytes > best.Bytes) {
@@ -273,22 +273,22 @@ func before(l *layout.Layout, p *layout.Span) *layout.Span {
 	if p.Record != 0 {
 		head = p.Record
 	}
-	return biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End == head-1 })
+	return BiggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End == head-1 })
 }
 
 // combine looks for a volume of the same drive that could take p's files.
 func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Combine}
-	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
+	if a.Obstacle = Resizable(p, f); a.Obstacle != nil {
 		return a
 	}
 	if p.Role == layout.StartSystem {
-		a.Obstacle = obstacle(IsStart, "The PC starts this system: it can take another volume's files, but not be taken into one.", p.Number)
+		a.Obstacle = NewObstacle(IsStart, "The PC starts this system: it can take another volume's files, but not be taken into one.", p.Number)
 		return a
 	}
 	var near []string
 	for _, q := range l.Partitions() {
-		if q.Number != p.Number && resizable(&q, f) == nil && q.Role != layout.EFI && q.Role != layout.Recovery && q.Role != layout.OEM {
+		if q.Number != p.Number && Resizable(&q, f) == nil && q.Role != layout.EFI && q.Role != layout.Recovery && q.Role != layout.OEM {
 			near = append(near, q.Title())
 		}
 	}
@@ -296,16 +296,16 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	case len(near) > 0:
 		a.Note = "Its files would come to lie in a folder of " + strings.Join(near, " or ") + "."
 	case len(f.Elsewhere) > 0:
-		a.Obstacle = obstacle(OtherDrive, fmt.Sprintf("No other volume of this drive can take it, and two drives cannot be merged. Back its files up, and restore them into a volume of the drive in bay %s.", f.Elsewhere[0].Bay), p.Number).clear("copy-out")
+		a.Obstacle = NewObstacle(OtherDrive, fmt.Sprintf("No other volume of this drive can take it, and two drives cannot be merged. Back its files up, and restore them into a volume of the drive in bay %s.", f.Elsewhere[0].Bay), p.Number).ClearedBy("copy-out")
 	default:
-		a.Obstacle = obstacle(NoNeighbour, "No other volume of this drive can take its files.", p.Number)
+		a.Obstacle = NewObstacle(NoNeighbour, "No other volume of this drive can take its files.", p.Number)
 	}
 	return a
 }
 
 func split(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Split}
-	s := shrink(l, p, f)
+	s := ShrinkAct(l, p, f)
 	if a.Obstacle = s.Obstacle; a.Obstacle != nil {
 		return a
 	}
@@ -316,7 +316,7 @@ func split(l *layout.Layout, p *layout.Span, f Facts) Act {
 	}
 	least := leastVolume(p.Volume.Kind)
 	if s.Limit < least {
-		a.Obstacle = obstacle(TooSmall, fmt.Sprintf("It can give up %s, and a volume needs %s.", s.Limit, least), p.Number)
+		a.Obstacle = NewObstacle(TooSmall, fmt.Sprintf("It can give up %s, and a volume needs %s.", s.Limit, least), p.Number)
 		return a
 	}
 	a.Limit, a.Note = s.Limit, "The new volume takes what this one gives up at its end."
@@ -337,13 +337,13 @@ func slotFree(l *layout.Layout, number int) *Obstacle {
 		return nil
 	}
 	if l.Scheme != "mbr" {
-		return obstacle(TableFull, fmt.Sprintf("All %d entries of the table are in use.", l.Slots), number)
+		return NewObstacle(TableFull, fmt.Sprintf("All %d entries of the table are in use.", l.Slots), number)
 	}
 	has := slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Role == layout.Container })
 	if has {
-		return obstacle(FifthPrimary, "The table (MBR) has four entries, and all are in use. A logical volume in the extended container needs none of them.", number).clear("logical", "delete")
+		return NewObstacle(FifthPrimary, "The table (MBR) has four entries, and all are in use. A logical volume in the extended container needs none of them.", number).ClearedBy("logical", "delete")
 	}
-	return obstacle(FifthPrimary, "The table (MBR) has four entries, and all are in use. One of them must become an extended container, or the table a GPT.", number).clear("container", "change-table", "delete")
+	return NewObstacle(FifthPrimary, "The table (MBR) has four entries, and all are in use. One of them must become an extended container, or the table a GPT.", number).ClearedBy("container", "change-table", "delete")
 }
 
 // first tells whether p is the first partition of the drive.
@@ -358,11 +358,11 @@ func look(p *layout.Span) Act {
 	case sealedWhole(p) != nil:
 		a.Obstacle = sealedWhole(p)
 	case v == nil || v.Kind == volume.Unknown:
-		a.Obstacle = obstacle(NoVolume, "It holds no file system that is known.", p.Number)
+		a.Obstacle = NewObstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case !v.Kind.Opens():
-		a.Obstacle = obstacle(NotReadable, fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number)
+		a.Obstacle = NewObstacle(NotReadable, fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number)
 	case v.ClusterBytes == 0:
-		a.Obstacle = obstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).clear("search")
+		a.Obstacle = NewObstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).ClearedBy("search")
 	}
 	return a
 }
@@ -373,14 +373,14 @@ func HoldsFiles(p *layout.Span) bool {
 }
 
 // MayGrow tells whether a partition holds a volume that can be grown at all.
-func MayGrow(p *layout.Span, f Facts) bool { return resizable(p, f) == nil }
+func MayGrow(p *layout.Span, f Facts) bool { return Resizable(p, f) == nil }
 
-// named finds a partition that a goal or a step names.
-func named(l *layout.Layout, name string) (*layout.Span, *Obstacle) {
+// Named finds a partition that a goal or a step names.
+func Named(l *layout.Layout, name string) (*layout.Span, *Obstacle) {
 	n, err := strconv.Atoi(name)
 	p, ok := l.Find(n)
 	if err != nil || !ok {
-		return nil, obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", name))
+		return nil, NewObstacle(NoSuch, fmt.Sprintf("There is no partition %s.", name))
 	}
 	return p, nil
 }

@@ -145,7 +145,7 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 		c.Approved = append(c.Approved, f.Approvals[i])
 		return nil
 	}
-	o := obstacle(LeadMissing, why, p.Number).clear("lead")
+	o := NewObstacle(LeadMissing, why, p.Number).ClearedBy("lead")
 	if f.made[p.Number] { // nobody can look at what is not there yet
 		o.Text += " This plan makes it: carry out what comes before, and the lead is asked for the rest then."
 		return o
@@ -194,7 +194,7 @@ func notReleased(p *layout.Span, s Step, f Facts) *Obstacle {
 	if !p.Protected && !starts(p, f) || strings.TrimSpace(s.Release) != "" {
 		return nil
 	}
-	return obstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).clear("release")
+	return NewObstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).ClearedBy("release")
 }
 
 // ApprovedFor is the approval by which a column's step lifts something of a partition, nil where none

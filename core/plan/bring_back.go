@@ -54,15 +54,15 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	if p.Container != 0 { // its record needs room too
 		first = p.Record
 		if x, ok := l.Find(p.Container); !ok || x.Role != layout.Container {
-			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title())))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title())))
 			return
 		}
 	}
-	free := covered(l, first, p.End, p.Container)
+	free := Covered(l, first, p.End, p.Container)
 	if _, taken := l.Find(p.Number); taken || anew && (p.Container != 0 || p.Number > l.Slots) {
 		p.Number = freeNumber(l, p.Container)
 		if p.Number == 0 {
-			c.Obstacles = append(c.Obstacles, *obstacle(TableFull, "The partition table has no free entry."))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(TableFull, "The partition table has no free entry."))
 			return
 		}
 	}
@@ -81,7 +81,7 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		if free {
 			why = "its record kept nothing of its contents, or is one of another drive"
 		}
-		c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
 		return
 	case free:
 		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at its own place"
@@ -92,7 +92,7 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		}
 		gap, ok := smallestGap(l, need, p.Container)
 		if !ok {
-			c.Obstacles = append(c.Obstacles, *obstacle(NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes)))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes)))
 			return
 		}
 		n := p.End - p.Start
@@ -119,9 +119,9 @@ func (f *Facts) record(id string) (Record, *Obstacle) {
 	r, ok := f.Records[id]
 	switch {
 	case !ok:
-		return r, obstacle(NoRecord, fmt.Sprintf("There is no record %s.", id))
+		return r, NewObstacle(NoRecord, fmt.Sprintf("There is no record %s.", id))
 	case r.Altered:
-		return r, obstacle(RecordAltered, fmt.Sprintf("The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.", id))
+		return r, NewObstacle(RecordAltered, fmt.Sprintf("The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.", id))
 	}
 	return r, nil
 }

@@ -29,13 +29,13 @@ func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	c.Title = "Clear the drive"
 	parts := l.Partitions()
 	if f.ReadOnly {
-		c.Obstacles = append(c.Obstacles, *general(f))
+		c.Obstacles = append(c.Obstacles, *AgainstAll(f))
 		return
 	}
 	f.TableTrouble, f.NoTable, f.entries = "", false, entries{} // it goes with all that is wrong with it
 	for i := range parts {
 		p := &parts[i]
-		o := mayDelete(l, p, f)
+		o := AgainstDeleting(l, p, f)
 		if o != nil && o.Code == HasVolumes { // they go as well
 			o = nil
 		}
@@ -48,7 +48,7 @@ func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		f.PC = c.PC
 	}
 	if f.StartsHere {
-		c.Obstacles = append(c.Obstacles, *obstacle(OnlyEFI, "The PC starts from this drive: without its partitions it cannot start. Take the drive out of the PC's start order, or let it start from another.").clear("start-order"))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(OnlyEFI, "The PC starts from this drive: without its partitions it cannot start. Take the drive out of the PC's start order, or let it start from another.").ClearedBy("start-order"))
 	}
 	if len(c.Obstacles) > 0 {
 		c.Missing = []Obstacle{}
@@ -87,7 +87,7 @@ func makeTable(l *layout.Layout, f Facts) Act {
 	var why string
 	a.Scheme, why = schemeFor(l, spans, f.Removable)
 	if a.Note = "Proposed is " + map[string]string{"gpt": "a GPT", "mbr": "the old kind (MBR)"}[a.Scheme] + ": " + why + "."; f.ReadOnly {
-		a.Obstacle = general(f)
+		a.Obstacle = AgainstAll(f)
 	}
 	return a
 }

@@ -56,11 +56,11 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 	c.Title = "Create an extended container"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if l.Scheme != "mbr" {
-		block(obstacle(TableUnsafe, "Only the old table (MBR) has extended containers; in a GPT every volume has an entry of its own."))
+		block(NewObstacle(TableUnsafe, "Only the old table (MBR) has extended containers; in a GPT every volume has an entry of its own."))
 		return
 	}
 	if i := slices.IndexFunc(l.Spans, func(s layout.Span) bool { return s.Role == layout.Container }); i >= 0 {
-		block(obstacle(FifthPrimary, "The table has an extended container already, and there can be one only.", l.Spans[i].Number))
+		block(NewObstacle(FifthPrimary, "The table has an extended container already, and there can be one only.", l.Spans[i].Number))
 		return
 	}
 	n := freeNumber(l, 0)
@@ -69,14 +69,14 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 		if o := slotFree(l, 0); o != nil {
 			block(o)
 		} else {
-			block(obstacle(NoGap, "There is no free room for a container there."))
+			block(NewObstacle(NoGap, "There is no free room for a container there."))
 		}
 		return
 	}
 	most := l.Room(gap)
 	size, err := disk.ParseAmount(c.Step.Size, most)
 	if err != nil {
-		block(obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
+		block(NewObstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
 		return
 	}
 	size = min(size.Up(disk.Grid), most)
@@ -93,7 +93,7 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}[act]
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if p.Role != layout.Container {
-		block(obstacle(NoVolume, fmt.Sprintf("%s is no extended container.", p.Title()), p.Number))
+		block(NewObstacle(NoVolume, fmt.Sprintf("%s is no extended container.", p.Title()), p.Number))
 		return
 	}
 	first, last := p.End+1, p.Start-1 // what lies in it
@@ -105,7 +105,7 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	empty := last < first
 	if act == Dissolve {
 		if !empty {
-			block(obstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", inside(l, p.Number)...).clear("delete"))
+			block(NewObstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", InsideOf(l, p.Number)...).ClearedBy("delete"))
 			return
 		}
 		c.Detail = "its room is free for primary partitions"
@@ -128,9 +128,9 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		most = (p.End - last).Offset(l.Sector).Down(disk.Grid)
 	}
 	if most < disk.Grid {
-		o := obstacle(NoGap, "No gap touches it there.", p.Number).clear("slide", "delete")
+		o := NewObstacle(NoGap, "No gap touches it there.", p.Number).ClearedBy("slide", "delete")
 		if act == ShrinkIt {
-			o = obstacle(HasVolumes, "A logical volume reaches to its edge there: it must shrink, slide or go first.", append([]int{p.Number}, inside(l, p.Number)...)...).clear("slide", "shrink", "delete")
+			o = NewObstacle(HasVolumes, "A logical volume reaches to its edge there: it must shrink, slide or go first.", append([]int{p.Number}, InsideOf(l, p.Number)...)...).ClearedBy("slide", "shrink", "delete")
 		}
 		block(o)
 		return
@@ -171,7 +171,7 @@ func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
 		return nil
 	}
 	for _, act := range []ContainerAct{GrowIt, ShrinkIt, Dissolve} {
-		a := Act{Do: Container, Act: act, Obstacle: general(f)}
+		a := Act{Do: Container, Act: act, Obstacle: AgainstAll(f)}
 		c := Column{Step: Step{Do: Container, Act: string(act), By: "all"}}
 		if a.Obstacle == nil {
 			changeContainer(&c, l, p, f)

@@ -32,7 +32,7 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			return
 		}
 		if b, named := f.names.backups[c.Step.Backup]; named && b.id == "" { // the gate asks for it
-			if o := mayTake(p, b.bytes); o != nil {
+			if o := MayTake(p, b.bytes); o != nil {
 				c.Obstacles = append(c.Obstacles, *o)
 				return
 			}
@@ -48,12 +48,12 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if p.Volume != nil && p.Volume.Kind != volume.NTFS {
 		room = a.Whole
 	}
-	full := mayTake(p, room)
+	full := MayTake(p, room)
 	switch {
 	case !ok:
-		block(obstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
+		block(NewObstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
 	case !a.Verified:
-		block(obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).clear("verify-backup"))
+		block(NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).ClearedBy("verify-backup"))
 	case full != nil:
 		block(full)
 	default:
@@ -66,22 +66,22 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 }
 
-// mayTake says why files that take about so much room cannot be put into a volume, or
+// MayTake says why files that take about so much room cannot be put into a volume, or
 // nil.
-func mayTake(p *layout.Span, room disk.Bytes) *Obstacle {
+func MayTake(p *layout.Span, room disk.Bytes) *Obstacle {
 	switch {
 	case p.Held != "":
-		return obstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).clear("switch-off", "free-volume", "restart")
+		return NewObstacle(Held, fmt.Sprintf("%s is in use by %s.", p.Title(), p.Held), p.Number).ClearedBy("switch-off", "free-volume", "restart")
 	case p.Volume == nil:
-		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+		return NewObstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case !p.Volume.Kind.Changes():
-		return obstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-to-folder")
+		return NewObstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).ClearedBy("copy-to-folder")
 	case p.Volume.Hibernated:
-		return obstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).clear("shut-down")
+		return NewObstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).ClearedBy("shut-down")
 	case !p.Volume.Clean:
-		return obstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).clear("check")
+		return NewObstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).ClearedBy("check")
 	case room > p.Volume.Free():
-		return obstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()), p.Number)
+		return NewObstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()), p.Number)
 	}
 	return nil
 }
@@ -93,16 +93,16 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 	from, ok := l.Find(h.Number)
 	switch {
 	case !ok:
-		c.Obstacles = append(c.Obstacles, *obstacle(NoBackup, "The volume that the files were copied to is not there any more.", p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(NoBackup, "The volume that the files were copied to is not there any more.", p.Number))
 		return
 	case from.Number == p.Number:
-		c.Obstacles = append(c.Obstacles, *obstacle(NoNeighbour, "The files wait in this volume itself.", p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(NoNeighbour, "The files wait in this volume itself.", p.Number))
 		return
 	case len(c.Step.Only) > 0:
-		c.Obstacles = append(c.Obstacles, *obstacle(BadAmount, "Files that an earlier step copied out come back all together.", p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(BadAmount, "Files that an earlier step copied out come back all together.", p.Number))
 		return
 	}
-	if o := mayTake(p, h.Bytes); o != nil {
+	if o := MayTake(p, h.Bytes); o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
@@ -110,7 +110,7 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 	c.less(from.Volume.Kind, p, -1)
 	c.Layout = fuller(l, p.Number, h.Bytes)
 	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the copy stays", h.Folder, from.Title())
-	if from.Volume.Kind == volume.NTFS && mayTake(from, 0) == nil {
+	if from.Volume.Kind == volume.NTFS && MayTake(from, 0) == nil {
 		c.Moves, c.Layout = true, fuller(c.Layout, from.Number, -h.Bytes)
 		c.Detail = fmt.Sprintf("moved from the folder %s of %s", h.Folder, from.Title())
 	}

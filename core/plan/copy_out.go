@@ -42,8 +42,8 @@ type Hold struct {
 	Bytes  disk.Bytes // about what they take there
 }
 
-// holdFolder is the folder that files wait in, unless the step names another.
-func holdFolder(p *layout.Span) string {
+// HoldFolder is the folder that files wait in, unless the step names another.
+func HoldFolder(p *layout.Span) string {
 	name := strings.Map(func(r rune) rune {
 		if r < ' ' || strings.ContainsRune(`\/:*?"<>|`, r) {
 			return '-'
@@ -59,7 +59,7 @@ func holdFolder(p *layout.Span) string {
 func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Copy the files of " + p.Title() + " out"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	if o := filesOf(p, f); o != nil {
+	if o := FilesOf(p, f); o != nil {
 		block(o)
 		return
 	}
@@ -71,29 +71,29 @@ func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		b, ok := f.Backups[p.Number]
 		switch {
 		case ok && b.Coverage || !ok:
-			c.Missing = append(c.Missing, *obstacle(BackupMissing, fmt.Sprintf("The files of %s are to come back from the shelf, and are not there yet. Make the backup.", p.Title()), p.Number).clear("back-up"))
+			c.Missing = append(c.Missing, *NewObstacle(BackupMissing, fmt.Sprintf("The files of %s are to come back from the shelf, and are not there yet. Make the backup.", p.Title()), p.Number).ClearedBy("back-up"))
 		case !b.Verified || !b.Same:
-			c.Missing = append(c.Missing, *obstacle(BackupMissing, fmt.Sprintf("%s has changed since its backup was made, or the backup is not verified. Make it again.", p.Title()), p.Number).clear("back-up"))
+			c.Missing = append(c.Missing, *NewObstacle(BackupMissing, fmt.Sprintf("%s has changed since its backup was made, or the backup is not verified. Make it again.", p.Title()), p.Number).ClearedBy("back-up"))
 		default:
 			c.Backup = b.ID
 		}
 		c.Detail, c.Waits, c.Layout = "to the shelf", p.Volume.UsedBytes, l
 		return
 	}
-	to, o := named(l, c.Step.Volume)
+	to, o := Named(l, c.Step.Volume)
 	if o == nil && to.Number == p.Number {
-		o = obstacle(NoNeighbour, "Its files would be copied onto itself.", p.Number)
+		o = NewObstacle(NoNeighbour, "Its files would be copied onto itself.", p.Number)
 	}
 	need := p.Volume.UsedBytes
 	if o == nil {
-		o = mayTake(to, need)
+		o = MayTake(to, need)
 	}
 	if o != nil {
 		block(o)
 		return
 	}
 	if c.Step.Folder == "" {
-		c.Step.Folder = holdFolder(p)
+		c.Step.Folder = HoldFolder(p)
 	}
 	c.Number, c.From = to.Number, p.Number
 	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
@@ -112,16 +112,16 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			bytes = x.Bytes
 		}
 	}
-	to, o := named(l, c.Step.Volume)
+	to, o := Named(l, c.Step.Volume)
 	switch {
 	case o != nil:
 	case to.Number == p.Number:
-		o = obstacle(NoNeighbour, "It would be moved onto its own volume.", p.Number)
+		o = NewObstacle(NoNeighbour, "It would be moved onto its own volume.", p.Number)
 	case p.Volume.Kind != volume.NTFS:
-		o = obstacle(NotYet, fmt.Sprintf("%s is %s; files are taken out of NTFS volumes only.", p.Title(), p.Volume.Kind), p.Number).clear("copy-out")
+		o = NewObstacle(NotYet, fmt.Sprintf("%s is %s; files are taken out of NTFS volumes only.", p.Title(), p.Volume.Kind), p.Number).ClearedBy("copy-out")
 	default:
-		if o = mayTake(p, 0); o == nil {
-			o = mayTake(to, bytes)
+		if o = MayTake(p, 0); o == nil {
+			o = MayTake(to, bytes)
 		}
 	}
 	if o != nil {
@@ -129,11 +129,11 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	if c.Step.Folder == "" {
-		c.Step.Folder = "From " + strings.TrimPrefix(holdFolder(p), "Kept from ") + "/" + path[strings.LastIndex(path, "/")+1:]
+		c.Step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ") + "/" + path[strings.LastIndex(path, "/")+1:]
 	}
 	c.Number, c.From, c.Base, c.Moves, c.Waits = to.Number, p.Number, path, true, bytes
 	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
-	c.Notes = append(c.Notes, *obstacle(PathsChange, fmt.Sprintf("What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path, p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.Notes = append(c.Notes, *NewObstacle(PathsChange, fmt.Sprintf("What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path, p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
 	c.less(p.Volume.Kind, to, -1)
 	c.Layout = fuller(fuller(l, to.Number, bytes), p.Number, -bytes)
 }
@@ -161,25 +161,10 @@ func priceOfCopyOut(sum *tally, c Column, _ *layout.Span, before *layout.Layout)
 	case c.Hold != nil:
 		sum.beside += sum.copied
 	case !c.Step.Move:
-		if from, ok := before.Find(number(c.Step.Partition)); ok && from.Volume != nil {
+		if from, ok := before.Find(Number(c.Step.Partition)); ok && from.Volume != nil {
 			sum.beside += from.Volume.UsedBytes
 		}
 	}
-}
-
-func routedCopyOut(w *routeWords, c Column, _ *layout.Span) {
-	from, _ := w.now.Find(number(c.Step.Partition))
-	if to, ok := w.now.Find(c.Number); c.Step.Move && ok {
-		w.other = append(w.other, fmt.Sprintf("move %s to %s; the size stays", c.Base, to.Title()))
-		return
-	}
-	where := "the shelf"
-	if to, ok := w.now.Find(number(c.Step.Volume)); ok {
-		where = to.Title()
-	} else if c.Step.Volume != "" {
-		where = "a temporary volume"
-	}
-	w.other = append(w.other, fmt.Sprintf("%s through %s", from.Title(), where))
 }
 
 // Resolved are the steps that bring files back from the shelf which earlier ones copy out,
@@ -199,8 +184,8 @@ func Resolved(steps []Step, backups map[int]Backup) (out []Step) {
 	return out
 }
 
-// filesOf is what stands against taking the files of a volume to another place.
-func filesOf(p *layout.Span, f Facts) *Obstacle {
+// FilesOf is what stands against taking the files of a volume to another place.
+func FilesOf(p *layout.Span, f Facts) *Obstacle {
 	a := look(p)
 	switch {
 	case a.Obstacle != nil:

@@ -71,11 +71,11 @@ func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
 	}
 	switch {
 	case v.Kind != volume.NTFS && v.Tables == nil:
-		c.Obstacles = append(c.Obstacles, *obstacle(NotResizable, fmt.Sprintf("%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind, img.Span.Bytes)))
-	case v.Tables != nil && p.Bytes.At(l.Sector) > maxVolume(&v, l.Sector):
-		c.Obstacles = append(c.Obstacles, *obstacle(TooLarge, fmt.Sprintf("%s has clusters of %s and cannot become so large: up to %s.", img.Span.Title(), v.ClusterBytes, maxVolume(&v, l.Sector).Offset(l.Sector))))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(NotResizable, fmt.Sprintf("%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind, img.Span.Bytes)))
+	case v.Tables != nil && p.Bytes.At(l.Sector) > MaxVolume(&v, l.Sector):
+		c.Obstacles = append(c.Obstacles, *NewObstacle(TooLarge, fmt.Sprintf("%s has clusters of %s and cannot become so large: up to %s.", img.Span.Title(), v.ClusterBytes, MaxVolume(&v, l.Sector).Offset(l.Sector))))
 	case !v.Clean || v.Hibernated:
-		c.Obstacles = append(c.Obstacles, *obstacle(NotClean, fmt.Sprintf("%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(), img.Span.Bytes)))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(NotClean, fmt.Sprintf("%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(), img.Span.Bytes)))
 	default:
 		v = filling(v, p.Bytes, l.Sector)
 		c.Detail += fmt.Sprintf(", grown from %s", img.Span.Bytes)
@@ -177,14 +177,14 @@ func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
 		a.Limit -= disk.Grid // its record goes before it
 	}
 	switch {
-	case general(f) != nil:
-		a.Obstacle = general(f)
+	case AgainstAll(f) != nil:
+		a.Obstacle = AgainstAll(f)
 	case gap.Why == layout.Table && l.Scheme == "mbr" && gap.Start > l.LastUsable:
-		a.Obstacle = obstacle(BeyondMBR, "It lies beyond 2 TiB, which the drive's old table (MBR) cannot name. A GPT could.").clear("change-table")
+		a.Obstacle = NewObstacle(BeyondMBR, "It lies beyond 2 TiB, which the drive's old table (MBR) cannot name. A GPT could.").ClearedBy("change-table")
 	case gap.Why == layout.Table || gap.Why == layout.InChain:
-		a.Obstacle = obstacle(GapTooSmall, "The table itself lies here.")
+		a.Obstacle = NewObstacle(GapTooSmall, "The table itself lies here.")
 	case a.Limit < disk.MiB:
-		a.Obstacle = obstacle(GapTooSmall, fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()))
+		a.Obstacle = NewObstacle(GapTooSmall, fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()))
 	case gap.Container == 0:
 		a.Obstacle = slotFree(l, 0)
 	}
@@ -252,13 +252,13 @@ func (m *making) room() *Obstacle {
 	if m.s.In != "" {
 		i := slices.IndexFunc(m.l.Spans, func(p layout.Span) bool { return p.Role == layout.Container })
 		if i < 0 {
-			return obstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").clear("container")
+			return NewObstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").ClearedBy("container")
 		}
 		m.inside = m.l.Spans[i].Number
 	}
 	gap, ok := gapFor(m.l, m.s, m.inside)
 	if !ok {
-		return obstacle(NoGap, "There is no free room for a new partition there.")
+		return NewObstacle(NoGap, "There is no free room for a new partition there.")
 	}
 	if box, ok := m.l.Find(m.inside); ok && gap.Start == box.Start+1 {
 		gap.Start = box.Start // its record can stand there
@@ -278,11 +278,11 @@ func (m *making) image() *Obstacle {
 	x, ok := m.f.Images[m.s.Backup]
 	switch {
 	case !ok:
-		return obstacle(NoBackup, fmt.Sprintf("There is no image %s on the shelf.", m.s.Backup))
+		return NewObstacle(NoBackup, fmt.Sprintf("There is no image %s on the shelf.", m.s.Backup))
 	case !x.Verified:
-		return obstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", m.s.Backup)).clear("verify-backup")
+		return NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", m.s.Backup)).ClearedBy("verify-backup")
 	case x.Sector != m.l.Sector:
-		return obstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, m.l.Sector))
+		return NewObstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, m.l.Sector))
 	}
 	m.img = &x
 	if m.s.Size == "" {
@@ -302,11 +302,11 @@ func (m *making) amount() *Obstacle {
 	size, err := disk.ParseAmount(m.s.Size, m.most)
 	switch {
 	case err == nil && m.img != nil && size < m.img.Span.Bytes:
-		return obstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", m.img.Span.Bytes, m.img.Span.Bytes.Exact()))
+		return NewObstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", m.img.Span.Bytes, m.img.Span.Bytes.Exact()))
 	case err != nil:
-		return obstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, m.most, m.most.Exact()))
+		return NewObstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, m.most, m.most.Exact()))
 	case size > m.most:
-		return obstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, m.most, m.most.Exact()))
+		return NewObstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, m.most, m.most.Exact()))
 	}
 	m.size = min(size.Up(disk.Grid), m.most)
 	return nil
@@ -316,11 +316,11 @@ func (m *making) amount() *Obstacle {
 func (m *making) entry() *Obstacle {
 	n := freeNumber(m.l, m.inside)
 	if n == 0 {
-		return obstacle(TableFull, "The partition table has no free entry.")
+		return NewObstacle(TableFull, "The partition table has no free entry.")
 	}
 	id, role, known := typeFor(m.l.Scheme, m.s.Type)
 	if !known {
-		return obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", m.l.Scheme, m.s.Type))
+		return NewObstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type for %q.", m.l.Scheme, m.s.Type))
 	}
 	role = cmp.Or(role, layout.Data)
 	if m.l.Scheme == "mbr" && m.s.Type == "basic" && m.s.Format == "fat32" {
@@ -386,7 +386,7 @@ func (m *making) volume() *Obstacle {
 	switch m.s.Format {
 	case "ntfs":
 		if m.p.Bytes < ntfs.Least {
-			return obstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, m.p.Bytes))
+			return NewObstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, m.p.Bytes))
 		}
 		v := volume.Info{Kind: volume.NTFS, Label: m.s.Label, Serial: Serial(m.f.NewID), ClusterBytes: NewCluster, Clean: true}
 		v = filling(v, m.p.Bytes, m.l.Sector)
@@ -394,15 +394,15 @@ func (m *making) volume() *Obstacle {
 	case "fat32":
 		v, err := fat.Shape(m.p.Bytes, m.l.Sector)
 		if err != nil {
-			return obstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", m.p.Bytes))
+			return NewObstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", m.p.Bytes))
 		}
 		if len(m.s.Label) > 11 || strings.ContainsFunc(m.s.Label, notInFAT) {
-			return obstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", m.s.Label))
+			return NewObstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", m.s.Label))
 		}
 		v.Label, v.Serial = strings.ToUpper(m.s.Label), Serial(m.f.NewID)[:8]
 		m.p.Volume = &v
 	case "fat16":
-		return obstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume.")
+		return NewObstacle(NotYet, "This version makes NTFS and FAT32 volumes, or partitions without a volume.")
 	default:
 		if m.p.Role == layout.Data {
 			m.p.Role = layout.Unknown

@@ -33,7 +33,7 @@ func layDelete(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if c.Step.Erase {
 		c.Title, c.Detail = "Delete and erase "+p.Title(), "overwritten; the record keeps no contents"
 	}
-	if o := mayDelete(l, p, f); o != nil {
+	if o := AgainstDeleting(l, p, f); o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
@@ -60,42 +60,42 @@ func leaves(c *Column, p *layout.Span, f Facts) {
 	}
 	c.PC = f.PC.Gone(p.UniqueID)
 	if f.PC.InOrder(p.UniqueID) {
-		c.Notes = append(c.Notes, *obstacle(StartEntryLeft, fmt.Sprintf("The PC offers to start %s. It leaves the start order before it is deleted.", p.Title()), p.Number))
+		c.Notes = append(c.Notes, *NewObstacle(StartEntryLeft, fmt.Sprintf("The PC offers to start %s. It leaves the start order before it is deleted.", p.Title()), p.Number))
 	}
 	if r := f.PC.Recovery; r != nil && r.InUse && strings.EqualFold(r.Partition, p.UniqueID) {
-		c.Notes = append(c.Notes, *obstacle(RecoveryInUse, fmt.Sprintf("The PC's recovery environment is in use from %s. Park it first, or the PC is without one.", p.Title()), p.Number).clear("park-recovery"))
+		c.Notes = append(c.Notes, *NewObstacle(RecoveryInUse, fmt.Sprintf("The PC's recovery environment is in use from %s. Park it first, or the PC is without one.", p.Title()), p.Number).ClearedBy("park-recovery"))
 	}
 }
 
-// mayDelete says why a partition cannot be deleted at all, or nil.
-func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+// AgainstDeleting says why a partition cannot be deleted at all, or nil.
+func AgainstDeleting(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	if f.entries.of(p.Number) { // whatever else is wrong, it may go
 		f.entries = entries{}
 	}
-	if o := general(f); o != nil {
+	if o := AgainstAll(f); o != nil {
 		return o
 	}
 	switch {
 	case f.Shelved[p.Number] != "":
 		return keepsBackups(p, f)
 	case p.Role == layout.StartSystem:
-		return obstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).clear("start-order")
+		return NewObstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).ClearedBy("start-order")
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return obstacle(SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.", p.Number)
+		return NewObstacle(SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.", p.Number)
 	case p.Held != "":
 		return heldOpen(p)
 	case p.Role == layout.Container:
 		for _, q := range l.Partitions() {
 			if q.Container == p.Number {
-				return obstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", inside(l, p.Number)...).clear("delete")
+				return NewObstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", InsideOf(l, p.Number)...).ClearedBy("delete")
 			}
 		}
 	case p.Role == layout.EFI && f.StartsHere:
 		if !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Role == layout.EFI && q.Number != p.Number }) {
-			return obstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
+			return NewObstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
 		}
 	case p.Active && f.StartsHere:
-		return obstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
+		return NewObstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
 	}
 	return nil
 }
@@ -105,5 +105,5 @@ func mayDelete(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 func MayDelete(l *layout.Layout, number int, f Facts) bool {
 	f.entries = brokenEntries(l)
 	p, ok := l.Find(number)
-	return ok && mayDelete(l, p, f) == nil
+	return ok && AgainstDeleting(l, p, f) == nil
 }

@@ -15,7 +15,7 @@ func isSystem(p *layout.Span, f Facts) *Obstacle {
 		return o
 	}
 	if p.Role != layout.StartSystem && p.Role != layout.OtherSystem {
-		return obstacle(NoSystem, fmt.Sprintf("%s holds no system.", p.Title()), p.Number)
+		return NewObstacle(NoSystem, fmt.Sprintf("%s holds no system.", p.Title()), p.Number)
 	}
 	return nil
 }
@@ -27,9 +27,9 @@ func mayDrop(p *layout.Span, f Facts) *Obstacle {
 	}
 	switch {
 	case f.PC.Starts(p.UniqueID):
-		return obstacle(IsStart, "The PC starts this system by default, so it stays in the start order. Name another start system first.", p.Number).clear("start-order")
+		return NewObstacle(IsStart, "The PC starts this system by default, so it stays in the start order. Name another start system first.", p.Number).ClearedBy("start-order")
 	case !f.PC.InOrder(p.UniqueID):
-		return obstacle(NotInOrder, "The PC does not offer to start this system.", p.Number)
+		return NewObstacle(NotInOrder, "The PC does not offer to start this system.", p.Number)
 	}
 	return nil
 }
@@ -41,7 +41,7 @@ func dropStartEntry(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obsta
 	}
 	after, err := f.PC.WithoutEntry(p.UniqueID)
 	if err != nil {
-		return obstacle(NotInOrder, err.Error(), p.Number)
+		return NewObstacle(NotInOrder, err.Error(), p.Number)
 	}
 	c.PC, c.Detail = after, fmt.Sprintf("the PC offers %d of %d systems from then on", len(after.Order), len(f.PC.Order))
 	c.Layout = started(l, after)

@@ -55,7 +55,7 @@ func (e *entries) obstacle() *Obstacle {
 	if e.text == "" {
 		return nil
 	}
-	return obstacle(TableUnsafe, e.text+" Take out the entry that is wrong first: that writes to the table alone. Or clear the drive, and bring back what is found.", e.numbers...).clear("delete", "clear")
+	return NewObstacle(TableUnsafe, e.text+" Take out the entry that is wrong first: that writes to the table alone. Or clear the drive, and bring back what is found.", e.numbers...).ClearedBy("delete", "clear")
 }
 
 // of tells that a partition's entry is concerned.

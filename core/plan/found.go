@@ -65,13 +65,13 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	x, ok := f.Finds[c.Step.Find]
 	if !ok {
-		block(obstacle(NoFind, fmt.Sprintf("Nothing is found any more that begins at sector %s. Search the drive again.", disk.Grouped(int64(c.Step.Find)))).clear("search"))
+		block(NewObstacle(NoFind, fmt.Sprintf("Nothing is found any more that begins at sector %s. Search the drive again.", disk.Grouped(int64(c.Step.Find)))).ClearedBy("search"))
 		return
 	}
 	p := x.Span
 	c.Title = "Bring back " + p.Title()
 	if x.Ghost {
-		block(obstacle(NoFind, fmt.Sprintf("%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.", p.Title())))
+		block(NewObstacle(NoFind, fmt.Sprintf("%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.", p.Title())))
 		return
 	}
 	if o := lodge(&p, l); o != nil {
@@ -82,7 +82,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	if p.Container != 0 {
 		first = p.Record
 	}
-	if !covered(l, first, p.End, p.Container) {
+	if !Covered(l, first, p.End, p.Container) {
 		block(inItsPlace(l, &p))
 		return
 	}
@@ -96,7 +96,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		c.Detail += "; " + x.Mend
 	}
 	if x.Doubtful != "" {
-		c.Notes = append(c.Notes, *obstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
+		c.Notes = append(c.Notes, *NewObstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
 	}
 	c.Detail += "; " + x.Stand.Words()
 	accepted(c, &p, &x.Stand)
@@ -114,7 +114,7 @@ func noTable(l *layout.Layout) *Obstacle {
 		return nil
 	}
 	text := "The drive has no partition table that it could be put into. Make one first: that writes to the first and last sectors of the drive alone."
-	return obstacle(NoGap, text).clear("clear")
+	return NewObstacle(NoGap, text).ClearedBy("clear")
 }
 
 // lodge finds what a partition lies in, in the table that a drive has now: a container that is around it, and
@@ -131,7 +131,7 @@ func lodge(p *layout.Span, l *layout.Layout) *Obstacle {
 		return noTable(l)
 	}
 	if p.Record = recordFor(l, *p); p.Record == 0 {
-		return obstacle(InTheWay, fmt.Sprintf("Before %s there is no room for its record in the container's chain.", p.Title())).clear("slide", "shrink")
+		return NewObstacle(InTheWay, fmt.Sprintf("Before %s there is no room for its record in the container's chain.", p.Title())).ClearedBy("slide", "shrink")
 	}
 	return nil
 }
@@ -174,14 +174,14 @@ func (x *Found) willNotOpen(number int) *Obstacle {
 	} else {
 		text += " No files can be found in it. To bring it back all the same, for other tools to look into, say why."
 	}
-	return obstacle(DamageMissing, text, number).clear("back-up-find", "damaged")
+	return NewObstacle(DamageMissing, text, number).ClearedBy("back-up-find", "damaged")
 }
 
 // recordFor is where the record of a logical volume that comes back can stand: where it stood,
 // or as near before the volume as there is room; 0 for nowhere.
 func recordFor(l *layout.Layout, p layout.Span) disk.LBA {
 	for _, at := range []disk.LBA{p.Record, p.Start - disk.Grid.At(l.Sector), p.Start - 63, p.Start - 1} {
-		if at > 0 && at < p.Start && (covered(l, at, p.Start-1, p.Container) || atHead(l, at, p)) {
+		if at > 0 && at < p.Start && (Covered(l, at, p.Start-1, p.Container) || atHead(l, at, p)) {
 			return at
 		}
 	}
@@ -192,12 +192,12 @@ func recordFor(l *layout.Layout, p layout.Span) disk.LBA {
 // no volume of its own.
 func atHead(l *layout.Layout, at disk.LBA, p layout.Span) bool {
 	q, ok := l.Find(p.Container)
-	return ok && at == q.Start && covered(l, at+1, p.Start-1, p.Container)
+	return ok && at == q.Start && Covered(l, at+1, p.Start-1, p.Container)
 }
 
 // inItsPlace names what lies in the place of a partition that is to come back.
 func inItsPlace(l *layout.Layout, p *layout.Span) *Obstacle {
-	o := obstacle(InTheWay, "").clear("slide", "shrink", "delete")
+	o := NewObstacle(InTheWay, "").ClearedBy("slide", "shrink", "delete")
 	for _, q := range l.Partitions() {
 		if q.Role == layout.Container && q.Number == p.Container || q.Start > p.End || q.End < p.Start {
 			continue
@@ -295,7 +295,7 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 			steps, titles = append(steps, s), append(titles, fmt.Sprintf(way.word, q.Title()))
 		}
 		if possible && len(steps) > 0 {
-			title := join(titles) + ", then put it back"
+			title := Join(titles) + ", then put it back"
 			try(strings.ToUpper(title[:1])+title[1:], steps...)
 		}
 	}
@@ -351,9 +351,9 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 		steps = append(steps, backs...)
 	}
 	if len(backs) == 0 {
-		return nil, []Obstacle{*obstacle(NoFind, "Nothing was found that could be brought back.").clear("search")}
+		return nil, []Obstacle{*NewObstacle(NoFind, "Nothing was found that could be brought back.").ClearedBy("search")}
 	}
-	f.NewIDs = append(slices.Clone(f.NewIDs), standIns()...)
+	f.NewIDs = append(slices.Clone(f.NewIDs), StandIns()...)
 	for len(f.NewIDs) < len(steps) {
 		f.NewIDs = append(f.NewIDs, f.NewID)
 	}
@@ -369,8 +369,8 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 	return out, nil
 }
 
-// standIns are unique ids that only tell new partitions apart while a plan is laid.
-var standIns = sync.OnceValue(func() (out []string) {
+// StandIns are unique ids that only tell new partitions apart while a plan is laid.
+var StandIns = sync.OnceValue(func() (out []string) {
 	for i := range 1000 {
 		out = append(out, fmt.Sprintf("%08x-0000-4000-8000-%012x", i+1, i+1))
 	}

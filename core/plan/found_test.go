@@ -26,7 +26,7 @@ func TestBringBackFound(t *testing.T) {
 	last := *spanOf(l, 6)
 	corner := at(last.End+1-gib, 12*gib, "Corner")
 	far := at(spanOf(l, 3).Start+gib, 10*gib, "Inside")
-	facts := Facts{NewIDs: standIns(), NewID: standIns()[0], Finds: map[disk.LBA]Found{
+	facts := Facts{NewIDs: StandIns(), NewID: StandIns()[0], Finds: map[disk.LBA]Found{
 		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt", Stand: Stand{Used: 9 * disk.MiB, Taken: disk.MiB, Untouched: 8 * disk.MiB, Wrong: []string{"a", "b"}}}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
 	}}
 	back := func(n disk.LBA) Step { return Step{Do: BringBack, Find: n, Told: n.Offset(512)} }

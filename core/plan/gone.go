@@ -60,7 +60,7 @@ func overGone(c *Column, gone []Gone) []Gone {
 		}
 		if g.Find != 0 {
 			c.Over = append(c.Over, fmt.Sprint("find at ", g.Find))
-			c.Notes = append(c.Notes, *obstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes: %s.", g.Span.Title(), g.weakened(c.Layout)), c.Number))
+			c.Notes = append(c.Notes, *NewObstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes: %s.", g.Span.Title(), g.weakened(c.Layout)), c.Number))
 			continue
 		}
 		c.Over = append(c.Over, g.Record)
@@ -68,7 +68,7 @@ func overGone(c *Column, gone []Gone) []Gone {
 		if g.Backup {
 			text += "; its backup stays"
 		}
-		c.Notes = append(c.Notes, *obstacle(OverRecord, text+".", c.Number))
+		c.Notes = append(c.Notes, *NewObstacle(OverRecord, text+".", c.Number))
 	}
 	return left
 }

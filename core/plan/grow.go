@@ -21,7 +21,7 @@ func layGrow(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		growHeadStep(c, l, p, f)
 		return
 	}
-	room, o := mayGrow(l, p, f)
+	room, o := RoomToGrow(l, p, f)
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
@@ -49,7 +49,7 @@ func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	a := growHead(l, p, f)
 	up, _ := Touching(l, p)
 	if a.Obstacle == nil && up < disk.Grid {
-		a.Obstacle = obstacle(GapTooSmall, "The gap before it is smaller than 1 MiB.", p.Number)
+		a.Obstacle = NewObstacle(GapTooSmall, "The gap before it is smaller than 1 MiB.", p.Number)
 	}
 	if a.Obstacle != nil {
 		c.Obstacles = append(c.Obstacles, *a.Obstacle)
@@ -61,8 +61,8 @@ func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	by = min(by.Up(disk.Grid), up)
-	if most := maxVolume(p.Volume, l.Sector); p.End-p.Start+1+by.At(l.Sector) > most {
-		c.Obstacles = append(c.Obstacles, *obstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot become so large.", p.Volume.ClusterBytes), p.Number).clear("copy-out"))
+	if most := MaxVolume(p.Volume, l.Sector); p.End-p.Start+1+by.At(l.Sector) > most {
+		c.Obstacles = append(c.Obstacles, *NewObstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot become so large.", p.Volume.ClusterBytes), p.Number).ClearedBy("copy-out"))
 		return
 	}
 	moved(c, l, p, p.Start-by.At(l.Sector), p.End, f)
@@ -80,14 +80,14 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 		var to disk.Bytes
 		to, err = disk.ParseAmount(s.To, p.Bytes+most)
 		if err == nil && to <= p.Bytes {
-			return 0, obstacle(BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number)
+			return 0, NewObstacle(BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number)
 		}
 		by = to - p.Bytes
 	} else {
 		by, err = disk.ParseAmount(s.By, most)
 	}
 	if err != nil {
-		return 0, obstacle(BadAmount, fmt.Sprintf("%s: %v. %s can gain up to %s (%s).", p.Title(), err, p.Title(), most, most.Exact()), p.Number)
+		return 0, NewObstacle(BadAmount, fmt.Sprintf("%s: %v. %s can gain up to %s (%s).", p.Title(), err, p.Title(), most, most.Exact()), p.Number)
 	}
 	end := p.End + disk.LBA((by+l.Sector-1)/l.Sector)
 	// On the grid when the amount is not exact to it; upwards while there is room.
@@ -97,7 +97,7 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 		end = room
 	}
 	if (end - p.End).Offset(l.Sector) < p.Volume.ClusterBytes {
-		return 0, obstacle(BadAmount, fmt.Sprintf("%s is less than one cluster (%s).", by.Exact(), p.Volume.ClusterBytes), p.Number)
+		return 0, NewObstacle(BadAmount, fmt.Sprintf("%s is less than one cluster (%s).", by.Exact(), p.Volume.ClusterBytes), p.Number)
 	}
 	return end, nil
 }
@@ -115,10 +115,10 @@ func filling(v volume.Info, part, sector disk.Bytes) volume.Info {
 	return v
 }
 
-// growBytes is what is written when a volume gains an amount at its end: the new part of
+// GrowBytes is what is written when a volume gains an amount at its end: the new part of
 // the bitmap, and the records around it; of a FAT volume whose tables grow, these, and the
 // clusters that make way.
-func growBytes(p *layout.Span, by disk.Bytes) disk.Bytes {
+func GrowBytes(p *layout.Span, by disk.Bytes) disk.Bytes {
 	v := p.Volume
 	if v.Tables == nil {
 		return by/v.ClusterBytes/8 + bookkeeping
@@ -134,22 +134,16 @@ func rewrittenByGrow(c Column, was, is *layout.Span) disk.Bytes {
 	if was.Volume == nil {
 		return 0
 	}
-	n := growBytes(was, is.Bytes-was.Bytes)
+	n := GrowBytes(was, is.Bytes-was.Bytes)
 	if c.Step.Edge == "head" {
 		n += SlideBytes(was)
 	}
 	return n
 }
 
-func routedGrow(w *routeWords, c Column, was *layout.Span) {
-	if c.Step.Edge == "head" {
-		w.other = append(w.other, was.Title()+" slides toward the start")
-	}
-}
-
-// mayGrow returns the sector up to which p can grow, or why it cannot.
-func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
-	if o := resizable(p, f); o != nil {
+// RoomToGrow returns the sector up to which p can grow, or why it cannot.
+func RoomToGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
+	if o := Resizable(p, f); o != nil {
 		return 0, o
 	}
 	gap, ok := l.GapAt(p.End+1, p.Container)
@@ -158,27 +152,27 @@ func mayGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle) {
 	}
 	end := (gap.End + 1).Offset(l.Sector).Down(disk.Grid).At(l.Sector) - 1
 	limited := false
-	if most := maxVolume(p.Volume, l.Sector); end > p.Start+most-1 {
+	if most := MaxVolume(p.Volume, l.Sector); end > p.Start+most-1 {
 		end, limited = p.Start+most-1, true
 	}
 	if end <= p.End || limited && (end-p.End).Offset(l.Sector) < disk.Grid {
 		if p.Volume.Tables != nil && p.Volume.BadClusters > 0 && gap.Bytes >= disk.MiB {
-			return 0, obstacle(BadPlaces, "It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.", p.Number).clear("copy-out")
+			return 0, NewObstacle(BadPlaces, "It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.", p.Number).ClearedBy("copy-out")
 		}
 		if gap.Bytes >= disk.MiB {
-			return 0, obstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.", p.Volume.ClusterBytes), p.Number).clear("copy-out")
+			return 0, NewObstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.", p.Volume.ClusterBytes), p.Number).ClearedBy("copy-out")
 		}
-		return 0, obstacle(GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number)
+		return 0, NewObstacle(GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number)
 	}
 	return end, nil
 }
 
 func growHead(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Grow, Edge: "head"}
-	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
+	if a.Obstacle = Resizable(p, f); a.Obstacle != nil {
 		return a
 	}
-	if a.Obstacle = movable(p, f); a.Obstacle != nil {
+	if a.Obstacle = Movable(p, f); a.Obstacle != nil {
 		return a
 	}
 	if g := before(l, p); g != nil {
@@ -192,13 +186,13 @@ func growHead(l *layout.Layout, p *layout.Span, f Facts) Act {
 		}
 	}
 	if last == nil {
-		a.Obstacle = obstacle(NoGap, "It begins where partitions can begin.", p.Number)
+		a.Obstacle = NewObstacle(NoGap, "It begins where partitions can begin.", p.Number)
 		return a
 	}
 	text := fmt.Sprintf("%s (%s) ends where it begins.", last.Title(), last.Bytes)
-	if g := biggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < last.Start }); g != nil {
+	if g := BiggestGap(l, func(s layout.Span) bool { return s.Container == p.Container && s.End < last.Start }); g != nil {
 		text = fmt.Sprintf("%s (%s) lies between it and the %s gap before.", last.Title(), last.Bytes, g.Bytes)
 	}
-	a.Obstacle = obstacle(InTheWay, text, last.Number).clear("delete", "slide")
+	a.Obstacle = NewObstacle(InTheWay, text, last.Number).ClearedBy("delete", "slide")
 	return a
 }

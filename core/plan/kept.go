@@ -12,7 +12,7 @@ import (
 // many of them are compressed, -1 where nobody has counted.
 func notKept(from volume.Kind, to *layout.Span, packed int) *Obstacle {
 	say := func(format string, args ...any) *Obstacle {
-		return obstacle(LessKept, fmt.Sprintf(format, args...), to.Number)
+		return NewObstacle(LessKept, fmt.Sprintf(format, args...), to.Number)
 	}
 	switch {
 	case from.IsFAT() || from == volume.ExFAT:

@@ -29,13 +29,13 @@ func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	var o *Obstacle
 	switch {
 	case p.Volume == nil:
-		o = obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+		o = NewObstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case p.Volume.Kind != volume.NTFS:
-		o = obstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
+		o = NewObstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
 	case p.Volume.Label == c.Step.Label:
-		o = obstacle(NothingToDo, "It has that label already.", p.Number)
+		o = NewObstacle(NothingToDo, "It has that label already.", p.Number)
 	default:
-		o = mayTake(p, 0)
+		o = MayTake(p, 0)
 	}
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)

@@ -273,7 +273,7 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 // TestNotThereYet asks the lead for nothing that only the plan itself makes.
 func TestNotThereYet(t *testing.T) {
 	l := sample.Reception()
-	cols := Lay(l, Facts{NewIDs: standIns()}, []Step{{Do: Create, Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}, {Do: CopyOut, Partition: "6", Volume: "n", As: "h"}, {Do: Delete, Partition: "n", Waiver: "w"}, {Do: Delete, Partition: "5", Waiver: "w"}})
+	cols := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Do: Create, Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}, {Do: CopyOut, Partition: "6", Volume: "n", As: "h"}, {Do: Delete, Partition: "n", Waiver: "w"}, {Do: Delete, Partition: "5", Waiver: "w"}})
 	for i, asked := range map[int]bool{2: false, 3: true} {
 		if c := cols[i]; codes(c.Missing) != "lead-missing" || (c.Missing[0].Ask != nil) != asked || strings.Contains(c.Missing[0].Text, "This plan makes it") == asked {
 			t.Errorf("step %d: %v, %v", i+1, c.Obstacles, c.Missing)

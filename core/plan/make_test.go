@@ -173,7 +173,7 @@ func TestTypeOfFAT(t *testing.T) {
 	for format, want := range map[string]string{"fat32": "0c", "ntfs": "07"} {
 		l := sample.Bakery()
 		l = l.With(l.Partitions()[:1])
-		c := Lay(l, Facts{NewIDs: standIns()}, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: format, As: "n"}})[0]
+		c := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: format, As: "n"}})[0]
 		if c.Layout == nil {
 			t.Fatal(c.Obstacles)
 		}

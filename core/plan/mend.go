@@ -26,13 +26,13 @@ func layMend(c *Column, _ *layout.Layout, _ *layout.Span, f Facts) {
 	after := f.Mended[c.Step.Keep].Layout
 	switch {
 	case f.ReadOnly:
-		c.Obstacles = append(c.Obstacles, *general(f))
+		c.Obstacles = append(c.Obstacles, *AgainstAll(f))
 	case after == nil:
 		text := f.MendTrouble
 		if text == "" {
 			text = "Both copies of the table are whole and the same: there is nothing to mend."
 		}
-		c.Obstacles = append(c.Obstacles, *obstacle(TableUnsafe, text))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(TableUnsafe, text))
 	default:
 		c.Layout = after
 	}

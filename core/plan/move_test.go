@@ -77,7 +77,7 @@ func TestMoves(t *testing.T) {
 		{"a logical volume too large", b, []Step{{Do: Create, In: "container", Size: "100 GiB", Type: "basic", Format: "ntfs"}}, 7, "bad-amount"},
 		{"the last logical volume", b, []Step{{Do: Create, In: "container", Size: "all", Type: "basic", Format: "ntfs"}}, 7, "205827 to 308224, record 205826"},
 	} {
-		cols := Lay(c.l, Facts{NewIDs: standIns()}, c.steps)
+		cols := Lay(c.l, Facts{NewIDs: StandIns()}, c.steps)
 		last := cols[len(cols)-1]
 		got := codes(last.Obstacles)
 		if last.Layout != nil {
@@ -146,7 +146,7 @@ func TestJoins(t *testing.T) {
 		{"cleared, the PC starts from it", l, Facts{StartsHere: true}, []Step{{Do: Clear, Scheme: "gpt"}}, "only-efi start-system only-efi", "", false},
 		{"cleared, no table", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{Lead: true}, []Step{{Do: Clear, Scheme: "none", Release: "r", Waiver: "w"}}, "", "", false},
 	} {
-		c.f.NewIDs = standIns()
+		c.f.NewIDs = StandIns()
 		cols := Lay(c.l, c.f, c.steps)
 		last := cols[len(cols)-1]
 		var miss []Obstacle

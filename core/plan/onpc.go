@@ -13,7 +13,7 @@ func unknownPC(f Facts, n ...int) *Obstacle {
 	if f.PC != nil {
 		return nil
 	}
-	return obstacle(NoPC, "It is a matter of the PC, and the facts about this drive's PC are not known. Read them in.", n...).clear("read-facts")
+	return NewObstacle(NoPC, "It is a matter of the PC, and the facts about this drive's PC are not known. Read them in.", n...).ClearedBy("read-facts")
 }
 
 // byID finds a partition by its unique id.
@@ -39,7 +39,7 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 		if _, to, o := mayPark(l, f); o != nil {
 			park.Obstacle = o
 		} else if !strings.EqualFold(f.PC.Recovery.Partition, p.UniqueID) {
-			park.Obstacle = obstacle(NotParked, "The PC's recovery environment lies in another partition.", p.Number)
+			park.Obstacle = NewObstacle(NotParked, "The PC's recovery environment lies in another partition.", p.Number)
 		} else {
 			park.Note = fmt.Sprintf("It is copied into a folder of %s, and can be taken back into use from there.", to.Title())
 		}

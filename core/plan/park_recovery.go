@@ -24,23 +24,23 @@ func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
 	r := f.PC.Recovery
 	switch {
 	case r == nil:
-		return from, to, obstacle(NotParked, "The facts about the PC name no recovery environment.")
+		return from, to, NewObstacle(NotParked, "The facts about the PC name no recovery environment.")
 	case r.Parked:
-		return from, to, obstacle(NothingToDo, "The recovery environment is parked already.")
+		return from, to, NewObstacle(NothingToDo, "The recovery environment is parked already.")
 	}
 	from, there := byID(l, r.Partition)
 	to, starts := byID(l, f.PC.Start)
 	switch {
 	case !there:
-		o = obstacle(NotParked, "The partition that holds the recovery environment is not on this drive, or is gone.")
+		o = NewObstacle(NotParked, "The partition that holds the recovery environment is not on this drive, or is gone.")
 	case from.Volume == nil || sealedWhole(&from) != nil:
-		o = obstacle(NotReadable, fmt.Sprintf("%s holds nothing that can be read.", from.Title()), from.Number)
+		o = NewObstacle(NotReadable, fmt.Sprintf("%s holds nothing that can be read.", from.Title()), from.Number)
 	case !starts:
-		o = obstacle(NoSystem, "The system that the PC starts is not on this drive: there is no volume to park it in.", from.Number)
+		o = NewObstacle(NoSystem, "The system that the PC starts is not on this drive: there is no volume to park it in.", from.Number)
 	case from.Number == to.Number:
-		o = obstacle(NothingToDo, "It lies on the start system's own volume already.", from.Number)
+		o = NewObstacle(NothingToDo, "It lies on the start system's own volume already.", from.Number)
 	default:
-		o = mayTake(&to, from.Volume.UsedBytes)
+		o = MayTake(&to, from.Volume.UsedBytes)
 	}
 	return from, to, o
 }
@@ -53,7 +53,7 @@ func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		return o
 	}
 	if p != nil && p.Number != from.Number {
-		return obstacle(NotParked, fmt.Sprintf("The recovery environment lies in %s (partition %d), not in %s.", from.Title(), from.Number, p.Title()), p.Number)
+		return NewObstacle(NotParked, fmt.Sprintf("The recovery environment lies in %s (partition %d), not in %s.", from.Title(), from.Number, p.Title()), p.Number)
 	}
 	if c.Step.Folder == "" {
 		c.Step.Folder = parkedIn

@@ -35,7 +35,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC, Standing: maps.Clone(f.Backups)}
 		if l == nil {
 			c.Title = string(s.Do)
-			c.Obstacles = append(c.Obstacles, *obstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
+			c.Obstacles = append(c.Obstacles, *NewObstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
 		} else {
 			f.entries, f.asking = brokenEntries(l), askingFor(now, steps, i)
 			apply(&c, l, f)
@@ -168,18 +168,18 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	}
 	if wiped { // who wants nothing to be left needs no backup, but says so
 		text := fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title())
-		return append(out, *obstacle(WaiverMissing, text, p.Number).clear("waiver"))
+		return append(out, *NewObstacle(WaiverMissing, text, p.Number).ClearedBy("waiver"))
 	}
 	text := fmt.Sprintf("%s has contents and no backup.", p.Title())
 	switch {
 	case ok && b.Away:
 		text = fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified.", p.Title())
 		text += " Verify it again, make another, or waive it with a reason."
-		return append(out, *obstacle(BackupMissing, text, p.Number).clear("verify-backup", "back-up", "waiver"))
+		return append(out, *NewObstacle(BackupMissing, text, p.Number).ClearedBy("verify-backup", "back-up", "waiver"))
 	case ok && b.Foreign:
 		text = fmt.Sprintf("The backup of %s is not signed by this shop.", p.Title())
 		text += " Take it in, make another, or waive it with a reason."
-		return append(out, *obstacle(BackupMissing, text, p.Number).clear("take-in-backup", "back-up", "waiver"))
+		return append(out, *NewObstacle(BackupMissing, text, p.Number).ClearedBy("take-in-backup", "back-up", "waiver"))
 	case ok && b.Lost != "":
 		text = fmt.Sprintf("The backup of %s is not what it was: %s.", p.Title(), strings.TrimSuffix(b.Lost, "."))
 	case ok && !b.Verified:
@@ -187,7 +187,7 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	case ok:
 		text = fmt.Sprintf("%s has changed since its backup was made.", p.Title())
 	}
-	return append(out, *obstacle(BackupMissing, text+" Make a backup, or waive it with a reason.", p.Number).clear("back-up", "waiver"))
+	return append(out, *NewObstacle(BackupMissing, text+" Make a backup, or waive it with a reason.", p.Number).ClearedBy("back-up", "waiver"))
 }
 
 // personal tells whether what a partition holds may be somebody's: as it is now, or as it was when the plan
@@ -196,16 +196,16 @@ func personal(p *layout.Span, f Facts) bool {
 	return p.Volume != nil && (p.Personal || slices.Contains([]layout.Role{layout.Data, layout.OtherSystem, layout.StartSystem}, p.Role)) || f.personal[p.Number]
 }
 
-func join(names []string) string {
+func Join(names []string) string {
 	if len(names) < 2 {
 		return strings.Join(names, "")
 	}
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-// covered tells whether nothing but gaps lies from one sector to another, inside the
+// Covered tells whether nothing but gaps lies from one sector to another, inside the
 // given container or with 0 outside.
-func covered(l *layout.Layout, from, to disk.LBA, container int) bool {
+func Covered(l *layout.Layout, from, to disk.LBA, container int) bool {
 	for _, s := range l.Spans {
 		if s.Container != container || s.Start > from || s.End < from {
 			continue
@@ -254,7 +254,7 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	k := c.Step.kind()
 	// What stands against every change of the drive.
-	if stands := general(f); stands != nil && (k.despite == nil || !k.despite(stands, f)) {
+	if stands := AgainstAll(f); stands != nil && (k.despite == nil || !k.despite(stands, f)) {
 		block(stands)
 		return
 	}
@@ -267,7 +267,7 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	p, ok := l.Find(n)
 	if err != nil || !ok {
 		c.Title = string(c.Step.Do)
-		block(obstacle(NoSuch, fmt.Sprintf("There is no partition %s.", c.Step.Partition)))
+		block(NewObstacle(NoSuch, fmt.Sprintf("There is no partition %s.", c.Step.Partition)))
 		return
 	}
 	c.Number = n

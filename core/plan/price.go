@@ -30,7 +30,7 @@ type Price struct {
 const Rate = 140 * disk.MiB
 
 const (
-	tableSectors = 4            // that a change of the table writes
+	TableSectors = 4            // that a change of the table writes
 	bookkeeping  = 8 * disk.KiB // of a volume, around what a change of its size writes
 )
 
@@ -42,7 +42,7 @@ func own(p *layout.Span) disk.Bytes {
 	return bookkeeping
 }
 
-func number(name string) int {
+func Number(name string) int {
 	n, _ := strconv.Atoi(name)
 	return n
 }
@@ -85,7 +85,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 func (sum *tally) add(c Column, before *layout.Layout, sector disk.Bytes, f Facts) {
 	k := c.Step.kind()
 	if c.Step.Do != Restart {
-		sum.Rewritten += tableSectors * sector
+		sum.Rewritten += TableSectors * sector
 	}
 	was, there := before.Find(c.Number)
 	if !there {

@@ -67,7 +67,7 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if s := c.Step; s.Type != "" {
 		id, role, ok := typeFor(l.Scheme, s.Type)
 		if !ok {
-			block(obstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type), p.Number))
+			block(NewObstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type), p.Number))
 			return
 		}
 		q.TypeID, q.TypeName = id, table.TypeName(id)
@@ -96,28 +96,28 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	other := slices.IndexFunc(l.Partitions(), func(x layout.Span) bool { return x.Active && x.Number != p.Number })
 	switch {
 	case p.Role == layout.Container:
-		block(obstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number))
+		block(NewObstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number))
 	case p.Held != "":
 		block(heldOpen(p))
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
 		block(sealedWhole(p))
 	case l.Scheme == "mbr" && (c.Step.Name != "" || c.Step.Attributes != ""):
-		block(obstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))
+		block(NewObstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))
 	case l.Scheme != "mbr" && c.Step.Active != nil:
-		block(obstacle(BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number))
+		block(NewObstacle(BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number))
 	case q.Active && !p.Active && p.Container != 0:
-		block(obstacle(BadAmount, "A logical volume cannot be active.", p.Number))
+		block(NewObstacle(BadAmount, "A logical volume cannot be active.", p.Number))
 	case q.Active && !p.Active && other >= 0:
 		x := l.Partitions()[other]
-		block(obstacle(InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()), x.Number).clear("retag"))
+		block(NewObstacle(InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()), x.Number).ClearedBy("retag"))
 	case p.Active && !q.Active && f.StartsHere:
-		block(obstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number))
+		block(NewObstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number))
 	case changed && p.Role == layout.StartSystem && q.Role != layout.StartSystem:
-		block(obstacle(IsStart, "The PC starts this system: of another type it would not be found.", p.Number).clear("start-order"))
+		block(NewObstacle(IsStart, "The PC starts this system: of another type it would not be found.", p.Number).ClearedBy("start-order"))
 	case changed && p.Role == layout.EFI && f.StartsHere && !slices.ContainsFunc(l.Partitions(), func(x layout.Span) bool { return x.Role == layout.EFI && x.Number != p.Number }):
-		block(obstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.", p.Number))
+		block(NewObstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.", p.Number))
 	case q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active:
-		block(obstacle(NothingToDo, "The table says so already.", p.Number))
+		block(NewObstacle(NothingToDo, "The table says so already.", p.Number))
 	default:
 		if o := notReleased(p, c.Step, f); o != nil {
 			c.Missing = append(c.Missing, *o)

@@ -21,9 +21,9 @@ func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if c.Step.DropRestorePoints {
 		p = dropRestorePoints(c, p, f)
 	}
-	a := shrink(l, p, f)
+	a := ShrinkAct(l, p, f)
 	if a.Obstacle == nil && head {
-		a.Obstacle = movable(p, f)
+		a.Obstacle = Movable(p, f)
 	}
 	if a.Obstacle != nil {
 		c.Obstacles = append(c.Obstacles, *a.Obstacle)
@@ -56,21 +56,21 @@ func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 // dropRestorePoints is a partition as it is without the earlier states that its volume keeps.
 func dropRestorePoints(c *Column, p *layout.Span, f Facts) *layout.Span {
 	if p.Volume == nil || !p.Volume.RestorePoints {
-		c.Obstacles = append(c.Obstacles, *obstacle(RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number))
 		return p
 	}
 	q, v := *p, *p.Volume
 	v.RestorePoints, q.Volume = false, &v
-	c.Notes = append(c.Notes, *obstacle(RestorePoints, fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()), p.Number))
+	c.Notes = append(c.Notes, *NewObstacle(RestorePoints, fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()), p.Number))
 	if f.PC != nil {
 		c.PC = f.PC.WithoutRestorePoints(p.UniqueID)
 	}
 	return &q
 }
 
-// cutBytes is what is written when a volume is made smaller at its end: what lies behind
+// CutBytes is what is written when a volume is made smaller at its end: what lies behind
 // the new end, by the parts that its use is drawn in, and its bookkeeping.
-func cutBytes(p *layout.Span, size disk.Bytes) disk.Bytes {
+func CutBytes(p *layout.Span, size disk.Bytes) disk.Bytes {
 	v := p.Volume
 	if size >= v.ShrinkCut {
 		return bookkeeping
@@ -99,17 +99,12 @@ func rewrittenByShrink(c Column, was, is *layout.Span) disk.Bytes {
 	case c.Step.Edge == "head":
 		return SlideBytes(was)
 	}
-	return cutBytes(was, is.Bytes)
+	return CutBytes(was, is.Bytes)
 }
 
-func routedShrink(w *routeWords, c Column, was *layout.Span) {
-	is, _ := c.Layout.Find(c.Number)
-	w.gave = append(w.gave, fmt.Sprintf("%s gives %s", was.Title(), was.Bytes-is.Bytes))
-}
-
-func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
+func ShrinkAct(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Shrink}
-	if a.Obstacle = resizable(p, f); a.Obstacle != nil {
+	if a.Obstacle = Resizable(p, f); a.Obstacle != nil {
 		return a
 	}
 	v := p.Volume
@@ -123,17 +118,17 @@ func shrink(l *layout.Layout, p *layout.Span, f Facts) Act {
 	last := f.Insides[p.Number]
 	switch {
 	case most < disk.Grid:
-		a.Obstacle = obstacle(Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number).clear("move-files")
+		a.Obstacle = NewObstacle(Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number).ClearedBy("move-files")
 		return a
 	case v.BadClusters > 0 && cut < disk.Grid:
-		a.Obstacle = obstacle(BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number).clear("copy-out")
+		a.Obstacle = NewObstacle(BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number).ClearedBy("copy-out")
 		return a
 	case last.Fixed && cut < disk.Grid:
-		a.Obstacle = obstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).clear("move-files", "copy-out")
+		a.Obstacle = NewObstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).ClearedBy("move-files", "copy-out")
 		return a
 	case v.RestorePoints && cut < disk.Grid:
 		a.Dropped = most
-		a.Obstacle = obstacle(RestorePoints, "It keeps earlier states of itself, which moving data would make unusable. Drop them, or shrink no further than its last used cluster.", p.Number).clear("drop-restore-points")
+		a.Obstacle = NewObstacle(RestorePoints, "It keeps earlier states of itself, which moving data would make unusable. Drop them, or shrink no further than its last used cluster.", p.Number).ClearedBy("drop-restore-points")
 		return a
 	}
 	a.Limit = most

@@ -42,7 +42,7 @@ func laySlide(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	by, err := disk.ParseAmount(text, max(room, 0))
 	if err != nil {
-		c.Obstacles = append(c.Obstacles, *obstacle(BadAmount, fmt.Sprintf("%v. %s can slide by up to %s toward the start and %s toward the end.", err, p.Title(), up, down), p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(BadAmount, fmt.Sprintf("%v. %s can slide by up to %s toward the start and %s toward the end.", err, p.Title(), up, down), p.Number))
 		return
 	}
 	// On the grid, or where it does not stand on it, as far from it as before.
@@ -89,16 +89,14 @@ func Touching(l *layout.Layout, p *layout.Span) (up, down disk.Bytes) {
 	return up, down
 }
 
-func routedSlide(w *routeWords, _ Column, was *layout.Span) { w.slid = append(w.slid, was.Title()) }
-
 func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
 	a := Act{Do: Slide}
-	if a.Obstacle = movable(p, f); a.Obstacle != nil {
+	if a.Obstacle = Movable(p, f); a.Obstacle != nil {
 		return a
 	}
 	up, down := Touching(l, p)
 	if up+down < disk.Grid {
-		a.Obstacle = obstacle(NoGap, "No gap touches it on either side.", p.Number).clear("delete", "shrink")
+		a.Obstacle = NewObstacle(NoGap, "No gap touches it on either side.", p.Number).ClearedBy("delete", "shrink")
 		return a
 	}
 	a.Limit = max(up, down)
@@ -109,20 +107,20 @@ func slide(l *layout.Layout, p *layout.Span, f Facts) Act {
 	return a
 }
 
-// movable is what stands against changing where p lies.
-func movable(p *layout.Span, f Facts) *Obstacle {
-	if o := general(f); o != nil {
+// Movable is what stands against changing where p lies.
+func Movable(p *layout.Span, f Facts) *Obstacle {
+	if o := AgainstAll(f); o != nil {
 		return o
 	}
 	switch {
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
 		return sealedWhole(p)
 	case p.Role == layout.Container:
-		return obstacle(HasVolumes, "A container slides with the volumes in it, which this version does not do.", p.Number)
+		return NewObstacle(HasVolumes, "A container slides with the volumes in it, which this version does not do.", p.Number)
 	case p.Held != "":
 		return heldOpen(p)
 	case p.Volume != nil && p.Volume.BadClusters > 0:
-		return obstacle(BadPlaces, fmt.Sprintf("It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.", p.Volume.BadClusters), p.Number).clear("copy-out")
+		return NewObstacle(BadPlaces, fmt.Sprintf("It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.", p.Volume.BadClusters), p.Number).ClearedBy("copy-out")
 	case p.Volume != nil && p.Volume.Hibernated || len(f.Asleep) > 0 && p.Volume != nil && p.Volume.Kind != volume.Unknown:
 		return asleep(p, f)
 	}

@@ -56,7 +56,7 @@ func (s *Stand) Damage(p *layout.Span) *Obstacle {
 	if hurt == "" {
 		return nil
 	}
-	return obstacle(DamageMissing, hurt+" To bring it back all the same, say why.", p.Number).clear("damaged")
+	return NewObstacle(DamageMissing, hurt+" To bring it back all the same, say why.", p.Number).ClearedBy("damaged")
 }
 
 // hurt says what of a partition does not come back as it was, "" where nothing is known to be missing.
@@ -102,7 +102,7 @@ func accepted(c *Column, p *layout.Span, s *Stand) {
 	if o := s.Damage(p); o != nil && strings.TrimSpace(c.Step.Damaged) == "" {
 		c.Missing = append(c.Missing, *o)
 	} else if o != nil {
-		c.Notes = append(c.Notes, *obstacle(WrongContents, s.hurt(p), p.Number))
+		c.Notes = append(c.Notes, *NewObstacle(WrongContents, s.hurt(p), p.Number))
 	}
 	if s.Unknown > 0 {
 		text := fmt.Sprintf("Of %s that %s had in use nobody knows whether they are as they were", s.Unknown, p.Title())
@@ -114,7 +114,7 @@ func accepted(c *Column, p *layout.Span, s *Stand) {
 		} else if s.Doubted > 1 {
 			text += fmt.Sprintf("; %d files lie there", s.Doubted)
 		}
-		c.Notes = append(c.Notes, *obstacle(NotKnown, text+". Look at them once it is back.", p.Number))
+		c.Notes = append(c.Notes, *NewObstacle(NotKnown, text+". Look at them once it is back.", p.Number))
 	}
 }
 

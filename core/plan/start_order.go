@@ -35,7 +35,7 @@ func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle 
 			return o
 		}
 		if p.Volume == nil || p.Volume.Hibernated && !f.PC.Starts(p.UniqueID) {
-			return obstacle(Hibernated, fmt.Sprintf("%s is hibernated; start it once and shut it down first.", p.Title()), p.Number).clear("shut-down")
+			return NewObstacle(Hibernated, fmt.Sprintf("%s is hibernated; start it once and shut it down first.", p.Title()), p.Number).ClearedBy("shut-down")
 		}
 		after = after.WithStart(p.UniqueID, p.Title())
 		said = append(said, fmt.Sprintf("%s is the system that the PC starts", p.Title()))
@@ -43,7 +43,7 @@ func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle 
 	if c.Step.Wait != nil {
 		var err error
 		if after, err = after.WithWait(*c.Step.Wait); err != nil {
-			return obstacle(BadAmount, err.Error())
+			return NewObstacle(BadAmount, err.Error())
 		}
 		said = append(said, fmt.Sprintf("it asks for %d s", after.Wait))
 	}

@@ -44,7 +44,7 @@ func TestStartChecks(t *testing.T) {
 		{"no EFI partition", l, Facts{PC: &pc.Facts{Version: 1, Start: "d"}, StartsHere: true}, nil, []string{"Loaders wrong"}},
 		{"cleared", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}, nil},
 	} {
-		c.f.NewIDs = standIns()
+		c.f.NewIDs = StandIns()
 		if c.f.Loaders == nil {
 			c.f.Loaders = map[string][]string{"b": {"EFI/Loader/a.efi", "EFI/Boot/bootx64.efi"}}
 		}

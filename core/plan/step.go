@@ -122,8 +122,8 @@ var (
 // maxBytes bounds a plan or a goal.
 const maxBytes = 1 << 20
 
-// decode reads one JSON value into v, at most 1 MiB of it; what is wrong is told as bad.
-func decode(b []byte, v any, bad error) error {
+// Decode reads one JSON value into v, at most 1 MiB of it; what is wrong is told as bad.
+func Decode(b []byte, v any, bad error) error {
 	if len(b) > maxBytes {
 		return fmt.Errorf("%w: it is longer than 1 MiB", bad)
 	}
@@ -136,7 +136,7 @@ func decode(b []byte, v any, bad error) error {
 // Parse reads a plan from JSON, at most 1 MiB of it and 1000 steps.
 func Parse(b []byte) (*Plan, error) {
 	var p Plan
-	if err := decode(b, &p, ErrMalformed); err != nil {
+	if err := Decode(b, &p, ErrMalformed); err != nil {
 		return nil, err
 	}
 	if p.Version != 1 {
@@ -237,14 +237,14 @@ func (o Obstacle) Error() string { return o.Text }
 // AsksFor tells that the lead is needed to lift something.
 func (o Obstacle) AsksFor(l Lifts) bool { return o.Ask != nil && o.Ask.Lifts == l }
 
-func obstacle(code Code, text string, parts ...int) *Obstacle {
+func NewObstacle(code Code, text string, parts ...int) *Obstacle {
 	if parts == nil {
 		parts = []int{}
 	}
 	return &Obstacle{Code: code, Partitions: parts, Text: text}
 }
 
-func (o *Obstacle) clear(ways ...string) *Obstacle {
+func (o *Obstacle) ClearedBy(ways ...string) *Obstacle {
 	o.Clears = append(o.Clears, ways...)
 	return o
 }

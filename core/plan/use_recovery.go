@@ -22,13 +22,13 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	r := f.PC.Recovery
 	switch {
 	case r == nil:
-		return obstacle(NotParked, "The facts about the PC name no recovery environment.", p.Number)
+		return NewObstacle(NotParked, "The facts about the PC name no recovery environment.", p.Number)
 	case r.InUse && strings.EqualFold(r.Partition, p.UniqueID):
-		return obstacle(NothingToDo, "It is in use from there already.", p.Number)
+		return NewObstacle(NothingToDo, "It is in use from there already.", p.Number)
 	case p.Role != layout.Recovery:
-		return obstacle(NoVolume, fmt.Sprintf("%s is not a recovery partition: a PC would not look for it there.", p.Title()), p.Number)
+		return NewObstacle(NoVolume, fmt.Sprintf("%s is not a recovery partition: a PC would not look for it there.", p.Title()), p.Number)
 	case p.Volume == nil:
-		return obstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
+		return NewObstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case p.Held != "":
 		return heldOpen(p)
 	}
@@ -40,17 +40,17 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	from, there := byID(l, r.Volume)
 	switch {
 	case !r.Parked:
-		return obstacle(NotParked, "It is not parked: nothing is there that could be copied. Park it first, while its partition is there.", p.Number).clear("park-recovery")
+		return NewObstacle(NotParked, "It is not parked: nothing is there that could be copied. Park it first, while its partition is there.", p.Number).ClearedBy("park-recovery")
 	case !there:
-		return obstacle(NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number)
+		return NewObstacle(NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number)
 	}
-	if o := mayTake(p, disk.Bytes(r.Bytes)); o != nil {
+	if o := MayTake(p, disk.Bytes(r.Bytes)); o != nil {
 		return o
 	}
 	c.Number, c.From, c.Base, c.Step.Folder = p.Number, from.Number, r.Folder, ""
 	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the parked copy stays", r.Folder, from.Title())
 	c.Layout = fuller(l, p.Number, disk.Bytes(r.Bytes))
-	if from.Volume != nil && from.Volume.Kind == volume.NTFS && mayTake(&from, 0) == nil {
+	if from.Volume != nil && from.Volume.Kind == volume.NTFS && MayTake(&from, 0) == nil {
 		c.Moves, c.Layout = true, fuller(c.Layout, from.Number, -disk.Bytes(r.Bytes))
 		c.Detail = fmt.Sprintf("moved from the folder %s of %s", r.Folder, from.Title())
 	}

@@ -14,7 +14,7 @@ import (
 func TestWalkBack(t *testing.T) {
 	then := sample.With(sample.Reception(), 5, func(s *layout.Span) { s.Name, s.Attributes = "Basic data partition", "0x0000000000000000" })
 	facts := func() Facts {
-		f := Facts{NewIDs: standIns(), NewID: standIns()[0], Records: map[string]Record{}, Lead: true}
+		f := Facts{NewIDs: StandIns(), NewID: StandIns()[0], Records: map[string]Record{}, Lead: true}
 		for _, p := range then.Partitions() {
 			f.Records["r-"+p.UniqueID] = Record{Span: p, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}}
 		}

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"testing"
 
+	"jadetrail/core/route"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
@@ -16,10 +18,10 @@ import (
 )
 
 // anyGoal is a goal for a drive of some partitions.
-func anyGoal(rng *rand.Rand, numbers []string) *plan.Goal {
+func anyGoal(rng *rand.Rand, numbers []string) *route.Goal {
 	any := func() string { return numbers[rng.IntN(len(numbers))] }
 	amount := func() string { return fmt.Sprintf("%d MiB", 1+rng.IntN(12)) }
-	g := plan.Goal{Version: 1, NoSecondDrive: rng.IntN(3) == 0}
+	g := route.Goal{Version: 1, NoSecondDrive: rng.IntN(3) == 0}
 	switch rng.IntN(6) {
 	case 0:
 		if g.Receiver, g.Gain = any(), amount(); rng.IntN(2) == 0 {
@@ -121,7 +123,7 @@ func TestOfferedCanBeDone(t *testing.T) {
 		for range 6 {
 			g := anyGoal(rng, numbers)
 			goals++
-			for _, r := range plan.Routes(sv.Layout, f, g).Routes {
+			for _, r := range route.Routes(sv.Layout, f, g).Routes {
 				routes++
 				rehearsed(fmt.Sprintf("goal %+v, route %q", *g, r.Title), r.Plan.Steps)
 			}
@@ -164,7 +166,7 @@ func TestOfferedOnAPC(t *testing.T) {
 		for _, b := range parts {
 			here, there := strconv.Itoa(a.Number), strconv.Itoa(b.Number)
 			both := []string{here, there}
-			goals := []*plan.Goal{
+			goals := []*route.Goal{
 				{Version: 1, Combine: both, KeepPlace: here}, {Version: 1, Combine: both, KeepPlace: there},
 				{Version: 1, Remove: []string{here}, GiveTo: there},
 			}
@@ -172,7 +174,7 @@ func TestOfferedOnAPC(t *testing.T) {
 				if here == there {
 					continue
 				}
-				for _, r := range plan.Routes(sv.Layout, f, g).Routes {
+				for _, r := range route.Routes(sv.Layout, f, g).Routes {
 					routes++
 					o.Plan = &plan.Plan{Version: 1, Steps: r.Plan.Steps}
 					if _, err := CarryOut(context.Background(), o); err != nil {

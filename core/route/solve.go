@@ -1,4 +1,4 @@
-package plan
+package route
 
 import (
 	"cmp"
@@ -8,6 +8,7 @@ import (
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
 )
 
 // The solver finds, among all plans of shrink, slide and grow that give a volume more
@@ -63,7 +64,7 @@ type givers map[int]disk.Bytes
 
 // chain lays the drive out as links in order, without those that go; at is the place of
 // the receiver.
-func chain(l *layout.Layout, r int, gone map[int]bool, give givers, f Facts) (links []link, at int) {
+func chain(l *layout.Layout, r int, gone map[int]bool, give givers, f plan.Facts) (links []link, at int) {
 	usable := l.FirstUsable.Offset(l.Sector).Up(disk.Grid).At(l.Sector)
 	links = append(links, link{hi: usable - 1, fixed: true})
 	at = -1
@@ -90,11 +91,11 @@ func chain(l *layout.Layout, r int, gone map[int]bool, give givers, f Facts) (li
 		if p.Number == r {
 			at = len(links)
 		}
-		k := link{p: p, lo: p.Head(), hi: p.End, slide: SlideBytes(p) + tableSectors*l.Sector}
-		k.fixed = movable(p, f) != nil || f.Shelved[p.Number] != ""
+		k := link{p: p, lo: p.Head(), hi: p.End, slide: plan.SlideBytes(p) + plan.TableSectors*l.Sector}
+		k.fixed = plan.Movable(p, f) != nil || f.Shelved[p.Number] != ""
 		most := disk.Bytes(0)
 		if give[p.Number] > 0 {
-			most = min(give[p.Number], shrink(l, p, f).Limit).Down(disk.Grid)
+			most = min(give[p.Number], plan.ShrinkAct(l, p, f).Limit).Down(disk.Grid)
 		}
 		if most > 0 && f.Shelved[p.Number] == "" {
 			k.head = int64(most / disk.MiB)
@@ -130,7 +131,7 @@ func cutsOf(l *layout.Layout, p *layout.Span, most disk.Bytes) (out []cut) {
 		if by < disk.Grid || by > most {
 			continue
 		}
-		out = append(out, cut{int64(by / disk.MiB), cutBytes(p, p.Bytes-by) + tableSectors*l.Sector})
+		out = append(out, cut{int64(by / disk.MiB), plan.CutBytes(p, p.Bytes-by) + plan.TableSectors*l.Sector})
 	}
 	slices.SortFunc(out, func(a, b cut) int { return cmp.Or(cmp.Compare(a.price, b.price), cmp.Compare(b.mib, a.mib)) })
 	kept := out[:0]
@@ -238,7 +239,7 @@ func makeWay(l *layout.Layout, links []link, back bool, need int64) []way {
 		for _, b := range behind {
 			switch {
 			case k.edge:
-				add(way{mib: b.mib, price: b.price + tableSectors*l.Sector, steps: b.steps + 1, how: widens, next: b.next})
+				add(way{mib: b.mib, price: b.price + plan.TableSectors*l.Sector, steps: b.steps + 1, how: widens, next: b.next})
 			case !k.fixed:
 				add(way{mib: b.mib, price: b.price + k.slide, steps: b.steps + 1, how: moving, next: b.next})
 				for _, c := range k.cuts {
@@ -263,15 +264,15 @@ func makeWay(l *layout.Layout, links []link, back bool, need int64) []way {
 
 // stepsFor are the steps by which the links make way by an amount, those furthest away
 // first.
-func stepsFor(links []link, w *way, mib int64, back bool) []Step {
+func stepsFor(links []link, w *way, mib int64, back bool) []plan.Step {
 	k := &links[0]
 	n := strconv.Itoa(k.p.Number)
 	by := fmt.Sprintf("%d MiB", mib)
 	switch w.how {
 	case givesHead:
-		return []Step{{Do: Shrink, Partition: n, By: by, Edge: "head"}}
+		return []plan.Step{{Do: plan.Shrink, Partition: n, By: by, Edge: "head"}}
 	case gives:
-		return []Step{{Do: Shrink, Partition: n, By: by}}
+		return []plan.Step{{Do: plan.Shrink, Partition: n, By: by}}
 	}
 	// As much as what is behind gives, and the rest by itself.
 	room := w.gap
@@ -279,15 +280,15 @@ func stepsFor(links []link, w *way, mib int64, back bool) []Step {
 		room += w.next.mib
 	}
 	give := max(mib-room, 0)
-	var out []Step
+	var out []plan.Step
 	if pass := mib - give - w.gap; pass > 0 && w.next != nil {
 		out = stepsFor(links[1:], w.next, pass, back)
 	}
 	if w.how == widens {
-		s := Step{Do: Container, Partition: n, By: by, Act: string(GrowIt)}
+		s := plan.Step{Do: plan.Container, Partition: n, By: by, Act: string(plan.GrowIt)}
 		atStart := k.lo == k.p.Start
 		if atStart == !back { // it comes nearer to its other edge
-			s.Act = string(ShrinkIt)
+			s.Act = string(plan.ShrinkIt)
 		}
 		if atStart {
 			s.Edge = "head"
@@ -295,17 +296,17 @@ func stepsFor(links []link, w *way, mib int64, back bool) []Step {
 		return append(out, s)
 	}
 	if give > 0 {
-		out = append(out, Step{Do: Shrink, Partition: n, By: fmt.Sprintf("%d MiB", give)})
+		out = append(out, plan.Step{Do: plan.Shrink, Partition: n, By: fmt.Sprintf("%d MiB", give)})
 	}
 	if back { // its end comes nearer by what it gives already
 		by = fmt.Sprintf("-%d MiB", mib-give)
 	}
-	return append(out, Step{Do: Slide, Partition: n, By: by})
+	return append(out, plan.Step{Do: plan.Slide, Partition: n, By: by})
 }
 
 // solution is how a volume gains room.
 type solution struct {
-	steps []Step
+	steps []plan.Step
 	price disk.Bytes
 	most  disk.Bytes // that could be gained at all
 }
@@ -313,7 +314,7 @@ type solution struct {
 // solve finds the plan of shrink, slide and grow that rewrites the fewest bytes for a
 // volume to gain an amount, 0 to ask only for the most. Partitions in gone are not there
 // any more.
-func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool, give givers, f Facts) solution {
+func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool, give givers, f plan.Facts) solution {
 	links, at := chain(l, r.Number, gone, give, f)
 	if at < 0 {
 		return solution{}
@@ -325,7 +326,7 @@ func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool,
 	if want > 0 {
 		need = int64((want + disk.Grid - 1) / disk.Grid)
 	}
-	most := (maxVolume(r.Volume, l.Sector) - (r.End - r.Start + 1)).Offset(l.Sector).Down(disk.Grid)
+	most := (plan.MaxVolume(r.Volume, l.Sector) - (r.End - r.Start + 1)).Offset(l.Sector).Down(disk.Grid)
 	// To the right: up to where the next link comes to begin, on the grid.
 	type side struct {
 		gain  disk.Bytes
@@ -358,12 +359,12 @@ func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool,
 	}
 	best := solution{price: -1}
 	try := func(a, b side, by disk.Bytes) { // by is what it gains toward the start
-		price := a.price + b.price + growBytes(r, want)
+		price := a.price + b.price + plan.GrowBytes(r, want)
 		if by > 0 {
 			price += me.slide
 		}
 		if by < want {
-			price += tableSectors * l.Sector
+			price += plan.TableSectors * l.Sector
 		}
 		if best.price >= 0 && price >= best.price {
 			return
@@ -380,14 +381,14 @@ func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool,
 			if over := int64(by/disk.Grid) - between(l, &left[0], me); over > 0 {
 				best.steps = append(best.steps, stepsFor(left, a.w, over, true)...)
 			}
-			x := Step{Do: Grow, Partition: n, By: fmt.Sprintf("%d MiB", by/disk.MiB), Edge: "head"}
+			x := plan.Step{Do: plan.Grow, Partition: n, By: fmt.Sprintf("%d MiB", by/disk.MiB), Edge: "head"}
 			if by < want { // it grows at its end, all at once
-				x = Step{Do: Slide, Partition: n, By: "-" + x.By}
+				x = plan.Step{Do: plan.Slide, Partition: n, By: "-" + x.By}
 			}
 			best.steps = append(best.steps, x)
 		}
 		if by < want {
-			best.steps = append(best.steps, Step{Do: Grow, Partition: n, By: fmt.Sprintf("%d B", want)})
+			best.steps = append(best.steps, plan.Step{Do: plan.Grow, Partition: n, By: fmt.Sprintf("%d B", want)})
 		}
 	}
 	for _, a := range lefts {

@@ -1,4 +1,4 @@
-package plan
+package route
 
 import (
 	"errors"
@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/plan"
 )
 
 // Goal is what the technician wants. One of Receiver, Remove, Combine, Room and Clear says
@@ -55,7 +56,7 @@ var ErrGoal = errors.New("the goal cannot be read")
 // ParseGoal reads a goal from JSON, at most 1 MiB of it.
 func ParseGoal(b []byte) (*Goal, error) {
 	var g Goal
-	if err := decode(b, &g, ErrGoal); err != nil {
+	if err := plan.Decode(b, &g, ErrGoal); err != nil {
 		return nil, err
 	}
 	return &g, g.valid()
@@ -63,8 +64,8 @@ func ParseGoal(b []byte) (*Goal, error) {
 
 func (g *Goal) valid() error {
 	about := 0
-	for _, is := range []bool{g.Receiver != "", len(g.Remove) > 0, len(g.Combine) > 0, g.Room != "", g.Clear, g.Split != "", g.Recovery != ""} {
-		if is {
+	for _, k := range kinds {
+		if k.wanted(g) {
 			about++
 		}
 	}

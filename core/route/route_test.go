@@ -1,20 +1,21 @@
-package plan
+package route
 
 import (
 	"slices"
 	"strings"
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/sample"
 )
 
 func TestRoutes(t *testing.T) {
 	l := sample.Reception()
-	none := Facts{StartsHere: true}
-	withPC := Facts{StartsHere: true, PC: sample.InOrder()}
+	none := plan.Facts{StartsHere: true}
+	withPC := plan.Facts{StartsHere: true, PC: sample.InOrder()}
 	before := l.With(append(l.Partitions()[:3:3], l.Partitions()[4:]...)) // the gap lies before partition 5
 	before = sample.With(before, 6, func(s *layout.Span) { s.End = l.LastUsable; s.Bytes = (s.End - s.Start + 1).Offset(sample.Sector) })
 	roomy := sample.With(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = 20 * disk.GiB })
@@ -22,7 +23,7 @@ func TestRoutes(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		l      *layout.Layout
-		f      Facts
+		f      plan.Facts
 		g      Goal
 		titles []string
 		says   string // the first obstacle
@@ -34,7 +35,7 @@ func TestRoutes(t *testing.T) {
 		{"a data volume may go", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}}, []string{"Data gives 66 GiB; slide Recovery", "Slide Recovery; Data through the shelf", "Slide OEM, Data and Recovery", "Delete Data; slide Recovery", "Delete Recovery and Data"}, ""},
 		{"little may be rewritten", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}, AtMost: "1 GiB"}, []string{"Delete Data; slide Recovery", "Delete Recovery and Data"}, ""},
 		{"it is to be kept, and nothing moves", l, none, Goal{Receiver: "3", Gain: "66 GiB", MayDelete: []string{"4", "5"}, Keep: []string{"5"}, AtMost: "1 GiB"}, nil, "would rewrite"},
-		{"files move, not partitions", l, Facts{Insides: map[int]InsideFacts{3: {Folders: []Folder{{"Users/Ines/Pictures", 30 * disk.GiB}, {"Users/Ines/Music", 8 * disk.GiB}}}}}, Goal{Receiver: "3", Gain: "6 GiB", Keep: []string{"4", "5", "6"}, AtMost: "40 GiB"}, []string{"Move Users/Ines/Music to Data; the size stays"}, ""},
+		{"files move, not partitions", l, plan.Facts{Insides: map[int]plan.InsideFacts{3: {Folders: []plan.Folder{{Path: "Users/Ines/Pictures", Bytes: 30 * disk.GiB}, {Path: "Users/Ines/Music", Bytes: 8 * disk.GiB}}}}}, Goal{Receiver: "3", Gain: "6 GiB", Keep: []string{"4", "5", "6"}, AtMost: "40 GiB"}, []string{"Move Users/Ines/Music to Data; the size stays"}, ""},
 		{"all", l, none, Goal{Receiver: "3", Gain: "all", Keep: []string{"4", "5", "6"}}, []string{"Slide OEM, Data and Recovery"}, ""},
 		{"the gap lies before it", before, none, Goal{Receiver: "5", Gain: "all", Keep: []string{"6"}}, []string{"Data slides toward the start"}, ""},
 		{"more than the drive has", l, none, Goal{Receiver: "3", Gain: "400 GiB"}, nil, "at most"},
@@ -54,27 +55,27 @@ func TestRoutes(t *testing.T) {
 		{"one into three too large", l, none, Goal{Split: "5", Parts: []string{"100 GiB", "150 GiB"}}, nil, "need 250 GiB"},
 		{"recovery elsewhere", l, withPC, Goal{Recovery: NewPlace}, []string{"Recovery through the shelf", "Delete Recovery; the recovery environment moves to a new place"}, ""},
 		{"no recovery", l, withPC, Goal{Recovery: Without}, []string{"The recovery environment stays parked", "Delete Recovery"}, ""},
-		{"plain storage", l, Facts{}, Goal{Clear: true}, nil, "starts this system"},
-		{"plain storage of a retired drive", retired, Facts{}, Goal{Clear: true}, []string{"Delete EFI, Reserved, System, Recovery, Data and OEM; clear the drive", "Delete EFI, Reserved, System, Recovery, Data and OEM"}, ""},
-		{"read-only", l, Facts{ReadOnly: true}, Goal{Room: "1 GiB"}, nil, "evidence"},
-		{"a gap outside the container", sample.Bakery(), Facts{}, Goal{Receiver: "5", Gain: "150 GiB", Keep: []string{"6"}}, []string{"Slide Data; grow the container"}, ""},
-		{"a gap outside, for the primary", sample.Bakery(), Facts{}, Goal{Receiver: "1", Gain: "10 GiB", Keep: []string{"5", "6"}, Givers: []string{"1"}}, []string{"Slide Data and Data; shrink the container"}, ""},
+		{"plain storage", l, plan.Facts{}, Goal{Clear: true}, nil, "starts this system"},
+		{"plain storage of a retired drive", retired, plan.Facts{}, Goal{Clear: true}, []string{"Delete EFI, Reserved, System, Recovery, Data and OEM; clear the drive", "Delete EFI, Reserved, System, Recovery, Data and OEM"}, ""},
+		{"read-only", l, plan.Facts{ReadOnly: true}, Goal{Room: "1 GiB"}, nil, "evidence"},
+		{"a gap outside the container", sample.Bakery(), plan.Facts{}, Goal{Receiver: "5", Gain: "150 GiB", Keep: []string{"6"}}, []string{"Slide Data; grow the container"}, ""},
+		{"a gap outside, for the primary", sample.Bakery(), plan.Facts{}, Goal{Receiver: "1", Gain: "10 GiB", Keep: []string{"5", "6"}, Givers: []string{"1"}}, []string{"Slide Data and Data; shrink the container"}, ""},
 	} {
 		c.g.Version = 1
 		a := Routes(c.l, c.f, &c.g)
 		var titles []string
 		for _, r := range a.Routes {
 			titles = append(titles, r.Title)
-			c.f.NewIDs = standIns()
-			cols := Lay(c.l, c.f, r.Plan.Steps)
-			if last := cols[len(cols)-1]; len(last.Obstacles) > 0 || r.Price != PriceOf(c.l, cols, c.f) {
+			c.f.NewIDs = plan.StandIns()
+			cols := plan.Lay(c.l, c.f, r.Plan.Steps)
+			if last := cols[len(cols)-1]; len(last.Obstacles) > 0 || r.Price != plan.PriceOf(c.l, cols, c.f) {
 				t.Errorf("%s: %s does not lead there: %+v", c.name, r.Title, last.Obstacles)
 			}
 			for _, s := range r.Plan.Steps {
 				if err := s.Valid(); err != nil {
 					t.Errorf("%s: %+v: %v", c.name, s, err)
 				}
-				if slices.Contains(c.g.Keep, s.Partition) && s.Do == Delete {
+				if slices.Contains(c.g.Keep, s.Partition) && s.Do == plan.Delete {
 					t.Errorf("%s: %s is deleted", c.name, s.Partition)
 				}
 			}
@@ -120,12 +121,58 @@ func FuzzParseGoal(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, r := range Routes(l, Facts{StartsHere: true, PC: sample.InOrder()}, g).Routes {
+		for _, r := range Routes(l, plan.Facts{StartsHere: true, PC: sample.InOrder()}, g).Routes {
 			for _, s := range r.Plan.Steps {
-				if s.Valid() != nil || s.Do == Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
+				if s.Valid() != nil || s.Do == plan.Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
 					t.Errorf("%s: %+v", b, s)
 				}
 			}
 		}
 	})
+}
+
+// TestRestart: what a running PC holds open is free around a restart, which the price shows.
+func TestRestart(t *testing.T) {
+	l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Held = "the running system" })
+	l = sample.With(l, 5, func(s *layout.Span) { s.Held, s.Loses = "the archive program", "a film that is being read in" })
+	f := plan.Facts{StartsHere: true, PC: &pc.Facts{State: pc.Running, Held: map[string]string{"f": "the archive program"}}, NewIDs: plan.StandIns()}
+	grow := []plan.Step{{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: plan.Grow, Partition: "3", By: "1 GiB"}}
+	if cols := plan.Lay(l, f, grow); codes(cols[1].Obstacles) != "held" || !strings.Contains(cols[1].Obstacles[0].Text, "around a restart") {
+		t.Fatalf("%+v", cols[1].Obstacles)
+	}
+	around := append([]plan.Step{{Do: plan.Restart}}, grow...)
+	cols := plan.Lay(l, f, around)
+	last := cols[len(cols)-1]
+	if last.Layout == nil || len(last.Obstacles) > 0 || last.PC.State != pc.Off || f.PC.State != pc.Running {
+		t.Fatalf("%+v", last)
+	}
+	if len(cols[0].Notes) != 1 || !strings.Contains(cols[0].Notes[0].Text, "a film") {
+		t.Errorf("%+v", cols[0].Notes)
+	}
+	without := plan.PriceOf(l, plan.Lay(sample.With(sample.With(l, 3, func(s *layout.Span) { s.Held = "" }), 5, func(s *layout.Span) { s.Held = "" }), f, grow), f)
+	if p := plan.PriceOf(l, cols, f); p.Restarts != 1 || p.Rewritten != without.Rewritten || p.Seconds < without.Seconds+60 {
+		t.Errorf("%+v beside %+v", p, without)
+	}
+	a := Routes(l, f, &Goal{Version: 1, Receiver: "3", Gain: "1 GiB", MayDelete: []string{"4"}})
+	if len(a.Routes) == 0 || a.Routes[0].Price.Restarts != 1 || !strings.HasSuffix(a.Routes[0].Title, "around a restart") || a.Routes[0].Plan.Steps[0].Do != plan.Restart {
+		t.Errorf("%+v", a)
+	}
+	// A step that cannot be done has a price too: that of what comes before it.
+	if p := plan.PriceOf(l, plan.Lay(l, f, []plan.Step{{Do: plan.Restart}, {Do: plan.Delete, Partition: "9"}, {Do: plan.Create, Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}}), f); p.Restarts != 1 {
+		t.Errorf("%+v", p)
+	}
+	for what, x := range map[string]plan.Facts{"nothing-to-do": {PC: &pc.Facts{State: pc.Off}}, "no-pc": {}} {
+		if cols := plan.Lay(l, x, []plan.Step{{Do: plan.Restart}}); codes(cols[0].Obstacles) != what {
+			t.Errorf("%s: %+v", what, cols[0].Obstacles)
+		}
+	}
+}
+
+// codes are the codes of obstacles, in their order.
+func codes(obstacles []plan.Obstacle) string {
+	var all []string
+	for _, o := range obstacles {
+		all = append(all, string(o.Code))
+	}
+	return strings.Join(all, " ")
 }

@@ -1,4 +1,4 @@
-package plan
+package route
 
 import (
 	"container/heap"
@@ -10,11 +10,11 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/chance"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/plan"
+	"jadetrail/core/sample"
 	"jadetrail/core/volume"
 )
 
@@ -50,10 +50,14 @@ type visit struct {
 
 type queue []visit
 
-func (q queue) Len() int           { return len(q) }
+func (q queue) Len() int { return len(q) }
+
 func (q queue) Less(i, j int) bool { return q[i].cost < q[j].cost }
-func (q queue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)        { *q = append(*q, x.(visit)) }
+
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+
+func (q *queue) Push(x any) { *q = append(*q, x.(visit)) }
+
 func (q *queue) Pop() any {
 	x := (*q)[len(*q)-1]
 	*q = (*q)[:len(*q)-1]
@@ -127,10 +131,10 @@ func cheapest(cells int, pieces []piece, at []int, r, want int) int64 {
 }
 
 // small makes a small drive of cells, and the same as a layout.
-func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at []int, f Facts, g givers) {
+func small(rng *rand.Rand, cells, n int) (l *layout.Layout, pieces []piece, at []int, f plan.Facts, g givers) {
 	l = &layout.Layout{Scheme: "gpt", Size: disk.Bytes(cells)*cell + 2*disk.MiB, Sector: sample.Sector, FirstUsable: 34, Slots: 128}
 	l.LastUsable = sample.At(l.Size) - 34
-	f, g = Facts{}, givers{}
+	f, g = plan.Facts{}, givers{}
 	var parts []layout.Span
 	next := 0
 	for i := range n {
@@ -203,7 +207,7 @@ func TestFewestBytesRewritten(t *testing.T) {
 			continue
 		}
 		reached++
-		cols := Lay(l, f, x.steps)
+		cols := plan.Lay(l, f, x.steps)
 		end := cols[len(cols)-1]
 		if len(end.Obstacles) > 0 {
 			t.Fatalf("%+v: %v", x.steps, end.Obstacles)
@@ -211,7 +215,7 @@ func TestFewestBytesRewritten(t *testing.T) {
 		if q, _ := end.Layout.Find(r + 1); q.Bytes < p.Bytes+disk.Bytes(want)*cell {
 			t.Fatalf("%+v: it has %s of %s", x.steps, q.Bytes, p.Bytes)
 		}
-		if got := PriceOf(l, cols, f).Rewritten; got != x.price {
+		if got := plan.PriceOf(l, cols, f).Rewritten; got != x.price {
 			t.Fatalf("%+v: the price is %d, and the plan rewrites %d", x.steps, x.price, got)
 		}
 	}
@@ -276,7 +280,7 @@ func anyGoal(rng *rand.Rand, l *layout.Layout) *Goal {
 // met tells in what a plan's end does not meet the goal.
 func met(g *Goal, before, after *layout.Layout, most disk.Bytes) string {
 	size := func(l *layout.Layout, name string) disk.Bytes {
-		if p, ok := l.Find(number(name)); ok {
+		if p, ok := l.Find(plan.Number(name)); ok {
 			return p.Bytes
 		}
 		return 0
@@ -292,7 +296,7 @@ func met(g *Goal, before, after *layout.Layout, most disk.Bytes) string {
 		}
 	case len(g.Remove) > 0:
 		for _, n := range g.Remove {
-			if p, ok := before.Find(number(n)); ok {
+			if p, ok := before.Find(plan.Number(n)); ok {
 				if q, still := after.Find(p.Number); still && q.UniqueID == p.UniqueID && q.Role == p.Role {
 					return n + " is still there"
 				}
@@ -337,20 +341,20 @@ func TestRoutesHold(t *testing.T) {
 		if g.valid() != nil {
 			continue
 		}
-		f := Facts{PC: sample.InOrder(), Lead: rng.IntN(2) == 0}
+		f := plan.Facts{PC: sample.InOrder(), Lead: rng.IntN(2) == 0}
 		a := Routes(l, f, g)
 		if len(a.Routes) == 0 {
 			if none++; len(a.Obstacles) == 0 {
 				t.Fatalf("drive %d: no route and no reason: %+v\n%s", i, g, sample.Drawn(l))
 			}
 		}
-		f.NewIDs = standIns()
+		f.NewIDs = plan.StandIns()
 		for j, r := range a.Routes {
 			bad := func(format string, args ...any) {
 				t.Fatalf("drive %d, goal %+v, route %q %+v: %s\n%s", i, g, r.Title, r.Plan.Steps, fmt.Sprintf(format, args...), sample.Drawn(l))
 			}
 			routes++
-			cols := Lay(l, f, r.Plan.Steps)
+			cols := plan.Lay(l, f, r.Plan.Steps)
 			before := l
 			for k, c := range cols {
 				if err := r.Plan.Steps[k].Valid(); err != nil || len(c.Obstacles) > 0 {
@@ -361,12 +365,12 @@ func TestRoutesHold(t *testing.T) {
 					bad("step %d: %s\n%s", k+1, s, sample.Drawn(c.Layout))
 				}
 				for _, n := range g.Keep {
-					was, ok := before.Find(number(n))
-					if q, still := c.Layout.Find(number(n)); ok && (!still || l.Scheme == "gpt" && q.UniqueID != was.UniqueID) {
+					was, ok := before.Find(plan.Number(n))
+					if q, still := c.Layout.Find(plan.Number(n)); ok && (!still || l.Scheme == "gpt" && q.UniqueID != was.UniqueID) {
 						bad("step %d: %s is to be kept", k+1, n)
 					}
 				}
-				if p, ok := before.Find(c.Number); ok && slices.Contains([]Do{Slide, Shrink, Grow}, c.Step.Do) {
+				if p, ok := before.Find(c.Number); ok && slices.Contains([]plan.Do{plan.Slide, plan.Shrink, plan.Grow}, c.Step.Do) {
 					q, _ := c.Layout.Find(c.Number)
 					if q.Volume != nil && q.Bytes < p.Volume.ShrinkMin {
 						bad("step %d: %s has %s, and needs %s", k+1, p.Title(), q.Bytes, p.Volume.ShrinkMin)
@@ -377,7 +381,7 @@ func TestRoutesHold(t *testing.T) {
 			if s := met(g, l, before, a.Most); s != "" {
 				bad("%s (most %s)", s, a.Most)
 			}
-			if p := PriceOf(l, cols, f); p != r.Price {
+			if p := plan.PriceOf(l, cols, f); p != r.Price {
 				bad("it costs %+v, and says %+v", p, r.Price)
 			}
 			for k, o := range a.Routes {
@@ -423,7 +427,7 @@ func BenchmarkRoutes(b *testing.B) {
 			l = l.With(parts)
 			g := &Goal{Version: 1, Receiver: strconv.Itoa(n / 2), Gain: "66 GiB"}
 			for b.Loop() {
-				if a := Routes(l, Facts{}, g); len(a.Routes) < 2 {
+				if a := Routes(l, plan.Facts{}, g); len(a.Routes) < 2 {
 					b.Fatal(a.Obstacles)
 				}
 			}
