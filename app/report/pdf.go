@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"codeberg.org/go-pdf/fpdf"
 
 	"jadetrail/core/disk"
@@ -162,7 +164,7 @@ func (p *page) drive(d *Drive) {
 		for _, c := range d.Checks {
 			colour, word := jade, "sound"
 			if !c.Sound {
-				colour, word = amber, map[bool]string{true: "to be done", false: "to be looked at"}[c.ToDo]
+				colour, word = amber, words.Either(c.ToDo, "to be done", "to be looked at")
 			}
 			p.text(ink, 10)
 			p.Write(line, c.Title+": ")

@@ -410,7 +410,7 @@ func (s *Shop) AttachFor(who *store.Technician, letter string, readOnly bool) (s
 	if d.Identity.ReadOnly && !id.ReadOnly && !who.Lead {
 		return "", ErrEvidence
 	}
-	how := map[bool]string{true: "read-only: nothing on it can be changed", false: "for writing"}[id.ReadOnly]
+	how := words.Either(id.ReadOnly, "read-only: nothing on it can be changed", "for writing")
 	text, err := json.MarshalIndent(id, "", "  ")
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil && s.Desk.Busy(d.Path) {

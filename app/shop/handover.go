@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/words"
+
 	"jadetrail/app/report"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
@@ -261,7 +263,7 @@ func (h *happened) sinceThen(before, now *layout.Layout) []report.Change {
 	}
 	for _, q := range now.Partitions() {
 		if !known[place(&q)] {
-			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{map[bool]string{true: "brought back", false: "new"}[h.back[place(&q)]]}})
+			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{words.Either(h.back[place(&q)], "brought back", "new")}})
 		}
 	}
 	return out

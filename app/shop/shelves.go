@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"jadetrail/core/words"
+
 	"jadetrail/app/store"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
@@ -208,7 +210,7 @@ func (s *Shop) UseAsShelfNoMore(who *store.Technician, letter string) (said stri
 		}
 	}
 	if err == nil && n > 0 {
-		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", map[bool]string{true: "a backup lies", false: fmt.Sprintf("%d backups lie", n)}[n == 1], b.Letter)
+		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", words.Either(n == 1, "a backup lies", fmt.Sprintf("%d backups lie", n)), b.Letter)
 	}
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+
 	"gorm.io/gorm"
 
 	"jadetrail/core/plan"
@@ -133,7 +134,10 @@ func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.T
 // answer is the entry of what the lead says to an ask.
 func (a *Ask) answer(lead string, yes bool, why string, when time.Time) trail.Entry {
 	e := trail.Entry{ID: a.ID, Time: when, Who: lead, Act: trail.ActAnswer, Job: a.Job, Drive: a.Drive(), Partition: a.Number, Reason: why}
-	e.Text = map[bool]string{true: "Approved", false: "Not approved"}[yes] + ", as " + a.AskedBy + " asked: " + a.Text
+	e.Text = "Not approved, as " + a.AskedBy + " asked: " + a.Text
+	if yes {
+		e.Text = "Approved, as " + a.AskedBy + " asked: " + a.Text
+	}
 	e.Answer = &trail.Answer{
 		Yes: yes, Lifts: string(a.Lifts), Purpose: a.Purpose, UniqueID: a.UniqueID, State: a.State, Touched: a.Touched,
 		AskedBy: a.AskedBy, AskedFor: a.Reason,

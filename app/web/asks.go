@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/words"
+
 	"jadetrail/app/shop"
 
 	"github.com/gin-gonic/gin"
@@ -55,7 +57,7 @@ func (s *Server) answer(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.say(c, "sound", map[bool]string{true: "Approved: ", false: "Not approved: "}[yes]+a.Text+".", where)
+	s.say(c, "sound", words.Either(yes, "Approved: ", "Not approved: ")+a.Text+".", where)
 }
 
 // askView is what was asked of the lead, as a page shows it.

@@ -26,6 +26,9 @@ type way struct {
 	Post       bool // the link is an act
 }
 
+// waysOnPC are the ways out of an obstacle that lead to the page of the PC.
+var waysOnPC = map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}
+
 // clearWays words what clears an obstacle; those with a link can be done here.
 func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 	at := func(path string) string {
@@ -43,10 +46,10 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 		case "mend":
 			out = append(out, way{Text: "plan to mend the table", Link: at("/mend"), Post: true})
 		case "switch-off", "start-order", "read-facts", "close-volume", "letter":
-			text := map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}[c]
+			text := waysOnPC[c]
 			out = append(out, way{Text: text, Link: at("/pc")})
 		case "clear":
-			out = append(out, way{Text: map[bool]string{true: "make a table", false: "clear the drive"}[len(names) == 0]})
+			out = append(out, way{Text: words.Either(len(names) == 0, "make a table", "clear the drive")})
 		case "search":
 			out = append(out, way{Text: "search the drive", Link: at("/search")})
 		case "restart":

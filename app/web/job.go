@@ -420,8 +420,11 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 	return out, st.gaps(end, names)
 }
 
+// kindNames are the names of kinds of volumes that are not their codes in capitals.
+var kindNames = map[string]string{"exfat": "exFAT", "refs": "ReFS", "btrfs": "Btrfs", "hfsplus": "HFS+", "iso9660": "ISO 9660", "set-member": "part of a set"}
+
 func kindName(k string) string {
-	if n := map[string]string{"exfat": "exFAT", "refs": "ReFS", "btrfs": "Btrfs", "hfsplus": "HFS+", "iso9660": "ISO 9660", "set-member": "part of a set"}[k]; n != "" {
+	if n := kindNames[k]; n != "" {
 		return n
 	}
 	if strings.HasPrefix(k, "ntfs") || strings.HasPrefix(k, "fat") || slices.Contains([]string{"lvm", "xfs", "apfs"}, k) {
@@ -475,7 +478,7 @@ func (st *jobState) price() []price {
 	}
 	var out []price
 	add := func(value, text string, care bool) { out = append(out, price{value, text, care}) }
-	add(fmt.Sprint(len(st.Steps)), map[bool]string{true: "step", false: "steps"}[len(st.Steps) == 1], false)
+	add(fmt.Sprint(len(st.Steps)), words.Either(len(st.Steps) == 1, "step", "steps"), false)
 	cost, records := plan.PriceOf(st.Drive.Survey.Layout, st.Columns, st.Facts), st.Deletions()
 	add("≈ "+cost.Rewritten.String(), "will be rewritten", false)
 	if cost.Zeroed > 0 {
@@ -488,11 +491,11 @@ func (st *jobState) price() []price {
 	}
 	backups, _, _ := st.Missing()
 	if n := len(backups); n > 0 {
-		add(words.Plural(n, "missing", "missing"), map[bool]string{true: "backup", false: "backups"}[n == 1], true)
+		add(words.Plural(n, "missing", "missing"), words.Either(n == 1, "backup", "backups"), true)
 	} else {
 		add("0", "backups missing", false)
 	}
-	add(fmt.Sprint(records), map[bool]string{true: "record to be kept", false: "records to be kept"}[records == 1], false)
+	add(fmt.Sprint(records), words.Either(records == 1, "record to be kept", "records to be kept"), false)
 	if cost.Over > 0 {
 		add(fmt.Sprint(cost.Over), "deleted before, written over", true)
 	}
@@ -505,7 +508,7 @@ func (st *jobState) price() []price {
 	if cost.Checks > 0 {
 		add(fmt.Sprint(cost.Checks), "to check on the PC", true)
 	}
-	add(fmt.Sprint(cost.Restarts), map[bool]string{true: "restart", false: "restarts"}[cost.Restarts == 1], cost.Restarts > 0)
+	add(fmt.Sprint(cost.Restarts), words.Either(cost.Restarts == 1, "restart", "restarts"), cost.Restarts > 0)
 	return out
 }
 

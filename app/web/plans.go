@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/core/words"
+
 	"jadetrail/app/shop"
 
 	"github.com/gin-gonic/gin"
@@ -152,7 +154,7 @@ func (s *Server) undoPlan(c *gin.Context) {
 		s.refuse(c, err, back(c))
 	default:
 		s.Desk.Forget(st.Drive.Path)
-		s.say(c, "sound", map[bool]string{false: "Taken back: ", true: "Done again: "}[again]+what+".", back(c))
+		s.say(c, "sound", words.Either(again, "Done again: ", "Taken back: ")+what+".", back(c))
 	}
 }
 

@@ -182,13 +182,19 @@ type standView struct {
 // drawn is how many stretches the drawing of a place has.
 const drawn = 240
 
+// badness orders the states of a stretch, from untouched to taken; 0 is for what was not in use.
+var badness = map[seek.State]int{seek.Untouched: 1, seek.Unsure: 2, seek.Taken: 3}
+
+// stateWords are the states of a stretch in words.
+var stateWords = map[seek.State]string{seek.Untouched: "untouched", seek.Unsure: "not known", seek.Taken: "taken"}
+
 // drawStand draws a stand: each stretch is what is worst in it.
 func drawStand(st *seek.Stand, start, n disk.Bytes, known bool) *standView {
 	v := &standView{Stand: st, Known: known}
 	worst := make([]int, drawn) // 0 not in use, 1 untouched, 2 unknown, 3 taken
 	by := make([]string, drawn)
 	for _, p := range st.Pieces {
-		k := map[seek.State]int{seek.Untouched: 1, seek.Unsure: 2, seek.Taken: 3}[p.State]
+		k := badness[p.State]
 		from, to := int((p.Off-start)*drawn/n), int((p.Off+p.Len-1-start)*drawn/n)
 		for i := max(from, 0); i <= min(to, drawn-1); i++ {
 			if k > worst[i] {
@@ -203,7 +209,7 @@ func drawStand(st *seek.Stand, start, n disk.Bytes, known bool) *standView {
 		}
 		if worst[i] > 0 {
 			x := strip{X: float64(i) * 100 / drawn, W: float64(k-i) * 100 / drawn, State: []seek.State{"", seek.Untouched, seek.Unsure, seek.Taken}[worst[i]]}
-			x.Title = map[seek.State]string{seek.Untouched: "untouched", seek.Unsure: "not known", seek.Taken: "taken"}[x.State]
+			x.Title = stateWords[x.State]
 			if by[i] != "" {
 				x.Title += " by " + by[i]
 			}

@@ -107,10 +107,13 @@ func (s *Server) parse() error {
 	return nil
 }
 
+// standingWords are how a check of whether the PC will start stands, in words.
+var standingWords = map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}
+
 var functions = template.FuncMap{
 	"lasts": plan.Lasts,
 	"standing": func(x plan.Standing) string {
-		return map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}[x]
+		return standingWords[x]
 	},
 	"exact":   func(b disk.Bytes) string { return b.Exact() },
 	"decimal": func(b disk.Bytes) string { return b.Decimal() },

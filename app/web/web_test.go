@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/words"
+
 	"jadetrail/app/demo"
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
@@ -203,8 +205,8 @@ func TestUnfinishedRun(t *testing.T) {
 		if out := s.settle(t); !strings.Contains(out, "nother run is open") {
 			t.Errorf("another run than the one that is open was gone on with: %q", out)
 		}
-		s.post(t, "/jobs/J-1042/resume", "run", s.openRun(t), "undo", map[bool]string{true: "yes"}[undo])
-		if out := s.settle(t); !strings.Contains(out, map[bool]string{true: "taken back", false: "finished"}[undo]) {
+		s.post(t, "/jobs/J-1042/resume", "run", s.openRun(t), "undo", words.Either(undo, "yes", ""))
+		if out := s.settle(t); !strings.Contains(out, words.Either(undo, "taken back", "finished")) {
 			t.Errorf("undo %v: %q", undo, out)
 		}
 		_, d, err = s.OpenJob("J-1042", "", false)

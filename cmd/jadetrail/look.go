@@ -13,6 +13,8 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"jadetrail/core/words"
+
 	"github.com/spf13/cobra"
 
 	"jadetrail/core/disk"
@@ -116,11 +118,14 @@ func inspectCmd() *cobra.Command {
 	return c
 }
 
+// driveWords are what a drive is called by its scheme.
+var driveWords = map[string]string{"gpt": "GPT drive", "mbr": "MBR drive", "none": "Drive without a partition table,"}
+
 func printLayout(l *layout.Layout, id survey.Identity) {
 	if id.Model != "" || id.Serial != "" {
 		fmt.Fprintf(out(), "%s, serial number %s\n", cmp.Or(id.Model, "model not known"), cmp.Or(id.Serial, "not known"))
 	}
-	fmt.Fprintf(out(), "%s of %s (%s, %s), sectors of %d bytes\n", map[string]string{"gpt": "GPT drive", "mbr": "MBR drive", "none": "Drive without a partition table,"}[l.Scheme], l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
+	fmt.Fprintf(out(), "%s of %s (%s, %s), sectors of %d bytes\n", driveWords[l.Scheme], l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
 	w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "no\trole\tvolume\tsize\tfree\tsectors\tname")
 	for _, s := range l.Spans {
@@ -337,7 +342,7 @@ func checkCmd() *cobra.Command {
 				err = printJSON(map[string]any{"sound": sound, "findings": found, "not_looked_into": numbers})
 			} else {
 				printFindings(found)
-				fmt.Fprintln(out(), map[bool]string{true: "The drive is sound.", false: "The drive is not sound."}[sound]+notLookedInto(unread))
+				fmt.Fprintln(out(), words.Either(sound, "The drive is sound.", "The drive is not sound.")+notLookedInto(unread))
 			}
 			if err == nil && !sound {
 				return errUnsound

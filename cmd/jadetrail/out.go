@@ -11,6 +11,8 @@ import (
 	"strings"
 	"unicode"
 
+	"jadetrail/core/words"
+
 	"jadetrail/core/run"
 )
 
@@ -69,7 +71,7 @@ func sentence(err error) string {
 	if !errors.As(err, &at) {
 		return text
 	}
-	why := map[bool]string{true: "there is no file " + at.Path}[errors.Is(at, fs.ErrNotExist)]
+	why := words.Either(errors.Is(at, fs.ErrNotExist), "there is no file "+at.Path, "")
 	if errors.Is(at, fs.ErrPermission) {
 		why = at.Path + " may not be read or written by this account"
 	}

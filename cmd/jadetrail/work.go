@@ -19,6 +19,8 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/core/words"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -451,7 +453,7 @@ func verifyTrailCmd() *cobra.Command {
 					fmt.Fprintln(out(), "It holds no entries: whether some were taken away cannot be said.")
 					return errUnsound
 				}
-				fmt.Fprintf(out(), "%d entries, head %s: %s.\n", r.Entries, r.Head, map[bool]string{true: "the chain is whole", false: "the chain is broken"}[r.Sound()])
+				fmt.Fprintf(out(), "%d entries, head %s: %s.\n", r.Entries, r.Head, words.Either(r.Sound(), "the chain is whole", "the chain is broken"))
 			}
 			if err == nil && (!r.Sound() || r.Entries == 0) {
 				return errUnsound

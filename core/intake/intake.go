@@ -33,9 +33,12 @@ const (
 	Qcow2      Format = "qcow2"
 )
 
+// ends are how the names of files of each format end.
+var ends = map[Format]string{Raw: ".img", Gzip: ".img.gz", Zstd: ".img.zst", VHDFixed: ".vhd", VHDDynamic: ".vhd", Qcow2: ".qcow2"}
+
 // Ends is how the names of files of a format end.
 func (f Format) Ends() string {
-	return map[Format]string{Raw: ".img", Gzip: ".img.gz", Zstd: ".img.zst", VHDFixed: ".vhd", VHDDynamic: ".vhd", Qcow2: ".qcow2"}[f]
+	return ends[f]
 }
 
 // MaxSize is the largest drive that is taken in.

@@ -23,6 +23,9 @@ func validClear(s Step) error {
 	return validFolder(s.Folder)
 }
 
+// clearedTo is what a drive has after it was cleared to a scheme.
+var clearedTo = map[string]string{"gpt": "a new, empty GPT", "mbr": "a new, empty table of the old kind (MBR)", "none": "no table"}
+
 // layClear takes everything off the drive and gives it an empty table of the wanted kind,
 // or none.
 func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
@@ -68,7 +71,7 @@ func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	default:
 		out.Slots, out.DiskID, out.FirstUsable, out.LastUsable = 0, "", 0, 0
 	}
-	c.Detail = map[string]string{"gpt": "a new, empty GPT", "mbr": "a new, empty table of the old kind (MBR)", "none": "no table"}[c.Step.Scheme]
+	c.Detail = clearedTo[c.Step.Scheme]
 	if len(parts) == 0 && c.Step.Scheme != "none" {
 		c.Title = "Make a table"
 	}
@@ -86,7 +89,12 @@ func makeTable(l *layout.Layout, f Facts) Act {
 	a := Act{Do: Clear}
 	var why string
 	a.Scheme, why = schemeFor(l, spans, f.Removable)
-	if a.Note = "Proposed is " + map[string]string{"gpt": "a GPT", "mbr": "the old kind (MBR)"}[a.Scheme] + ": " + why + "."; f.ReadOnly {
+	proposed := "a GPT"
+	if a.Scheme == "mbr" {
+		proposed = "the old kind (MBR)"
+	}
+	a.Note = "Proposed is " + proposed + ": " + why + "."
+	if f.ReadOnly {
 		a.Obstacle = AgainstAll(f)
 	}
 	return a

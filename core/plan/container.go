@@ -87,10 +87,13 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 	c.Number, c.Detail, c.Layout = n, p.Bytes.String(), l.With(append(l.Partitions(), p))
 }
 
+// containerTitles are what the changes of a container are called.
+var containerTitles = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}
+
 // changeContainer grows, shrinks or dissolves an extended container.
 func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	act := ContainerAct(c.Step.Act)
-	c.Title = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}[act]
+	c.Title = containerTitles[act]
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if p.Role != layout.Container {
 		block(NewObstacle(NoVolume, fmt.Sprintf("%s is no extended container.", p.Title()), p.Number))

@@ -315,8 +315,11 @@ func TableFirst(l *layout.Layout, f Facts, spans []layout.Span) []Step {
 	return []Step{{Do: Clear, Scheme: scheme}}
 }
 
+// tableTitles are what making a table is called, by its scheme.
+var tableTitles = map[string]string{"gpt": "Make a GPT", "mbr": "Make a table of the old kind (MBR)"}
+
 func tableTitle(s Step) string {
-	return map[string]string{"gpt": "Make a GPT", "mbr": "Make a table of the old kind (MBR)"}[s.Scheme]
+	return tableTitles[s.Scheme]
 }
 
 // AllBack works out how all of some finds come back at once, each a step that brings one back: in the

@@ -48,7 +48,10 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 // amountOf reads how much a partition gains or, when less is set, gives up, of at most
 // most.
 func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *Obstacle) {
-	word := map[bool]string{true: "give up", false: "gain"}[less]
+	word := "gain"
+	if less {
+		word = "give up"
+	}
 	bad := func(format string, args ...any) *Obstacle {
 		return NewObstacle(BadAmount, fmt.Sprintf(format, args...)+fmt.Sprintf(" %s can %s up to %s (%s).", p.Title(), word, most, most.Exact()), p.Number)
 	}

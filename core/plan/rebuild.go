@@ -44,9 +44,15 @@ func layRebuild(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	layCreate(c, l, nil, f)
 	c.Title = "Rebuild " + r.Span.Title()
 	if c.Layout != nil {
-		c.Detail += ", with its former type" + map[bool]string{true: " and attributes"}[l.Scheme == "gpt"]
+		c.Detail += ", with its former type"
+		if l.Scheme == "gpt" {
+			c.Detail += " and attributes"
+		}
 	}
 }
+
+// typeOfRole is the type, as a step names it, of a new partition with a role; basic for all others.
+var typeOfRole = map[layout.Role]string{layout.EFI: "efi", layout.Reserved: "reserved", layout.Recovery: "recovery", layout.OEM: "oem", layout.Swap: "swap"}
 
 // Again is the step that makes a partition like one that was, empty.
 func Again(l *layout.Layout, p *layout.Span) Step {
@@ -61,7 +67,7 @@ func Again(l *layout.Layout, p *layout.Span) Step {
 		s.Name, s.Attributes = "", ""
 	}
 	if p.TypeID == "" || (len(p.TypeID) == 2) != (l.Scheme == "mbr") { // it was on a table of the other kind
-		s.Type = map[layout.Role]string{layout.EFI: "efi", layout.Reserved: "reserved", layout.Recovery: "recovery", layout.OEM: "oem", layout.Swap: "swap"}[p.Role]
+		s.Type = typeOfRole[p.Role]
 		if s.Type == "" {
 			s.Type = "basic"
 		}

@@ -90,7 +90,11 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	if a := c.Step.Active; a != nil {
 		q.Active = *a
-		said = append(said, map[bool]string{true: "active", false: "not active"}[*a])
+		if *a {
+			said = append(said, "active")
+		} else {
+			said = append(said, "not active")
+		}
 	}
 	changed := q.TypeID != p.TypeID
 	other := slices.IndexFunc(l.Partitions(), func(x layout.Span) bool { return x.Active && x.Number != p.Number })

@@ -27,3 +27,11 @@ func Plural(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// Either is one of two texts: the first where something is so, else the other.
+func Either(so bool, text, otherwise string) string {
+	if so {
+		return text
+	}
+	return otherwise
+}

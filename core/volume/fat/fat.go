@@ -116,12 +116,15 @@ func Open(dev disk.Device) (*Volume, error) {
 	return v, nil
 }
 
+// entryBits is how many bits an entry of the table has.
+var entryBits = map[volume.Kind]disk.Bytes{volume.FAT12: 12, volume.FAT16: 16, volume.FAT32: 32}
+
 func (v *Volume) fat() ([]uint32, error) {
 	if v.table != nil {
 		return v.table, nil
 	}
 	n := int(v.clusters) + 2
-	bits := map[volume.Kind]disk.Bytes{volume.FAT12: 12, volume.FAT16: 16, volume.FAT32: 32}[v.kind]
+	bits := entryBits[v.kind]
 	b, err := disk.ReadFull(v.dev, v.fatStart, (disk.Bytes(n)*bits+7)/8)
 	if err != nil {
 		return nil, err
