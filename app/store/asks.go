@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-
 	"gorm.io/gorm"
 
 	"jadetrail/core/plan"
