@@ -36,7 +36,7 @@ import (
 	"jadetrail/core/words"
 )
 
-//go:embed templates/*.html
+//go:embed templates
 var templateFiles embed.FS
 
 //go:embed static
@@ -87,25 +87,40 @@ func (s *Server) Close() {
 	s.forget()
 }
 
+// parse reads the templates. Those in shared are there for every page; a page is a file of its name, or a folder of
+// its name with a file page.html and its parts.
 func (s *Server) parse() error {
-	files, err := fs.Glob(templateFiles, "templates/*.html")
+	shared, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/shared/*.html")
+	if err != nil {
+		return err
+	}
+	entries, err := templateFiles.ReadDir("templates")
 	if err != nil {
 		return err
 	}
 	s.pages = map[string]*template.Template{}
-	for _, f := range files {
-		name := strings.TrimSuffix(filepath.Base(f), ".html")
-		if name == "frame" || name == "small" || name == "shelfwork" || name == "stand" || name == "workbox" {
+	for _, e := range entries {
+		if e.Name() == "shared" {
 			continue
 		}
-		t, err := template.New("frame.html").Funcs(functions).ParseFS(templateFiles, "templates/frame.html", "templates/small.html", "templates/shelfwork.html", "templates/stand.html", "templates/workbox.html", f)
+		page, err := shared.Clone()
 		if err != nil {
 			return err
 		}
-		s.pages[name] = t
+		files := "templates/" + e.Name()
+		if e.IsDir() {
+			files += "/*.html"
+		}
+		if _, err := page.ParseFS(templateFiles, files); err != nil {
+			return err
+		}
+		s.pages[strings.TrimSuffix(e.Name(), ".html")] = page
 	}
 	return nil
 }
+
+// part is what a part of a page is about: the page, what of it, and what of that; nil where there is no such thing.
+type part struct{ View, Of, It any }
 
 // standingWords are how a check of whether the PC will start stands, in words.
 var standingWords = map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}
@@ -156,6 +171,7 @@ var functions = template.FuncMap{
 		}
 		return mark
 	},
+	"part":      func(view, of, it any) part { return part{view, of, it} },
 	"sentences": func(all []string) string { return strings.Join(all, " ") },
 }
 
