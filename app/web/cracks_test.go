@@ -796,7 +796,7 @@ func TestAway(t *testing.T) {
 		}
 	}
 	health(503)
-	if r, err := s.client.Get(s.url + "/static/jade.css"); err != nil || r.StatusCode != 200 {
+	if r, err := s.client.Get(s.url + "/static/css/basics.css"); err != nil || r.StatusCode != 200 {
 		t.Errorf("the style: %v, %v", r, err)
 	}
 }
