@@ -1,10 +1,12 @@
-import { expect, test } from "@playwright/test";
 import { execFileSync } from "node:child_process";
 import { createHash } from "node:crypto";
 import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { block, picture, reach, signIn, sound } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "look" });
 
 test.describe.configure({ mode: "serial" });
 
@@ -269,8 +271,8 @@ test("a lost partition is told from a missing letter; a container, its volumes a
   await sound(page);
 });
 
-test("attaching, looking inside and comparing by keyboard alone", async ({ page }) => {
-  writeFileSync(join(process.env.JADETRAIL_DATA, "dock", "keys.img"), Buffer.alloc(1 << 20));
+test("attaching, looking inside and comparing by keyboard alone", async ({ page, shop }) => {
+  writeFileSync(join(shop.data, "dock", "keys.img"), Buffer.alloc(1 << 20));
   await signIn(page);
   const go = async (target) => {
     await reach(page, target);

@@ -2,8 +2,10 @@ import { execFileSync } from "node:child_process";
 import { mkdtempSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { expect, test } from "@playwright/test";
 import { block, picture, reach, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "plan" });
 
 const column = (page, n) => page.locator(".map svg text.stepno", { hasText: new RegExp(`^${n}$`) });
 const steps = (page) => page.locator(".steps li");
@@ -182,7 +184,7 @@ test("two people on one plan: nothing is silently overwritten; a plan is kept an
   await expect(two.locator(".flash.care")).toContainText("Nothing was planned");
 });
 
-test("a plan made on a drive that has changed since is checked again", async ({ page }) => {
+test("a plan made on a drive that has changed since is checked again", async ({ page, shop }) => {
   // Somebody works on the same drive at a terminal.
   const folder = mkdtempSync(join(tmpdir(), "jadetrail-e2e-"));
   const label = (text) => {
@@ -199,7 +201,7 @@ test("a plan made on a drive that has changed since is checked again", async ({ 
       at("shelf"),
       "--trail",
       at("trail.jsonl"),
-      join(process.env.JADETRAIL_DATA, "drives", "tidewater-reception.img"),
+      join(shop.data, "drives", "tidewater-reception.img"),
     ]);
   };
   const grow = page.locator('.part:not([hidden]) [data-deed="grow"]').first();

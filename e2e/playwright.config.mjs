@@ -1,16 +1,16 @@
 import { defineConfig } from "@playwright/test";
 
-// The browser comes from Debian's packages; the program is the real one, started
-// by the test command with a private database and fresh demo drives.
+// The browser comes from Debian's packages; the program is the real one, which every file of tests starts for itself
+// (shop.mjs). What a failed test did can be gone through afterwards: playwright show-trace e2e/.run/results/*/trace.zip.
 export default defineConfig({
   testDir: ".",
   outputDir: ".run/results",
-  workers: 1,
+  workers: 2,
   timeout: 240_000,
   expect: { timeout: 15_000 },
   reporter: [["list"]],
   use: {
-    baseURL: process.env.JADETRAIL_URL,
+    trace: { mode: "retain-on-failure", screenshots: false },
     viewport: { width: 1280, height: 800 },
     actionTimeout: 30_000,
     launchOptions: {

@@ -1,5 +1,7 @@
-import { expect, test } from "@playwright/test";
 import { block, everyPage, picture, reach, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "story" });
 
 test.describe.configure({ mode: "serial" });
 
@@ -202,8 +204,8 @@ test("nobody gets in without signing in", async ({ page, request }) => {
   expect(forged.status()).toBe(403);
 });
 
-test("without scripts the drive is a readable table", async ({ browser }) => {
-  const context = await browser.newContext({ javaScriptEnabled: false, baseURL: process.env.JADETRAIL_URL });
+test("without scripts the drive is a readable table", async ({ browser, baseURL }) => {
+  const context = await browser.newContext({ javaScriptEnabled: false, baseURL });
   const page = await context.newPage();
   await signIn(page);
   await page.goto("/jobs/J-1042?p=5");

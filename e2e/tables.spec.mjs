@@ -1,5 +1,7 @@
-import { expect, test } from "@playwright/test";
 import { block, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "tables" });
 
 test.describe.configure({ mode: "serial" });
 

@@ -1,7 +1,9 @@
 import { createHash } from "node:crypto";
 import { readFileSync } from "node:fs";
-import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "the-gate" });
 
 test.describe.configure({ mode: "serial" });
 
@@ -72,9 +74,9 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await expect(page.getByRole("button", { name: "Carry out" })).toBeVisible();
 });
 
-test("what the lead approves of is void when it changes", async ({ browser, page }) => {
+test("what the lead approves of is void when it changes", async ({ baseURL, browser, page }) => {
   const as = async (login) => {
-    const p = await (await browser.newContext({ baseURL: process.env.JADETRAIL_URL })).newPage();
+    const p = await (await browser.newContext({ baseURL })).newPage();
     await signIn(p, login);
     return p;
   };
@@ -214,8 +216,12 @@ test("one file is restored from the browser, the plan carried out, its place era
   await sound(page);
 });
 
-test("the last backup that a record relies on is deleted by the lead, with a reason", async ({ browser, page }) => {
-  const ines = await (await browser.newContext({ baseURL: process.env.JADETRAIL_URL })).newPage();
+test("the last backup that a record relies on is deleted by the lead, with a reason", async ({
+  baseURL,
+  browser,
+  page,
+}) => {
+  const ines = await (await browser.newContext({ baseURL })).newPage();
   await signIn(ines, "ines");
   await ines.goto("/shelf?job=J-1044");
   await ines.getByRole("link", { name: "OEM" }).click();

@@ -1,5 +1,7 @@
-import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "the-goal" });
 
 test("a goal is said once; its routes have their prices, and one becomes the plan", async ({ page }) => {
   await signIn(page, "tobias");

@@ -1,5 +1,7 @@
-import { expect, test } from "@playwright/test";
 import { block, signIn, sound, step } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "the-pc" });
 
 const line = (page, name) => page.locator(".before tbody tr", { hasText: name });
 

@@ -1,13 +1,15 @@
 import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { expect, test } from "@playwright/test";
 import { block, picture, signIn, sound, step } from "./help.mjs";
 import { hashAt, rawDrive } from "./raw.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "the-run" });
 
 const large = 640; // MiB
-const data = process.env.JADETRAIL_DATA;
 
-test("a long run is watched by two, stopped, finished and confirmed", async ({ browser, page }) => {
+test("a long run is watched by two, stopped, finished and confirmed", async ({ baseURL, browser, page, shop }) => {
+  const { data } = shop;
   const sum = rawDrive(join(data, "dock", "long drive.img"), 2048, large, 0x7f3b5c5c);
   await signIn(page, "tobias");
   await page.goto("/dock");
@@ -30,7 +32,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await expect(step(page, "Slide")).toBeVisible();
   await page.getByLabel("Compare every file").check();
   // Somebody else will watch it, on another page of the same drive.
-  const other = await (await browser.newContext({ baseURL: process.env.JADETRAIL_URL })).newPage();
+  const other = await (await browser.newContext({ baseURL })).newPage();
   await signIn(other, "ines");
   await other.goto(`/jobs/J-1044/safeguard?bay=${bay}`);
   await page.getByRole("button", { name: "Carry out", exact: true }).click();

@@ -1,5 +1,7 @@
-import { expect, test } from "@playwright/test";
 import { signIn, sound } from "./help.mjs";
+import { expect, test } from "./shop.mjs";
+
+test.use({ of: "the-shelves" });
 
 const bay = (page, letter) =>
   page.locator("tbody tr", { has: page.locator("td:first-child strong", { hasText: new RegExp(`^${letter}$`) }) });

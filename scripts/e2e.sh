@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Starts the program on fresh demo drives and drives its interface; test.sh runs
-# it with a database beside it.
+# Starts the program on fresh demo drives, with the database beside it, and runs the program JADETRAIL_E2E, which
+# finds it at JADETRAIL_URL.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 bin/jadetrail migrate
@@ -17,5 +17,4 @@ for _ in $(seq 100); do
   sleep 0.1
 done
 export JADETRAIL_URL
-# JADETRAIL_E2E is another program that drives the interface.
-${JADETRAIL_E2E:-node_modules/.bin/playwright test -c e2e/playwright.config.mjs} "$@"
+$JADETRAIL_E2E "$@"

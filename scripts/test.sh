@@ -25,6 +25,10 @@ if [ "$what" != e2e ]; then
     go test -timeout 30m "$@"' tests "${tests[@]}"
 fi
 if [ "$what" != go ]; then
-  export JADETRAIL_DATA=$work/e2e JADETRAIL_ADDR=127.0.0.1:0
-  scripts/with-db.sh "$work/e2e" scripts/e2e.sh
+  if [ -n "${JADETRAIL_E2E:-}" ]; then # another program drives the interface
+    export JADETRAIL_DATA=$work/e2e JADETRAIL_ADDR=127.0.0.1:0
+    scripts/with-db.sh "$work/e2e" scripts/e2e.sh
+  else
+    scripts/e2e-tests.sh "$work/e2e" ${JADETRAIL_SPECS:-}
+  fi
 fi

@@ -1,0 +1,42 @@
+import { execFileSync, spawn } from "node:child_process";
+import { mkdtempSync, rmSync } from "node:fs";
+import { join } from "node:path";
+import { test as plain } from "@playwright/test";
+
+export { expect } from "@playwright/test";
+
+// test gives every file of tests a shop of its own, with a database and the demo's drives as they are at first. A
+// file says which it is with test.use({ of: "name" }); its tests go on from each other, and from no other file's.
+export const test = plain.extend({
+  of: ["", { scope: "worker", option: true }],
+  shop: [
+    async ({ of }, use) => {
+      const data = mkdtempSync(join(process.env.JADETRAIL_SHOPS, `${of}-`));
+      execFileSync("cp", ["-a", "--sparse=always", `${process.env.JADETRAIL_SHOPS}/first/.`, data]);
+      rmSync(join(data, "mariadb", "port")); // each looks for one that is free
+      const server = spawn("scripts/with-db.sh", [data, "scripts/serve-demo.sh"], {
+        env: { ...process.env, JADETRAIL_DATA: data, JADETRAIL_ADDR: "127.0.0.1:0", JADETRAIL_LOG: "error" },
+        stdio: ["ignore", "pipe", "inherit"],
+      });
+      const ended = new Promise((over) => server.once("exit", over));
+      const url = await Promise.race([
+        new Promise((found) => {
+          let said = "";
+          server.stdout.on("data", (more) => {
+            const at = /Jade Trail is at (\S+)/.exec((said += more));
+            if (at) found(at[1]);
+          });
+        }),
+        ended.then((code) => {
+          throw new Error(`the program did not start: ${code}`);
+        }),
+      ]);
+      await use({ url, data });
+      server.kill();
+      await ended;
+      rmSync(data, { recursive: true });
+    },
+    { scope: "worker", timeout: 120_000 },
+  ],
+  baseURL: async ({ shop }, use) => use(shop.url),
+});
