@@ -2,7 +2,7 @@ package web
 
 import (
 	"go/parser"
-	"go/token"
+	positions "go/token"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -20,7 +20,7 @@ func TestPagesTouchNothing(t *testing.T) {
 		if strings.HasSuffix(name, "_test.go") {
 			continue
 		}
-		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		f, err := parser.ParseFile(positions.NewFileSet(), name, nil, parser.ImportsOnly)
 		if err != nil {
 			t.Fatal(err)
 		}
