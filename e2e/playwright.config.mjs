@@ -7,7 +7,7 @@ export default defineConfig({
   outputDir: ".run/results",
   workers: 2,
   timeout: 240_000,
-  expect: { timeout: 15_000 },
+  expect: { timeout: 30_000 },
   reporter: [["list"]],
   use: {
     trace: { mode: "retain-on-failure", screenshots: false },

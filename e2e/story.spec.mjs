@@ -151,7 +151,7 @@ test("look inside, shelf, keys and errors", async ({ page }) => {
   await page.getByRole("button", { name: "Verify again" }).click();
   await expect(page.locator("#work")).toContainText("is whole: every piece reads back");
   await page.getByRole("button", { name: "Make ready to hand over" }).click();
-  await expect(page.getByRole("link", { name: "Download" })).toBeVisible();
+  await expect(page.getByRole("link", { name: "Download" })).toBeVisible({ timeout: 90_000 });
   const [download] = await Promise.all([
     page.waitForEvent("download"),
     page.getByRole("link", { name: "Download" }).click(),
