@@ -122,7 +122,7 @@ func Unreadable(dev Device, off, n Bytes, report func(Bytes)) ([]BadPlace, error
 	for at := off; at < off+n; {
 		k := min(piece, off+n-at)
 		if start, _, ok := dev.Data(at); !ok || start >= at+k { // a hole reads as zeros, if its place can be read at all
-			if h, knows := dev.(interface{ Hurt(off, n Bytes) error }); knows && h.Hurt(at, k) == nil {
+			if h, knows := dev.(Knower); knows && h.Hurt(at, k) == nil {
 				at += k
 				continue
 			}

@@ -254,9 +254,7 @@ func (im *Image) Prefetch(off, n Bytes) {
 // Fresh reads n bytes at off past the page cache of the host, where dev has one. They lie in
 // buf, or in a new buffer where it is too short, which the caller may use again.
 func Fresh(dev Device, off, n Bytes, buf []byte) ([]byte, error) {
-	if d, ok := dev.(interface {
-		Fresh(off, n Bytes, buf []byte) ([]byte, error)
-	}); ok {
+	if d, ok := dev.(Refresher); ok {
 		return d.Fresh(off, n, buf)
 	}
 	if Bytes(cap(buf)) < n {
@@ -269,7 +267,7 @@ func Fresh(dev Device, off, n Bytes, buf []byte) ([]byte, error) {
 // Hurry begins to put what was written at off onto the medium, where the device can do that
 // without waiting for it. It makes nothing durable.
 func Hurry(dev Device, off, n Bytes) {
-	if d, ok := dev.(interface{ Hurry(off, n Bytes) }); ok {
+	if d, ok := dev.(Hurrier); ok {
 		d.Hurry(off, n)
 	}
 }

@@ -29,7 +29,7 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 	if err := Closed(o); err != nil { // what is half moved is no backup of anything
 		return nil, err
 	}
-	if im, ok := o.Dev.(interface{ Share() error }); ok {
+	if im, ok := o.Dev.(disk.Sharer); ok {
 		if err := im.Share(); err != nil {
 			return nil, err
 		}

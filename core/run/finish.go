@@ -184,10 +184,7 @@ func mark(volumes []VolumeState, m *Meta) (e trail.Entry, why string) {
 // fingerprint that the copy had, and nothing was written beside the script.
 func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, w *seen) (string, *survey.Survey, error) {
 	// What was written is read past the page cache.
-	if im, ok := o.Dev.(interface {
-		Forget(off, n disk.Bytes) error
-		Prefetch(off, n disk.Bytes)
-	}); ok {
+	if im, ok := o.Dev.(disk.Cached); ok {
 		written := places(c.Script(), disk.MiB)
 		for _, p := range written {
 			if err := im.Forget(p[0], p[1]-p[0]); err != nil {

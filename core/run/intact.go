@@ -92,9 +92,7 @@ type following struct {
 
 // walk visits every file with its extents.
 func walk(v volume.Volume, f func(volume.File) error) error {
-	if w, ok := v.(interface {
-		WalkPlaces(func(volume.File) error) error
-	}); ok {
+	if w, ok := v.(volume.PlaceWalker); ok {
 		return w.WalkPlaces(f)
 	}
 	return v.Walk(f)

@@ -457,7 +457,7 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 // still be there.
 func (x Erased) left(dev disk.Device) (string, error) {
 	start := x.Span.Start.Offset(dev.SectorBytes())
-	if h, knows := dev.(interface{ Hurt(off, n disk.Bytes) error }); !knows || h.Hurt(start, x.Span.Bytes) == nil {
+	if h, knows := dev.(disk.Knower); !knows || h.Hurt(start, x.Span.Bytes) == nil {
 		return "", nil
 	}
 	bad, err := disk.Unreadable(dev, start, x.Span.Bytes, nil)

@@ -846,9 +846,7 @@ type placed struct {
 func placesOf(v volume.Volume) *places {
 	p := &places{}
 	walk := v.Walk
-	if w, ok := v.(interface {
-		WalkPlaces(func(volume.File) error) error
-	}); ok {
+	if w, ok := v.(volume.PlaceWalker); ok {
 		walk = w.WalkPlaces
 	}
 	// As far as it can be walked.

@@ -346,9 +346,6 @@ func mayHoldPersons(v volume.Volume) bool {
 	return has || err != nil
 }
 
-// folders that only a system has at its root.
-type folders interface{ HasFolders(paths ...string) bool }
-
 // calledRecovery tells whether a partition or its volume has a name that says recovery.
 func calledRecovery(p layout.Span) bool {
 	name := strings.ToLower(p.Volume.Label + " " + p.Name)
@@ -394,7 +391,7 @@ func HoldsLoaders(kind volume.Kind, v volume.Volume) bool {
 
 // isSystem tells whether a volume holds an operating system, by its folders.
 func isSystem(vol volume.Volume) bool {
-	v, ok := vol.(folders)
+	v, ok := vol.(volume.FolderFinder)
 	return ok && (v.HasFolders("Windows", "System32", "config") || v.HasFolders("etc", "init.d"))
 }
 

@@ -121,7 +121,7 @@ type Together struct {
 func Gather(v Volume, files []File, base string) (in []Incoming, all *Together, lost []string, err error) {
 	all = &Together{v: v, last: -1}
 	first := map[uint64]string{}
-	same, _ := v.(interface{ SameAs(File) string })
+	same, _ := v.(SameNamer)
 	detail, has := v.(Detailer)
 	in = make([]Incoming, 0, len(files))
 	for i, f := range files {

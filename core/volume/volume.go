@@ -140,9 +140,7 @@ type Volume interface {
 // LastFile names the file that holds the volume's last used cluster, and tells whether
 // it cannot be moved.
 func LastFile(v Volume) (name string, fixed bool, err error) {
-	if own, ok := v.(interface {
-		LastFile() (string, bool, error)
-	}); ok {
+	if own, ok := v.(Laster); ok {
 		return own.LastFile()
 	}
 	files, err := v.Files()
