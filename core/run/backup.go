@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
