@@ -30,13 +30,20 @@ func efiPart(serial uint32, files []volume.Source) func(disk.Device, uint32) err
 func (g *generator) basicSystem(full disk.Bytes, people func() []volume.Source) []volume.Source {
 	var out []volume.Source
 	for i := range 220 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(12<<10)), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(12<<10)),
+			Modified: g.when(),
+		})
 	}
 	for _, hive := range []string{"SYSTEM", "SOFTWARE", "SAM"} {
-		out = append(out, volume.Source{Path: "Windows/System32/config/" + hive, Data: g.noise(48 << 10), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: "Windows/System32/config/" + hive, Data: g.noise(48 << 10), Modified: g.when(),
+		})
 	}
 	for i := range 40 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Program Files/Office/part-%02d.dll", i), Data: g.noise(6 << 10), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Program Files/Office/part-%02d.dll", i), Data: g.noise(6 << 10), Modified: g.when(),
+		})
 	}
 	out = append(out, people()...)
 	return append(out, g.spread("Windows/Installer", 40, full)...)
@@ -71,9 +78,15 @@ func studio(path string) error {
 	return build(path, 1000204886016, 512, id(1043, 1), []part{
 		{table.TypeEFI, id(1043, 11), "EFI system partition", 300 * disk.MiB, table.AttrNoLetter, efiPart(0x1043, g.loader())},
 		{table.TypeReserved, id(1043, 12), "Reserved partition", 16 * disk.MiB, table.AttrNoLetter, nil},
-		{table.TypeBasic, id(1043, 13), "Basic data partition", 240 * disk.GiB, 0, ntfsPart("Old system", 0x5a1c77e010430003, g.basicSystem(96*disk.GiB, recipes))},
+		{table.TypeBasic, id(1043, 13), "Basic data partition", 240 * disk.GiB, 0, ntfsPart(
+			"Old system", 0x5a1c77e010430003, g.basicSystem(96*disk.GiB, recipes),
+		)},
 		{table.TypeBasic, id(1043, 14), "Basic data partition", 420 * disk.GiB, 0, ntfsPart("System", 0x5a1c77e010430004, g.basicSystem(371*disk.GiB, func() []volume.Source {
-			return g.many(200, func(i int) string { return fmt.Sprintf("Users/Clover/Orders/%d/order %03d.txt", 2025+i%2, i) }, 3000)
+			return g.many(200, func(i int) string {
+				return fmt.Sprintf(
+					"Users/Clover/Orders/%d/order %03d.txt", 2025+i%2, i,
+				)
+			}, 3000)
 		}))},
 		{table.TypeRecovery, id(1043, 15), "Recovery partition", 990 * disk.MiB, table.AttrRequired | table.AttrNoLetter, ntfsPart("Recovery", 0x5a1c77e010430005, g.recovery())},
 	})
@@ -136,7 +149,13 @@ func notebook(path string) error {
 	if err != nil {
 		return err
 	}
-	s, err := t.Set(4, table.NewEntry(table.Entry{Slot: 4, TypeID: table.TypeBasic, UniqueID: id(1045, 15), Start: at.At(512), End: (at + notesSize).At(512) - 1, Name: "Basic data partition"}).Raw)
+	s, err := t.Set(
+		4,
+		table.NewEntry(table.Entry{
+			Slot: 4, TypeID: table.TypeBasic, UniqueID: id(1045, 15), Start: at.At(512),
+			End: (at + notesSize).At(512) - 1, Name: "Basic data partition",
+		}).Raw,
+	)
 	if err != nil {
 		return err
 	}
@@ -211,13 +230,23 @@ func bakery(path string) error {
 	}
 	fills := map[int]func(disk.Device, uint32) error{
 		1: ntfsPart("System", 0x5a1c77e010460001, g.basicSystem(137*disk.GiB, func() []volume.Source {
-			return g.many(180, func(i int) string { return fmt.Sprintf("Users/Office/Invoices/%d/invoice %04d.pdf", 2024+i%3, i) }, 6000)
+			return g.many(180, func(i int) string {
+				return fmt.Sprintf(
+					"Users/Office/Invoices/%d/invoice %04d.pdf", 2024+i%3, i,
+				)
+			}, 6000)
 		})),
-		5: ntfsPart("Orders", 0x5a1c77e010460005, append(g.many(380, func(i int) string { return fmt.Sprintf("Orders/week %02d/slip %04d.txt", i%52+1, i) }, 2000), g.spread("Scans", 20, 31*disk.GiB)...)),
+		5: ntfsPart(
+			"Orders", 0x5a1c77e010460005,
+			append(g.many(380, func(i int) string { return fmt.Sprintf("Orders/week %02d/slip %04d.txt", i%52+1, i) }, 2000), g.spread("Scans", 20, 31*disk.GiB)...),
+		),
 		6: ntfsPart("Recipes", 0x5a1c77e010460006, append(g.many(210, func(i int) string {
 			return fmt.Sprintf("%s/recipe %03d.odt", []string{"Rye", "Wheat", "Sweet"}[i%3], i)
 		}, 4000), g.spread("Films", 8, 12*disk.GiB)...)),
-		7: ntfsPart("Old backup", 0x5a1c77e010460007, g.many(120, func(i int) string { return fmt.Sprintf("2019/part %03d.zip", i) }, 20000)),
+		7: ntfsPart(
+			"Old backup", 0x5a1c77e010460007,
+			g.many(120, func(i int) string { return fmt.Sprintf("2019/part %03d.zip", i) }, 20000),
+		),
 	}
 	for i, x := range entries {
 		entries[i] = table.MBREntry(x, 512)

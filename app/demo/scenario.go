@@ -129,7 +129,9 @@ func Make(dir string) (int, error) {
 		}, reception},
 		{"kiln-studio.img", survey.Identity{Model: "1 TB laptop drive", Serial: "QPD4-305-1C8M"}, &pc.Facts{
 			Version: 1, Name: "studio laptop", State: pc.Off, Start: id(1043, 14), StartDrive: id(1043, 1), Wait: 30,
-			Order:    []pc.StartEntry{{Partition: id(1043, 14), Title: "System"}, {Partition: id(1043, 13), Title: "Old system"}},
+			Order: []pc.StartEntry{
+				{Partition: id(1043, 14), Title: "System"}, {Partition: id(1043, 13), Title: "Old system"},
+			},
 			Letters:  map[string]string{id(1043, 14): "C", id(1043, 13): "D"},
 			Recovery: &pc.Recovery{Partition: id(1043, 15), InUse: true}, RestorePoints: []string{id(1043, 14)},
 		}, studio},
@@ -140,10 +142,14 @@ func Make(dir string) (int, error) {
 			Version: 1, Name: "field notebook", State: pc.Off, Start: id(1045, 13), StartDrive: id(1045, 1),
 			Letters: map[string]string{id(1045, 13): "C", id(1045, 15): "N"}, Wanted: map[string]string{id(1045, 14): "P"},
 		}, notebook},
-		{"brightwater-office.img", survey.Identity{Model: "1 TB hard drive", Serial: "HVN2-118-4D7C"}, bakeryPC(), bakery},
+		{"brightwater-office.img", survey.Identity{
+			Model: "1 TB hard drive", Serial: "HVN2-118-4D7C",
+		}, bakeryPC(), bakery},
 		{"mosslane-till.img", survey.Identity{Model: "128 GB solid-state drive", Serial: "TLX1-447-8A0R"}, &pc.Facts{
 			Version: 1, Name: "till PC", State: pc.Running, Start: id(1047, 13), StartDrive: id(1047, 1),
-			Letters: map[string]string{id(1047, 13): "C"}, Devices: []pc.Device{{Name: "the card reader", Letter: "T"}, {Name: "the optical drive", Letter: "D"}},
+			Letters: map[string]string{id(1047, 13): "C"}, Devices: []pc.Device{
+				{Name: "the card reader", Letter: "T"}, {Name: "the optical drive", Letter: "D"},
+			},
 			Wanted: map[string]string{id(1047, 14): "T"}, Recovery: &pc.Recovery{Partition: id(1047, 13), Parked: true},
 		}, till},
 		{"shelf.img", survey.Identity{Model: "2 TB backup drive", Serial: "KRN9-771-0B42"}, nil, shelfDrive},
@@ -224,20 +230,45 @@ func reception(path string) error {
 	g := newGenerator(1042)
 	return build(path, 512110190592, 512, receptionDisk, []part{
 		{table.TypeEFI, receptionEFI, "EFI system partition", 260 * disk.MiB, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
-			return fat.Make(w, fat.Options{Label: "SYSTEM", Serial: 0x7f3b1042, Hidden: hidden, Time: day, Files: g.loader()})
+			return fat.Make(
+				w, fat.Options{Label: "SYSTEM", Serial: 0x7f3b1042, Hidden: hidden, Time: day, Files: g.loader()},
+			)
 		}},
 		{table.TypeReserved, receptionMSR, "Reserved partition", 16 * disk.MiB, table.AttrNoLetter, nil},
 		{table.TypeBasic, receptionC, "Basic data partition", 138 * disk.GiB, 0, func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: "System", Serial: 0x5a1c77e07f3b1042, Hidden: hidden, Time: day, Files: g.system(131*disk.GiB + 400*disk.MiB)})
+			return ntfs.Make(
+				w,
+				ntfs.Options{
+					Label: "System", Serial: 0x5a1c77e07f3b1042, Hidden: hidden, Time: day,
+					Files: g.system(131*disk.GiB + 400*disk.MiB),
+				},
+			)
 		}},
 		{table.TypeRecovery, receptionRec, "Recovery partition", 1290 * disk.MiB, table.AttrRequired | table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: "Recovery", Serial: 0x5a1c77e07f3b1043, Hidden: hidden, Time: day, Files: g.recovery()})
+			return ntfs.Make(
+				w,
+				ntfs.Options{
+					Label: "Recovery", Serial: 0x5a1c77e07f3b1043, Hidden: hidden, Time: day, Files: g.recovery(),
+				},
+			)
 		}},
 		{table.TypeBasic, receptionX, "Basic data partition", 210 * disk.GiB, 0, func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: "X-rays", Serial: 0x5a1c77e07f3b1044, Hidden: hidden, Time: day, Files: g.xrays(74 * disk.GiB)})
+			return ntfs.Make(
+				w,
+				ntfs.Options{
+					Label: "X-rays", Serial: 0x5a1c77e07f3b1044, Hidden: hidden, Time: day,
+					Files: g.xrays(74 * disk.GiB),
+				},
+			)
 		}},
 		{table.TypeOEM, receptionOEM, "Maker's area", 14*disk.GiB + 205*disk.MiB, table.AttrRequired | table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: "Maker", Serial: 0x5a1c77e07f3b1045, Hidden: hidden, Time: day, Files: g.maker(9 * disk.GiB)})
+			return ntfs.Make(
+				w,
+				ntfs.Options{
+					Label: "Maker", Serial: 0x5a1c77e07f3b1045, Hidden: hidden, Time: day,
+					Files: g.maker(9 * disk.GiB),
+				},
+			)
 		}},
 	})
 }
@@ -268,7 +299,11 @@ func (g *generator) when() time.Time {
 
 // text is some lines of an invented note.
 func (g *generator) text(title string, lines int) []byte {
-	words := []string{"left", "right", "paw", "weighs", "less", "than", "in", "spring", "drops", "twice", "a", "day", "owner", "asks", "for", "the", "picture", "again", "calm", "seen", "by", "the", "window", "next", "visit", "in", "three", "weeks"}
+	words := []string{
+		"left", "right", "paw", "weighs", "less", "than", "in", "spring", "drops", "twice", "a", "day", "owner",
+		"asks", "for", "the", "picture", "again", "calm", "seen", "by", "the", "window", "next", "visit", "in",
+		"three", "weeks",
+	}
 	b := []byte(title + "\r\n")
 	for range lines {
 		for range 6 + g.rng.IntN(6) {
@@ -291,9 +326,14 @@ func (g *generator) loader() []volume.Source {
 	var out []volume.Source
 	out = append(out, volume.Source{Path: "EFI/Boot/bootx64.efi", Data: g.noise(1400 << 10), Modified: g.when()})
 	for i := range 24 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("EFI/Loader/Languages/words-%02d.dat", i), Data: g.noise(20<<10 + i*700), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("EFI/Loader/Languages/words-%02d.dat", i), Data: g.noise(20<<10 + i*700),
+			Modified: g.when(),
+		})
 	}
-	return append(out, volume.Source{Path: "EFI/Loader/start.cfg", Data: []byte("wait 5\r\nstart reception\r\n"), Modified: g.when()})
+	return append(out, volume.Source{
+		Path: "EFI/Loader/start.cfg", Data: []byte("wait 5\r\nstart reception\r\n"), Modified: g.when(),
+	})
 }
 
 var species = []string{"cat", "dog", "rabbit", "goose", "tortoise", "ferret", "parrot", "hedgehog"}
@@ -303,7 +343,10 @@ var species = []string{"cat", "dog", "rabbit", "goose", "tortoise", "ferret", "p
 func (g *generator) spread(dir string, n int, total disk.Bytes) []volume.Source {
 	var out []volume.Source
 	for i := range n {
-		out = append(out, volume.Source{Path: fmt.Sprintf("%s/block-%03d.cache", dir, i), Data: g.text("cache block", 4), Reserve: total / disk.Bytes(n), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("%s/block-%03d.cache", dir, i), Data: g.text("cache block", 4),
+			Reserve: total / disk.Bytes(n), Modified: g.when(),
+		})
 	}
 	return out
 }
@@ -311,17 +354,28 @@ func (g *generator) spread(dir string, n int, total disk.Bytes) []volume.Source 
 func (g *generator) system(full disk.Bytes) []volume.Source {
 	var out []volume.Source
 	for i := range 300 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(14<<10)), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Windows/System32/module-%03d.dll", i), Data: g.noise(2<<10 + g.rng.IntN(14<<10)),
+			Modified: g.when(),
+		})
 	}
 	for _, hive := range []string{"SYSTEM", "SOFTWARE", "SAM"} {
-		out = append(out, volume.Source{Path: "Windows/System32/config/" + hive, Data: g.noise(64 << 10), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: "Windows/System32/config/" + hive, Data: g.noise(64 << 10), Modified: g.when(),
+		})
 	}
 	for i := range 1800 {
 		s := species[g.rng.IntN(len(species))]
-		out = append(out, volume.Source{Path: fmt.Sprintf("Practice/Patients/%02d/%s-%05d card.txt", i%60, s, 10000+i*7), Data: g.text("Patient card: "+s, 3+g.rng.IntN(30)), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Practice/Patients/%02d/%s-%05d card.txt", i%60, s, 10000+i*7),
+			Data: g.text("Patient card: "+s, 3+g.rng.IntN(30)), Modified: g.when(),
+		})
 	}
 	for i := range 240 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Practice/Letters/2026-%02d/reminder %03d.txt", 1+i%11, i), Data: g.text("Reminder", 12), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Practice/Letters/2026-%02d/reminder %03d.txt", 1+i%11, i),
+			Data: g.text("Reminder", 12), Modified: g.when(),
+		})
 	}
 	return append(out, g.spread("Practice/Imaging cache", 96, full)...)
 }
@@ -333,7 +387,10 @@ func (g *generator) recovery() []volume.Source {
 		{Path: "Recovery/settings.xml", Data: []byte("<recovery place=\"4\" in-use=\"yes\"/>\r\n"), Modified: g.when()},
 	}
 	for i := range 30 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Recovery/Logs/attempt-%02d.log", i), Data: g.text("Recovery log", 9), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Recovery/Logs/attempt-%02d.log", i), Data: g.text("Recovery log", 9),
+			Modified: g.when(),
+		})
 	}
 	return out
 }
@@ -342,7 +399,10 @@ func (g *generator) xrays(full disk.Bytes) []volume.Source {
 	var out []volume.Source
 	for i := range 900 {
 		s := species[g.rng.IntN(len(species))]
-		out = append(out, volume.Source{Path: fmt.Sprintf("X-rays/%d/%s-%05d view %d.xry", 2024+i%3, s, 10000+i*7, 1+i%4), Data: g.noise(4<<10 + g.rng.IntN(20<<10)), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("X-rays/%d/%s-%05d view %d.xry", 2024+i%3, s, 10000+i*7, 1+i%4),
+			Data: g.noise(4<<10 + g.rng.IntN(20<<10)), Modified: g.when(),
+		})
 	}
 	return append(out, g.spread("X-rays/Full size", 48, full)...)
 }
@@ -350,7 +410,9 @@ func (g *generator) xrays(full disk.Bytes) []volume.Source {
 func (g *generator) maker(full disk.Bytes) []volume.Source {
 	var out []volume.Source
 	for i := range 160 {
-		out = append(out, volume.Source{Path: fmt.Sprintf("Drivers/Set %d/part-%03d.pak", i%9, i), Data: g.noise(8 << 10), Modified: g.when()})
+		out = append(out, volume.Source{
+			Path: fmt.Sprintf("Drivers/Set %d/part-%03d.pak", i%9, i), Data: g.noise(8 << 10), Modified: g.when(),
+		})
 	}
 	return append(out, g.spread("Image", 12, full)...)
 }

@@ -62,7 +62,10 @@ func (r *Report) PDF(w io.Writer) error {
 	p.SetFooterFunc(func() {
 		p.SetY(-margin)
 		p.text(soft, 8.5)
-		p.CellFormat(width/2, 5, fmt.Sprintf("%s · %s · %s", r.Shop, r.Job, r.Made.Local().Format("2 January 2006")), "", 0, "L", false, 0, "")
+		p.CellFormat(
+			width/2, 5, fmt.Sprintf("%s · %s · %s", r.Shop, r.Job, r.Made.Local().Format("2 January 2006")), "", 0,
+			"L", false, 0, "",
+		)
 		p.CellFormat(width/2, 5, fmt.Sprintf("page %d of {pages}", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AliasNbPages("{pages}")
@@ -109,7 +112,11 @@ func (p *page) first(r *Report) {
 	p.bold(20)
 	p.MultiCell(width, 10, r.Customer+", "+r.PC, "", "L", false)
 	p.text(soft, 10)
-	p.MultiCell(width, line, fmt.Sprintf("Job %s · report of %s by %s", r.Job, r.Made.Local().Format("2 January 2006, 15:04"), r.By), "", "L", false)
+	p.MultiCell(
+		width, line,
+		fmt.Sprintf("Job %s · report of %s by %s", r.Job, r.Made.Local().Format("2 January 2006, 15:04"), r.By), "",
+		"L", false,
+	)
 	p.title("What was asked")
 	p.bold(10.5)
 	p.MultiCell(width, line, r.Asked, "", "L", false)
@@ -327,7 +334,13 @@ func (p *page) label(x, y, wide, high float64, text, size string) {
 
 func (p *page) head(r *Report) {
 	p.title("How this can be checked")
-	p.para(ink, fmt.Sprintf("Every act on these drives is one of the %s entries of our trail. Each entry holds the hash of the one before, so that none can be changed, removed or added unseen.", disk.Grouped(r.Entries)))
+	p.para(
+		ink,
+		fmt.Sprintf(
+			"Every act on these drives is one of the %s entries of our trail. Each entry holds the hash of the one before, so that none can be changed, removed or added unseen.",
+			disk.Grouped(r.Entries),
+		),
+	)
 	p.Ln(1)
 	p.para(soft, "The newest entry, when this report was made:")
 	p.SetFont("mono", "", 8.5)

@@ -24,7 +24,10 @@ func (s *Shop) approved(job string) ([]run.Approved, error) {
 	for _, e := range entries {
 		a := e.Answer
 		yes := plan.Approval{ID: e.ID, Lead: e.Who, Reason: e.Reason, Time: e.Time}
-		yes.Ask = plan.Ask{Lifts: plan.Lifts(a.Lifts), Partition: e.Partition, UniqueID: a.UniqueID, Purpose: a.Purpose, Touched: a.Touched}
+		yes.Ask = plan.Ask{
+			Lifts: plan.Lifts(a.Lifts), Partition: e.Partition, UniqueID: a.UniqueID, Purpose: a.Purpose,
+			Touched: a.Touched,
+		}
 		out = append(out, run.Approved{Approval: yes, Drive: e.Drive, State: a.State})
 	}
 	return out, nil

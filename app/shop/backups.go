@@ -112,7 +112,9 @@ func (s *Shop) VerifyBackup(who *store.Technician, id string) error {
 func (s *Shop) OwnBackup(who *store.Technician, id, reason string) error {
 	switch {
 	case !who.Lead:
-		return fmt.Errorf("%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead)
+		return fmt.Errorf(
+			"%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead,
+		)
 	case reason == "" || len(reason) > MaxReason:
 		return errors.New("it does not say why the backup can be trusted; nothing was changed")
 	}
@@ -126,10 +128,18 @@ func (s *Shop) OwnBackup(who *store.Technician, id, reason string) error {
 		if err != nil {
 			return "", err
 		}
-		e := trail.Entry{ID: "e-own-" + tail, Time: now, Who: who.Name, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(), Reason: reason}
+		e := trail.Entry{
+			ID: "e-own-" + tail, Time: now, Who: who.Name, Act: trail.ActTakeIn, Backup: m.ID, Drive: m.From.Drive(),
+			Reason: reason,
+		}
 		e.Partition = m.From.Span.Number
-		e.Text = fmt.Sprintf("Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID, m.From.Span.Title(), m.Who)
-		return fmt.Sprintf("%s was read, is whole, and is one of the shop's backups from now on.", m.ID), s.Store.Append(e)
+		e.Text = fmt.Sprintf(
+			"Backup %s taken in, which this shop had not signed: of %s, as it says of itself, made by %s", m.ID,
+			m.From.Span.Title(), m.Who,
+		)
+		return fmt.Sprintf(
+			"%s was read, is whole, and is one of the shop's backups from now on.", m.ID,
+		), s.Store.Append(e)
 	})
 }
 
@@ -156,7 +166,10 @@ func (s *Shop) TakeOffShelf(who *store.Technician, id, reason string) error {
 			return err
 		}
 		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
-			return fmt.Errorf("the plan of %s puts files back from this backup; nothing was deleted. Take that step out first", j.Number)
+			return fmt.Errorf(
+				"the plan of %s puts files back from this backup; nothing was deleted. Take that step out first",
+				j.Number,
+			)
 		}
 	}
 	if len(reason) > MaxReason {
@@ -189,7 +202,11 @@ func (s *Shop) RestoreToFolder(who *store.Technician, id string, only []string) 
 		// It has its name only once all of it is there and can be entered.
 		coming, held := to+comingEnds, &Held{Sink: s.Store}
 		defer os.RemoveAll(coming)
-		out, err := run.RestoreToFolder(ctx, run.Options{Shelf: s.Shelf(), Records: s.Records, Trail: held, Who: who.Name, Now: s.Now, Random: s.Random}, id, only, coming, report)
+		out, err := run.RestoreToFolder(
+			ctx,
+			run.Options{Shelf: s.Shelf(), Records: s.Records, Trail: held, Who: who.Name, Now: s.Now, Random: s.Random},
+			id, only, coming, report,
+		)
 		if err != nil {
 			return "", err
 		}
@@ -204,7 +221,10 @@ func (s *Shop) RestoreToFolder(who *store.Technician, id string, only []string) 
 		if err := s.Books.Do(act); err != nil {
 			return "", err
 		}
-		text := fmt.Sprintf("%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.", words.Count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared)
+		text := fmt.Sprintf(
+			"%s, %s, put into the folder %s on the bench and read back: %d compared, all the same.",
+			words.Count(out.Files, "file"), out.Bytes, filepath.Join("restored", filepath.Base(to)), out.Compared,
+		)
 		if n := len(out.NotThere); n > 0 {
 			text += fmt.Sprintf(" %d could not be restored, the first: %s.", n, out.NotThere[0])
 		}

@@ -19,14 +19,20 @@ import (
 )
 
 // besidesLooked is where besides looks.
-var besidesLooked = []string{"the folders of files that were restored", "the drives that were handed out", "the search of the drive", "the former plans of the job", "what is kept in memory"}
+var besidesLooked = []string{
+	"the folders of files that were restored", "the drives that were handed out", "the search of the drive",
+	"the former plans of the job", "what is kept in memory",
+}
 
 // besides finds what the shop holds of a partition beside what a run knows.
 func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
 	return func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
 		var out []run.Holding
 		take := func(kind, path string) {
-			out = append(out, run.Holding{Kind: kind, Name: filepath.Base(path), Bytes: held(path), Erase: func() error { return disk.Shred(path) }})
+			out = append(out, run.Holding{
+				Kind: kind, Name: filepath.Base(path), Bytes: held(path),
+				Erase: func() error { return disk.Shred(path) },
+			})
 		}
 		restored, err := s.Restored(of, span)
 		if err != nil {
@@ -50,10 +56,15 @@ func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Sp
 			return nil, err
 		}
 		if n > 0 {
-			out = append(out, run.Holding{Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.Store.ForgetNames(job) }})
+			out = append(out, run.Holding{
+				Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.Store.ForgetNames(job) },
+			})
 		}
 		if s.holdsSeen(d.Path) {
-			out = append(out, run.Holding{Kind: "page in memory", Name: filepath.Base(d.Path), Erase: func() error { s.forgetSeen(d.Path); return nil }})
+			out = append(out, run.Holding{
+				Kind: "page in memory", Name: filepath.Base(d.Path),
+				Erase: func() error { s.forgetSeen(d.Path); return nil },
+			})
 		}
 		return out, nil
 	}

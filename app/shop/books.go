@@ -160,7 +160,9 @@ func (b *Books) first(a Act) error {
 		return err
 	}
 	if a.Bay != "" && waits.backups {
-		return fmt.Errorf("%w; nothing was changed: %s", ErrNeeded, strings.Join(append(waits.Waits, waits.Stuck...), "; "))
+		return fmt.Errorf(
+			"%w; nothing was changed: %s", ErrNeeded, strings.Join(append(waits.Waits, waits.Stuck...), "; "),
+		)
 	}
 	for _, what := range a.changes() {
 		if slices.Contains(waits.changes, what) {
@@ -306,7 +308,10 @@ func (b *Books) move(m Move) error {
 	_, here := os.Lstat(from)
 	switch {
 	case here == nil && there == nil:
-		return inTheWay(fmt.Sprintf("there is a %s already; nothing was replaced. Take it out of the folder %s first", m.To, filepath.Dir(m.To)))
+		return inTheWay(fmt.Sprintf(
+			"there is a %s already; nothing was replaced. Take it out of the folder %s first", m.To,
+			filepath.Dir(m.To),
+		))
 	case here == nil:
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err

@@ -110,7 +110,10 @@ func (s *Shop) Rehearse(at Place) error {
 		if err := s.Store.Rehearsed(w.job.Number, s.Now()); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("Rehearsed on a throw-away copy: all %d steps lead where the plan says, and the volumes check sound. %s would be rewritten.", len(steps), res.Bytes), nil
+		return fmt.Sprintf(
+			"Rehearsed on a throw-away copy: all %d steps lead where the plan says, and the volumes check sound. %s would be rewritten.",
+			len(steps), res.Bytes,
+		), nil
 	}})
 }
 
@@ -152,7 +155,11 @@ func (s *Shop) CarryOut(at Place, start Start) error {
 			return "", err
 		}
 		took := s.Now().Sub(began)
-		text := fmt.Sprintf("Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.", words.Count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())), said.Rewritten, plan.Lasts(said.Seconds))
+		text := fmt.Sprintf(
+			"Carried out and read back: the drive is as planned. %s kept. %s in their places in %s; %s and %s were expected.",
+			words.Count(len(res.Records), "record"), res.Bytes, plan.Lasts(int64(took.Round(time.Second).Seconds())),
+			said.Rewritten, plan.Lasts(said.Seconds),
+		)
 		if said.Zeroed > 0 {
 			text += fmt.Sprintf(" %s were made zeros.", res.Zeroed)
 		}
@@ -166,7 +173,9 @@ func (s *Shop) CarryOut(at Place, start Start) error {
 			return text, nil
 		}
 		if res.Written >= leastMeasured {
-			r, err := s.Store.Learn(w.drive.Label(), res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)))
+			r, err := s.Store.Learn(
+				w.drive.Label(), res.Written, time.Duration((res.Took.Write+res.Took.ReadBack)*float64(time.Second)),
+			)
 			if err != nil { // what was done to the drive is done
 				return text + " How fast this drive is could not be noted.", nil
 			}
@@ -209,7 +218,10 @@ func (s *Shop) EndRun(at Place, asked string, undo bool) error {
 		case open == nil:
 			return "", errors.New("no run is open on this drive any more; it was finished or taken back meanwhile")
 		case asked != open.ID:
-			return "", fmt.Errorf("another run is open on this drive than you looked at (%s). Look at it first; nothing was done", open.ID)
+			return "", fmt.Errorf(
+				"another run is open on this drive than you looked at (%s). Look at it first; nothing was done",
+				open.ID,
+			)
 		}
 		o.Report = toUpdate(w.report, open.Titles(), undo)
 		res, err := run.Resume(ctx, o, undo)

@@ -43,7 +43,10 @@ func pairs(ask Comparison, d, o *Drive) ([]pair, error) {
 		out = append(out, pair{here, there})
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("no volume of bay %s has one of the same number in bay %s that can be looked into; nothing was compared", d.Bay, o.Bay)
+		return nil, fmt.Errorf(
+			"no volume of bay %s has one of the same number in bay %s that can be looked into; nothing was compared",
+			d.Bay, o.Bay,
+		)
 	}
 	return out, nil
 }
@@ -83,13 +86,20 @@ func (s *Shop) Compare(at Place, ask Comparison) error {
 			var said []string
 			for i, p := range list {
 				r, err := compare.Run(ctx, p.here, p.there, func(x compare.Progress) {
-					report(work.Update{Phase: "comparing contents of " + p.here.Place.Span.Title(), Step: i, Done: x.Done, Total: x.Total})
+					report(work.Update{
+						Phase: "comparing contents of " + p.here.Place.Span.Title(), Step: i, Done: x.Done,
+						Total: x.Total,
+					})
 				})
 				if err != nil {
 					return "", err
 				}
-				r.ID, r.Time, r.Who = fmt.Sprintf("c-%s-%s-p%d", s.Now().UTC().Format("20060102-150405"), tail, p.here.Place.Span.Number), s.Now(), who
-				text := fmt.Sprintf("%s compared with %s: %s", p.here.Place.Span.Title(), p.there.Place.Span.Title(), Verdict(r))
+				r.ID, r.Time, r.Who = fmt.Sprintf(
+					"c-%s-%s-p%d", s.Now().UTC().Format("20060102-150405"), tail, p.here.Place.Span.Number,
+				), s.Now(), who
+				text := fmt.Sprintf(
+					"%s compared with %s: %s", p.here.Place.Span.Title(), p.there.Place.Span.Title(), Verdict(r),
+				)
 				said = append(said, text)
 				kept, err := json.Marshal(r)
 				if err != nil {
@@ -117,22 +127,39 @@ func sideOf(d *Drive, number, dir string) (compare.Side, error) {
 	p, ok := d.Survey.Layout.Find(n)
 	v := d.Survey.Volumes[n]
 	if !ok || v == nil {
-		return compare.Side{}, fmt.Errorf("partition %s in bay %s cannot be looked into; nothing was compared", number, d.Bay)
+		return compare.Side{}, fmt.Errorf(
+			"partition %s in bay %s cannot be looked into; nothing was compared", number, d.Bay,
+		)
 	}
 	dir = strings.Trim(strings.ReplaceAll(dir, `\`, "/"), "/ ")
 	if dir != "" {
 		if f, err := v.Stat(dir); err != nil || f.Kind != volume.Folder {
-			return compare.Side{}, fmt.Errorf("there is no folder %s in %s; nothing was compared", volume.Shown(dir), p.Title())
+			return compare.Side{}, fmt.Errorf(
+				"there is no folder %s in %s; nothing was compared", volume.Shown(dir), p.Title(),
+			)
 		}
 	}
 	print, err := v.Fingerprint()
-	return compare.Side{Volume: v, Dir: dir, Place: compare.Place{DiskID: d.Survey.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial, Span: *p, Fingerprint: print}}, err
+	return compare.Side{
+		Volume: v, Dir: dir,
+		Place: compare.Place{
+			DiskID: d.Survey.Layout.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial, Span: *p,
+			Fingerprint: print,
+		},
+	}, err
 }
 
 // Verdict is a comparison's outcome in a sentence.
 func Verdict(r *compare.Result) string {
 	if r.Covered {
-		return fmt.Sprintf("every file of the first, %d of them, is on the second too with the same contents.", r.Counts[compare.Same].Files)
+		return fmt.Sprintf(
+			"every file of the first, %d of them, is on the second too with the same contents.",
+			r.Counts[compare.Same].Files,
+		)
 	}
-	return fmt.Sprintf("%d the same, %d only here, %d only there, %d different, %d unreadable.", r.Counts[compare.Same].Files, r.Counts[compare.OnlyHere].Files, r.Counts[compare.OnlyThere].Files, r.Counts[compare.Different].Files, r.Counts[compare.Unknown].Files)
+	return fmt.Sprintf(
+		"%d the same, %d only here, %d only there, %d different, %d unreadable.", r.Counts[compare.Same].Files,
+		r.Counts[compare.OnlyHere].Files, r.Counts[compare.OnlyThere].Files, r.Counts[compare.Different].Files,
+		r.Counts[compare.Unknown].Files,
+	)
 }

@@ -199,11 +199,16 @@ func (s *Shop) AttachFile(by *store.Technician, file string, said survey.Identit
 		act.Moves = []Move{{From: coming, To: filepath.Join("drives", name)}}
 		if src.Format == intake.Raw { // the file itself becomes the drive
 			for _, ends := range besides {
-				act.Moves = append(act.Moves, Move{From: coming + ends, To: filepath.Join("drives", name+ends), Maybe: true})
+				act.Moves = append(act.Moves, Move{
+					From: coming + ends, To: filepath.Join("drives", name+ends), Maybe: true,
+				})
 			}
 			act.Drop = []string{coming + IdentityEnds} // the drive has its own then
 		}
-		return s.attached(&act, filepath.Join(s.Data, coming), id, who, "taken in from "+filepath.Base(from)+" ("+string(src.Format)+")")
+		return s.attached(
+			&act, filepath.Join(s.Data, coming), id, who,
+			"taken in from "+filepath.Base(from)+" ("+string(src.Format)+")",
+		)
 	})
 }
 
@@ -229,7 +234,9 @@ func (s *Shop) freeBay(bay, number string) (job *string, err error) {
 	case i < 0:
 		return nil, fmt.Errorf("there is no bay %q; nothing was attached", bay)
 	case bays[i].Image != nil:
-		return nil, fmt.Errorf("bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay)
+		return nil, fmt.Errorf(
+			"bay %s has a drive already; nothing was attached. Detach it first, or take another bay", bay,
+		)
 	}
 	if number == "" {
 		return nil, nil
@@ -289,7 +296,9 @@ func (s *Shop) attached(act *Act, path string, id survey.Identity, who, how stri
 	if err != nil {
 		return "", err
 	}
-	act.Files = append(act.Files, File{Name: filepath.Join("drives", *act.Image+IdentityEnds), Data: append(identity, '\n')})
+	act.Files = append(act.Files, File{
+		Name: filepath.Join("drives", *act.Image+IdentityEnds), Data: append(identity, '\n'),
+	})
 	if act.Job == nil && !id.ReadOnly && looksLikeShelf(&Drive{Survey: sv}) {
 		act.Shelf = true
 		how += "; backups are on it, so it is a shelf"
@@ -307,7 +316,10 @@ func (s *Shop) attached(act *Act, path string, id survey.Identity, who, how stri
 	if err := s.Books.Do(*act); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("Bay %s has the drive %s with %s.", act.Bay, id.Serial, words.Plural(len(sv.Layout.Partitions()), "partition", "partitions")), nil
+	return fmt.Sprintf(
+		"Bay %s has the drive %s with %s.", act.Bay, id.Serial,
+		words.Plural(len(sv.Layout.Partitions()), "partition", "partitions"),
+	), nil
 }
 
 // MakeBlank makes a new empty drive of a size with its unit, and puts it into a bay, for a job; "" is for none.
@@ -332,7 +344,10 @@ func (s *Shop) MakeBlank(who *store.Technician, id survey.Identity, amount strin
 	}
 	im.Close()
 	defer os.Remove(coming)
-	act := Act{Bay: bay, Image: &name, Job: job, Moves: []Move{{From: filepath.Join("drives", name+comingEnds), To: filepath.Join("drives", name)}}}
+	act := Act{
+		Bay: bay, Image: &name, Job: job,
+		Moves: []Move{{From: filepath.Join("drives", name+comingEnds), To: filepath.Join("drives", name)}},
+	}
 	return s.attached(&act, coming, id, who.Name, "new and blank")
 }
 
@@ -349,7 +364,10 @@ func (s *Shop) TakeOutOfBay(who *store.Technician, letter string) (said string, 
 		return "", err
 	}
 	act := Act{ID: "detach-" + tail, Bay: b.Letter}
-	act.Entry = trail.Entry{ID: "e-detach-" + tail, Time: s.Now(), Who: who.Name, Act: trail.ActDetach, Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter)}
+	act.Entry = trail.Entry{
+		ID: "e-detach-" + tail, Time: s.Now(), Who: who.Name, Act: trail.ActDetach,
+		Text: fmt.Sprintf("Drive taken out of bay %s", b.Letter),
+	}
 	if b.Job != nil {
 		act.Entry.Job = *b.Job
 	}
@@ -377,7 +395,9 @@ func (s *Shop) leaving(b *store.Bay, act *Act, path string) error {
 	}
 	act.Moves = []Move{{From: filepath.Join("drives", name), To: filepath.Join("dock", name)}}
 	for _, ends := range append([]string{IdentityEnds}, besides...) {
-		act.Moves = append(act.Moves, Move{From: filepath.Join("drives", name+ends), To: filepath.Join("dock", name+ends), Maybe: true})
+		act.Moves = append(act.Moves, Move{
+			From: filepath.Join("drives", name+ends), To: filepath.Join("dock", name+ends), Maybe: true,
+		})
 	}
 	d, err := s.Open(b, false)
 	if err != nil { // a drive that cannot be read can be taken out all the same
@@ -395,7 +415,10 @@ func (s *Shop) leaving(b *store.Bay, act *Act, path string) error {
 }
 
 // ErrEvidence tells that a drive that was attached for evidence stays so.
-var ErrEvidence = fmt.Errorf("%w: the drive is attached read-only, for evidence, and stays so. Ask the lead to attach it for writing", run.ErrLead)
+var ErrEvidence = fmt.Errorf(
+	"%w: the drive is attached read-only, for evidence, and stays so. Ask the lead to attach it for writing",
+	run.ErrLead,
+)
 
 // AttachFor changes whether the drive in a bay is attached read-only, for evidence: a lead alone lets it be
 // written again.
@@ -470,7 +493,9 @@ func (s *Shop) WriteOut(letter string, format intake.Format) error {
 }
 
 // HandOutForms are the forms in which a drive can be handed out, in the order in which they are offered.
-var HandOutForms = []intake.Format{intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw}
+var HandOutForms = []intake.Format{
+	intake.Zstd, intake.Gzip, intake.VHDDynamic, intake.VHDFixed, intake.Qcow2, intake.Raw,
+}
 
 // partEnds is how the name of a file ends that is just being written out.
 const partEnds = ".part"

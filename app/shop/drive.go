@@ -51,7 +51,9 @@ func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
 		return nil, err
 	}
 	if write && d.Identity.ReadOnly {
-		return nil, fmt.Errorf("bay %s: %w, for evidence; nothing was written. Attach it for writing first", b.Letter, disk.ErrReadOnly)
+		return nil, fmt.Errorf(
+			"bay %s: %w, for evidence; nothing was written. Attach it for writing first", b.Letter, disk.ErrReadOnly,
+		)
 	}
 	facts, err := os.ReadFile(d.Path + ".pc.json")
 	if err == nil {
@@ -63,7 +65,10 @@ func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
 	}
 	d.Image, err = disk.OpenImage(d.Path, 0, write)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: the image of the drive in bay %s is gone from the folder drives. Put it back, or take the drive out of its bay on the dock", store.ErrNotFound, b.Letter)
+		return nil, fmt.Errorf(
+			"%w: the image of the drive in bay %s is gone from the folder drives. Put it back, or take the drive out of its bay on the dock",
+			store.ErrNotFound, b.Letter,
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -193,7 +198,9 @@ func (s *Shop) bayWith(of trail.Drive) (*store.Bay, error) {
 			return &b, nil
 		}
 	}
-	return nil, inNoBay(fmt.Sprintf("its drive (%s) is in no bay. Attach it first", cmp.Or(of.Serial, of.DiskID, "of no name")))
+	return nil, inNoBay(fmt.Sprintf(
+		"its drive (%s) is in no bay. Attach it first", cmp.Or(of.Serial, of.DiskID, "of no name"),
+	))
 }
 
 // inNoBay says why a drive cannot be looked at.
@@ -288,12 +295,16 @@ func (s *Shop) printOf(p compare.Place) (string, error) {
 
 // Unfinished is the run that is open on a drive, nil for none.
 func (s *Shop) Unfinished(d *Drive) (*run.Unfinished, error) {
-	return run.Open(run.Options{Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store})
+	return run.Open(run.Options{
+		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store,
+	})
 }
 
 // noOpenRun refuses a drive with an open run: nothing that is made from it as it is counts.
 func (s *Shop) noOpenRun(d *Drive) error {
-	return run.Closed(run.Options{Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store})
+	return run.Closed(run.Options{
+		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store,
+	})
 }
 
 // saveFacts keeps the facts about a drive's PC.

@@ -33,7 +33,10 @@ func (s *Shop) Report(who *store.Technician, number string) (*report.Report, *st
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &report.Report{Shop: s.Name, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.Now(), By: who.Name, Drives: []report.Drive{}}
+	r := &report.Report{
+		Shop: s.Name, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.Now(),
+		By: who.Name, Drives: []report.Drive{},
+	}
 	if bays != nil {
 		list, err := s.Store.BaysOf(number)
 		if err != nil {
@@ -70,7 +73,9 @@ func (s *Shop) driveReport(number, bay string) (*report.Drive, error) {
 	}
 	defer st.Drive.Close()
 	l := st.Drive.Survey.Layout
-	d := &report.Drive{Title: st.Drive.Identity.Model, Serial: st.Drive.Identity.Serial, Size: l.Size, Before: l, After: l}
+	d := &report.Drive{
+		Title: st.Drive.Identity.Model, Serial: st.Drive.Identity.Serial, Size: l.Size, Before: l, After: l,
+	}
 
 	// What was done, as the trail tells it.
 	of := History(st.Drive)
@@ -148,7 +153,9 @@ func (s *Shop) happenedOn(d *report.Drive, entries []trail.Entry) *happened {
 			d.Runs = append(d.Runs, s.ended(h, e))
 		case trail.ActLetter, trail.ActRestore:
 			if e.Run == "" {
-				d.Besides = append(d.Besides, report.Deed{When: e.Time, Who: e.Who, Text: strings.TrimSuffix(e.Text, ".")})
+				d.Besides = append(d.Besides, report.Deed{
+					When: e.Time, Who: e.Who, Text: strings.TrimSuffix(e.Text, "."),
+				})
 			}
 		}
 	}
@@ -263,7 +270,10 @@ func (h *happened) sinceThen(before, now *layout.Layout) []report.Change {
 	}
 	for _, q := range now.Partitions() {
 		if !known[place(&q)] {
-			out = append(out, report.Change{Title: q.Title(), After: q.Bytes, What: []string{words.Either(h.back[place(&q)], "brought back", "new")}})
+			out = append(out, report.Change{
+				Title: q.Title(), After: q.Bytes,
+				What: []string{words.Either(h.back[place(&q)], "brought back", "new")},
+			})
 		}
 	}
 	return out
@@ -418,7 +428,9 @@ func (n leftNow) kept(g *report.Gone, rec *trail.Record, way string) string {
 	case rec.Erased:
 		out = append(out, "Erased as asked: its place was written over and read back.")
 	case over >= 0:
-		out = append(out, fmt.Sprintf("%s has its place now, or a part of it.", n.layout.Partitions()[over].Title()), way)
+		out = append(
+			out, fmt.Sprintf("%s has its place now, or a part of it.", n.layout.Partitions()[over].Title()), way,
+		)
 	default:
 		out = append(out, "No partition has its place.", way)
 	}
@@ -558,7 +570,9 @@ func (s *Shop) WriteArchive(ctx context.Context, to io.Writer, j *store.Job, r *
 		runs[e.Run], records[e.Record], backups[e.Backup] = true, true, true
 	}
 	a.putFiles(s.Folder("runs"), runs, "run.json", "ended.json")
-	a.putFiles(s.Records.Dir, records, "record.json", trail.BlobFirst, trail.BlobLast, trail.BlobRanges, trail.BlobFiles)
+	a.putFiles(
+		s.Records.Dir, records, "record.json", trail.BlobFirst, trail.BlobLast, trail.BlobRanges, trail.BlobFiles,
+	)
 	for id := range backups {
 		if m, err := s.Shelf().Load(id); err == nil {
 			a.putJSON("manifests/"+m.ID+".json", m)

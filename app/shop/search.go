@@ -125,7 +125,9 @@ func (s *Shop) foundOn(ctx context.Context, d *Drive) (foundThen, error) {
 		return then, err
 	}
 	now := foundThen{stamp: stamp, finds: slices.DeleteFunc(all, func(f seek.Find) bool { return f.Ghost })}
-	o := run.Options{Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Records: s.Records, Trail: s.Store}
+	o := run.Options{
+		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Records: s.Records, Trail: s.Store,
+	}
 	for i := range now.finds {
 		f := &now.finds[i]
 		if f.Confidence != seek.Doubtful && f.Record == "" { // a record knows better
@@ -189,7 +191,10 @@ func (s *Shop) search(ctx context.Context, j *store.Job, d *Drive, hints []seek.
 			}
 			saving.Unlock()
 		}
-		report(work.Update{Phase: fmt.Sprintf("reading every sector, %s seen", words.Plural(p.Finds, "structure", "structures")), Done: p.Done, Total: p.Total})
+		report(work.Update{
+			Phase: fmt.Sprintf("reading every sector, %s seen", words.Plural(p.Finds, "structure", "structures")),
+			Done:  p.Done, Total: p.Total,
+		})
 	}
 	if err := x.Look(keep.Told...); err != nil { // what was seen before it was stopped
 		return "", err

@@ -79,7 +79,9 @@ func (s *Shop) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 			if slices.ContainsFunc(out, func(v *shelf.OnVolume) bool { return v.Title == title }) {
 				title += fmt.Sprintf(", partition %d", p.Number)
 			}
-			out = append(out, &shelf.OnVolume{Title: title, Image: d.Path, Partition: p.UniqueID, Since: since, Now: s.Now})
+			out = append(out, &shelf.OnVolume{
+				Title: title, Image: d.Path, Partition: p.UniqueID, Since: since, Now: s.Now,
+			})
 		}
 	}
 	if s.shelves.known == nil {
@@ -100,7 +102,10 @@ func (s *Shop) UseAsShelf(who *store.Technician, letter, label string) (said str
 	blank := len(d.Survey.Layout.Partitions()) == 0
 	switch {
 	case b.Job != nil:
-		err = fmt.Errorf("the drive in bay %s belongs to %s; a shelf is a drive of the shop's own. Nothing was changed", b.Letter, *b.Job)
+		err = fmt.Errorf(
+			"the drive in bay %s belongs to %s; a shelf is a drive of the shop's own. Nothing was changed", b.Letter,
+			*b.Job,
+		)
 	case d.Identity.ReadOnly:
 		err = fmt.Errorf("the drive in bay %s is attached read-only; nothing was changed", b.Letter)
 	case s.Desk.Busy(d.Path):
@@ -108,7 +113,10 @@ func (s *Shop) UseAsShelf(who *store.Technician, letter, label string) (said str
 	case blank:
 		err = s.Distinct(label)
 	case len(Keepers(d)) == 0:
-		err = fmt.Errorf("the drive in bay %s has no NTFS volume that backups could be kept in; nothing was changed. Use a blank drive", b.Letter)
+		err = fmt.Errorf(
+			"the drive in bay %s has no NTFS volume that backups could be kept in; nothing was changed. Use a blank drive",
+			b.Letter,
+		)
 	}
 	l := d.Survey.Layout
 	if err == nil && blank {
@@ -167,7 +175,10 @@ func (s *Shop) Distinct(label string) error {
 		d.Close()
 		for _, p := range d.Survey.Layout.Partitions() {
 			if p.Volume != nil && plain(p.Volume.Label) == plain(label) {
-				return fmt.Errorf("the shelf in bay %s is labelled %q: the two could be confused; nothing was made. Give another label", b.Letter, p.Volume.Label)
+				return fmt.Errorf(
+					"the shelf in bay %s is labelled %q: the two could be confused; nothing was made. Give another label",
+					b.Letter, p.Volume.Label,
+				)
 			}
 		}
 	}
@@ -192,7 +203,10 @@ func (s *Shop) prepare(d *Drive, label string) (*layout.Layout, error) {
 		return nil, err
 	}
 	defer im.Close()
-	return shelf.Prepare(im, d.Path, shelf.NewVolume{Label: label, DiskID: compile.UniqueID(random[0]), UniqueID: id, Serial: serial, Now: s.Now()})
+	return shelf.Prepare(
+		im, d.Path,
+		shelf.NewVolume{Label: label, DiskID: compile.UniqueID(random[0]), UniqueID: id, Serial: serial, Now: s.Now()},
+	)
 }
 
 // UseAsShelfNoMore takes the drive in a bay out of the shelves; what lies on it stays.
@@ -210,7 +224,10 @@ func (s *Shop) UseAsShelfNoMore(who *store.Technician, letter string) (said stri
 		}
 	}
 	if err == nil && n > 0 {
-		err = fmt.Errorf("%s on the drive in bay %s; it stays a shelf. Delete them first", words.Either(n == 1, "a backup lies", fmt.Sprintf("%d backups lie", n)), b.Letter)
+		err = fmt.Errorf(
+			"%s on the drive in bay %s; it stays a shelf. Delete them first",
+			words.Either(n == 1, "a backup lies", fmt.Sprintf("%d backups lie", n)), b.Letter,
+		)
 	}
 	tail, e := s.tail()
 	if err = errors.Join(err, e); err == nil {

@@ -45,7 +45,10 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 		var a *archived
 		if a, err = readArchive(b); err == nil {
 			head, kind, records = a.head, "zip", a.records
-			e.Text = fmt.Sprintf("Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer, words.Plural(a.entries, "entry", "entries"), words.Plural(len(a.records), "record", "records"), head)
+			e.Text = fmt.Sprintf(
+				"Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer,
+				words.Plural(a.entries, "entry", "entries"), words.Plural(len(a.records), "record", "records"), head,
+			)
 		}
 	} else {
 		var rep *trail.Report
@@ -56,7 +59,9 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 		}
 		if err == nil {
 			head, kind = rep.Head, "jsonl"
-			e.Text = fmt.Sprintf("Trail %q taken in: %s, head %s", named, words.Plural(int(rep.Entries), "entry", "entries"), head)
+			e.Text = fmt.Sprintf(
+				"Trail %q taken in: %s, head %s", named, words.Plural(int(rep.Entries), "entry", "entries"), head,
+			)
 		}
 	}
 	if err != nil {
@@ -64,7 +69,10 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 	}
 	name := head + "." + kind
 	e.ID, e.Reason = "e-taken-in-"+head[:40]+"-"+kind, "kept as "+name
-	act := Act{ID: "taken-in-" + head[:40] + "-" + kind, Entry: e, Files: []File{{Name: filepath.Join("taken-in", name), Data: b}}}
+	act := Act{
+		ID: "taken-in-" + head[:40] + "-" + kind, Entry: e,
+		Files: []File{{Name: filepath.Join("taken-in", name), Data: b}},
+	}
 	for id, files := range records { // where there are none of that name
 		if _, err := os.Stat(filepath.Join(s.Records.Dir, id)); err == nil {
 			continue
@@ -126,7 +134,10 @@ func readArchive(b []byte) (*archived, error) {
 	if err := json.Unmarshal(files["job.json"], &job); err != nil || job.Version != 1 || len(job.Head) != 64 {
 		return nil, errors.New("it is not the archive of a job (job.json is missing, or of another version)")
 	}
-	a := &archived{number: job.Number, customer: job.Customer, head: strings.ToLower(job.Head), records: map[string]map[string][]byte{}}
+	a := &archived{
+		number: job.Number, customer: job.Customer, head: strings.ToLower(job.Head),
+		records: map[string]map[string][]byte{},
+	}
 	if !takenForm.MatchString(a.head + ".zip") {
 		return nil, errors.New("its head is not a hash")
 	}

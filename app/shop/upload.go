@@ -57,17 +57,33 @@ func (s *Shop) BeginUpload(login, name string, size disk.Bytes, stamp string) (*
 	case err != nil:
 		return nil, fmt.Errorf("the dock cannot be used: %w", err)
 	case !fileForm.MatchString(name):
-		return nil, &uploadError{ErrBadUpload, fmt.Sprintf("a file's name has letters, digits, spaces and . _ ( ) + -, and %q has others; nothing was sent. Rename it", name)}
+		return nil, &uploadError{
+			ErrBadUpload,
+			fmt.Sprintf(
+				"a file's name has letters, digits, spaces and . _ ( ) + -, and %q has others; nothing was sent. Rename it",
+				name,
+			),
+		}
 	case size <= 0 || size > intake.MaxSize:
-		return nil, &uploadError{ErrBadUpload, fmt.Sprintf("a file of %d bytes cannot be taken; nothing was sent", int64(size))}
+		return nil, &uploadError{
+			ErrBadUpload, fmt.Sprintf("a file of %d bytes cannot be taken; nothing was sent", int64(size)),
+		}
 	}
 	if _, err := os.Stat(filepath.Join(s.Folder("dock"), name)); err == nil {
-		return nil, &uploadError{ErrInDock, fmt.Sprintf("the dock has a file %s already; nothing was sent. Rename it, or attach the one that is there", name)}
+		return nil, &uploadError{
+			ErrInDock,
+			fmt.Sprintf(
+				"the dock has a file %s already; nothing was sent. Rename it, or attach the one that is there", name,
+			),
+		}
 	}
 	h := sha256.Sum256([]byte(fmt.Sprintf("%s\x00%d\x00%s\x00%s", name, size, stamp, login)))
 	u := s.UploadOf(hex.EncodeToString(h[:12]), name, size)
 	if u.Size-u.Received > free-KeepFree {
-		return nil, fmt.Errorf("%w: the file has %s, and %s can be taken; nothing was sent", intake.ErrRoom, u.Size, max(free-KeepFree, 0))
+		return nil, fmt.Errorf(
+			"%w: the file has %s, and %s can be taken; nothing was sent", intake.ErrRoom, u.Size,
+			max(free-KeepFree, 0),
+		)
 	}
 	return u, nil
 }
@@ -89,7 +105,9 @@ func (s *Shop) AddPiece(u *Upload, piece io.Reader, most int64) error {
 	if err != nil {
 		return fmt.Errorf("the dock cannot be written: %w", err)
 	}
-	n, err := io.Copy(io.NewOffsetWriter(f, int64(u.Received)), io.LimitReader(piece, min(most, int64(u.Size-u.Received))))
+	n, err := io.Copy(
+		io.NewOffsetWriter(f, int64(u.Received)), io.LimitReader(piece, min(most, int64(u.Size-u.Received))),
+	)
 	if e := f.Close(); err == nil {
 		err = e
 	}

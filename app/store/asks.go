@@ -132,7 +132,10 @@ func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.T
 
 // answer is the entry of what the lead says to an ask.
 func (a *Ask) answer(lead string, yes bool, why string, when time.Time) trail.Entry {
-	e := trail.Entry{ID: a.ID, Time: when, Who: lead, Act: trail.ActAnswer, Job: a.Job, Drive: a.Drive(), Partition: a.Number, Reason: why}
+	e := trail.Entry{
+		ID: a.ID, Time: when, Who: lead, Act: trail.ActAnswer, Job: a.Job, Drive: a.Drive(), Partition: a.Number,
+		Reason: why,
+	}
 	e.Text = "Not approved, as " + a.AskedBy + " asked: " + a.Text
 	if yes {
 		e.Text = "Approved, as " + a.AskedBy + " asked: " + a.Text

@@ -33,7 +33,9 @@ func hashPassword(password string) (string, error) {
 	}
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
 	e := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e(salt), e(key)), nil
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e(salt), e(key),
+	), nil
 }
 
 func checkPassword(hash, password string) bool {

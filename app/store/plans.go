@@ -42,7 +42,10 @@ type Change struct {
 type Meanwhile struct{ PlanState }
 
 func (m *Meanwhile) Error() string {
-	return fmt.Sprintf("%s has changed this plan meanwhile (%s), so your change was not made. The plan is shown as it is now; make your change again if it still fits", m.Who, m.What)
+	return fmt.Sprintf(
+		"%s has changed this plan meanwhile (%s), so your change was not made. The plan is shown as it is now; make your change again if it still fits",
+		m.Who, m.What,
+	)
 }
 
 // ErrNoState is returned where there is nothing to take back, or to do again.
@@ -108,7 +111,9 @@ func (s *Store) SavePlan(number string, c Change) error {
 
 // put makes a state the job's plan.
 func put(tx *gorm.DB, number string, st *PlanState) error {
-	return tx.Model(&Job{}).Where("number = ?", number).Updates(map[string]any{"plan": st.Steps, "expect": st.Expect, "rehearsed": nil, "plan_state": st.ID}).Error
+	return tx.Model(&Job{}).Where("number = ?", number).Updates(map[string]any{
+		"plan": st.Steps, "expect": st.Expect, "rehearsed": nil, "plan_state": st.ID,
+	}).Error
 }
 
 // endPlan leaves a job without a plan and without anything to take back: it was carried out.
@@ -141,7 +146,9 @@ const naming = `job = ? AND steps LIKE '%"only"%'`
 // ForgetNames forgets the former plans of a job that name files or folders. The present one is not
 // among them once it was carried out.
 func (s *Store) ForgetNames(job string) error {
-	return s.db.Model(&PlanState{}).Where(naming, job).Updates(map[string]any{"steps": nil, "expect": nil, "what": "forgotten: a partition was erased"}).Error
+	return s.db.Model(&PlanState{}).Where(naming, job).Updates(map[string]any{
+		"steps": nil, "expect": nil, "what": "forgotten: a partition was erased",
+	}).Error
 }
 
 // next finds the change that was taken back last.
@@ -260,7 +267,9 @@ func (s *Store) KeepPlan(name, job, who string, steps []plan.Step, expect *layou
 	if n > 0 {
 		return ErrName
 	}
-	return s.db.Create(&KeptPlan{Name: name, Job: job, Steps: string(a), Expect: string(b), Who: who, MadeAt: when.UTC()}).Error
+	return s.db.Create(&KeptPlan{
+		Name: name, Job: job, Steps: string(a), Expect: string(b), Who: who, MadeAt: when.UTC(),
+	}).Error
 }
 
 // KeptPlans returns the kept plans of all jobs, the newest first.

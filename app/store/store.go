@@ -122,10 +122,15 @@ func Open(dsn string) (*Store, error) {
 	}
 	var have int64
 	if err := db.Raw("SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&have).Error; err != nil || have < want {
-		return nil, fmt.Errorf("%w: it has version %d and this program needs %d; run `jadetrail migrate` first", ErrSchema, have, want)
+		return nil, fmt.Errorf(
+			"%w: it has version %d and this program needs %d; run `jadetrail migrate` first", ErrSchema, have, want,
+		)
 	}
 	if have > want {
-		return nil, fmt.Errorf("%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program", ErrSchema, have, want)
+		return nil, fmt.Errorf(
+			"%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program",
+			ErrSchema, have, want,
+		)
 	}
 	return &Store{db, &Trail{db: db, Log: slog.New(slog.DiscardHandler)}}, nil
 }
@@ -182,7 +187,10 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 		return err
 	}
 	if have, err := p.GetDBVersion(ctx); err == nil && have > want {
-		return fmt.Errorf("%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program", ErrSchema, have, want)
+		return fmt.Errorf(
+			"%w: it has version %d, made by a newer Jade Trail; this program knows %d. Nothing was changed. Start the newer program",
+			ErrSchema, have, want,
+		)
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("the database could not be brought up to date: %w", err)

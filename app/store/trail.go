@@ -56,7 +56,9 @@ func (t *Trail) inChain(f func(tx *gorm.DB, add adding) error) error {
 		return err
 	}
 	for _, e := range added {
-		t.Log.Info("entered", "seq", e.Seq, "act", e.Act, "who", e.Who, "job", e.Job, "drive", e.Drive.Serial, "run", e.Run)
+		t.Log.Info(
+			"entered", "seq", e.Seq, "act", e.Act, "who", e.Who, "job", e.Job, "drive", e.Drive.Serial, "run", e.Run,
+		)
 	}
 	return nil
 }
@@ -97,7 +99,10 @@ func (t *Trail) append(tx *gorm.DB, entries []trail.Entry, added *[]trail.Entry)
 		if err != nil {
 			return err
 		}
-		row := trailEntry{Seq: uint64(sealed.Seq), ID: e.ID, Time: sealed.Time, Who: e.Who, Act: string(e.Act), Job: e.Job, Disk: e.Drive.DiskID, Record: e.Record, Hash: sealed.Hash, Line: string(line)}
+		row := trailEntry{
+			Seq: uint64(sealed.Seq), ID: e.ID, Time: sealed.Time, Who: e.Who, Act: string(e.Act), Job: e.Job,
+			Disk: e.Drive.DiskID, Record: e.Record, Hash: sealed.Hash, Line: string(line),
+		}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
@@ -135,7 +140,10 @@ func follow(tx *gorm.DB, e trail.Entry) error {
 	switch {
 	case e.Begins():
 		text := []rune(e.Text)
-		row := openRun{Run: e.Run, Disk: e.Drive.DiskID, Serial: e.Drive.Serial, Job: e.Job, Who: e.Who, Begun: e.Time.UTC(), Text: string(text[:min(len(text), 300)])}
+		row := openRun{
+			Run: e.Run, Disk: e.Drive.DiskID, Serial: e.Drive.Serial, Job: e.Job, Who: e.Who, Begun: e.Time.UTC(),
+			Text: string(text[:min(len(text), 300)]),
+		}
 		return tx.Create(&row).Error
 	case e.Ends():
 		if err := tx.Model(&openRun{}).Where("run = ?", e.Run).Update("ended", e.Time.UTC()).Error; err != nil {
@@ -158,12 +166,18 @@ func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
 	}
 	var out []trail.Begun
 	for _, r := range rows {
-		b := trail.Begun{Run: r.Run, Time: r.Begun, Who: r.Who, Job: r.Job, Text: r.Text, Drive: trail.Drive{DiskID: r.Disk, Serial: r.Serial}}
+		b := trail.Begun{
+			Run: r.Run, Time: r.Begun, Who: r.Who, Job: r.Job, Text: r.Text,
+			Drive: trail.Drive{DiskID: r.Disk, Serial: r.Serial},
+		}
 		if d == (trail.Drive{}) || d.Same(b.Drive) {
 			out = append(out, b)
 		}
 	}
-	ends := []string{string(trail.ActPlan), string(trail.ActDone), string(trail.ActUndone), string(trail.ActLeft), string(trail.ActVoid)}
+	ends := []string{
+		string(trail.ActPlan), string(trail.ActDone), string(trail.ActUndone), string(trail.ActLeft),
+		string(trail.ActVoid),
+	}
 	var lines []string
 	q := t.db.Model(&trailEntry{}).Where("act IN ?", ends).Order("seq")
 	if d.DiskID != "" {
@@ -332,7 +346,10 @@ func (t *Trail) Verify(ctx context.Context, heads []trail.Head, report func(chec
 		var e trail.Entry
 		if json.Unmarshal([]byte(r.Line), &e) == nil && len(beside) < 100 {
 			if wrong := r.differs(e); wrong != "" {
-				beside = append(beside, fmt.Sprintf("Entry %d: the column %s beside it says something else: the row was changed behind this program's back.", r.Seq, wrong))
+				beside = append(beside, fmt.Sprintf(
+					"Entry %d: the column %s beside it says something else: the row was changed behind this program's back.",
+					r.Seq, wrong,
+				))
 			}
 		}
 		if n++; n%1000 == 0 && report != nil {

@@ -109,7 +109,10 @@ func (s *Server) sessionFailed(w http.ResponseWriter, r *http.Request, err error
 		s.away(w, r, full)
 		return
 	}
-	http.Error(w, "Something went wrong inside the program. Look before you send anything once more.", http.StatusInternalServerError)
+	http.Error(
+		w, "Something went wrong inside the program. Look before you send anything once more.",
+		http.StatusInternalServerError,
+	)
 }
 
 // health tells a supervisor whether the application can be used.

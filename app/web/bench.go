@@ -93,7 +93,9 @@ func (s *Server) benchPage(c *gin.Context) {
 	}
 	v.Head = fmt.Sprintf("%s on the bench", words.Count(len(jobs), "job"))
 	if waiting > 0 {
-		v.Head += fmt.Sprintf(", %s for you", words.Either(waiting == 1, "one waits", strings.ToLower(words.Count(waiting, ""))+"wait"))
+		v.Head += fmt.Sprintf(
+			", %s for you", words.Either(waiting == 1, "one waits", strings.ToLower(words.Count(waiting, ""))+"wait"),
+		)
 	}
 	for _, b := range bays {
 		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}

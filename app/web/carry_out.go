@@ -33,7 +33,15 @@ func (s *Server) begun(c *gin.Context, err error) {
 func (s *Server) rehearse(c *gin.Context) { s.begun(c, s.Rehearse(seenPlace(c))) }
 
 func (s *Server) carryOut(c *gin.Context) {
-	s.begun(c, s.CarryOut(seenPlace(c), shop.Start{Serial: c.PostForm("serial"), Compare: c.PostForm("compare") != "", Despite: c.PostForm("despite")}))
+	s.begun(
+		c,
+		s.CarryOut(
+			seenPlace(c),
+			shop.Start{
+				Serial: c.PostForm("serial"), Compare: c.PostForm("compare") != "", Despite: c.PostForm("despite"),
+			},
+		),
+	)
 }
 
 func (s *Server) resume(c *gin.Context) {

@@ -53,11 +53,23 @@ func (s *Server) comparePage(c *gin.Context) {
 			continue
 		}
 		if b.Letter != d.Bay && len(o.Survey.Volumes) > 0 {
-			whole = append(whole, otherSide{b.Letter + ":*", fmt.Sprintf("The whole drive in bay %s, volume by volume (…%s)", b.Letter, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
+			whole = append(whole, otherSide{
+				b.Letter + ":*",
+				fmt.Sprintf(
+					"The whole drive in bay %s, volume by volume (…%s)", b.Letter,
+					o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):],
+				),
+			})
 		}
 		for _, q := range o.Survey.Layout.Partitions() {
 			if o.Survey.Volumes[q.Number] != nil && (b.Letter != d.Bay || q.Number != p.Number) {
-				v.Others = append(v.Others, otherSide{fmt.Sprintf("%s:%d", b.Letter, q.Number), fmt.Sprintf("Bay %s, %s, %s (…%s)", b.Letter, q.Title(), q.Bytes, o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):])})
+				v.Others = append(v.Others, otherSide{
+					fmt.Sprintf("%s:%d", b.Letter, q.Number),
+					fmt.Sprintf(
+						"Bay %s, %s, %s (…%s)", b.Letter, q.Title(), q.Bytes,
+						o.Identity.Serial[max(len(o.Identity.Serial)-4, 0):],
+					),
+				})
 			}
 		}
 		o.Close()
@@ -77,13 +89,21 @@ func (s *Server) comparePage(c *gin.Context) {
 		l := workView(w)
 		v.Work, v.Line = &l, w.Trouble+w.Outcome
 	}
-	s.render(c, http.StatusOK, "compare", page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)})
+	s.render(
+		c, http.StatusOK, "compare",
+		page{Title: "Compare " + v.Title, Here: "compare", Body: v, Crumbs: s.insideCrumbs(j, d, p, "Compare "+v.Title)},
+	)
 }
 
 // startCompare compares two volumes, folders or drives in the background.
 func (s *Server) startCompare(c *gin.Context) {
-	where := fmt.Sprintf("/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)), url.QueryEscape(c.PostForm("partition")))
-	ask := shop.Comparison{Partition: c.PostForm("partition"), Folder: c.PostForm("here"), WithFolder: c.PostForm("there")}
+	where := fmt.Sprintf(
+		"/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)),
+		url.QueryEscape(c.PostForm("partition")),
+	)
+	ask := shop.Comparison{
+		Partition: c.PostForm("partition"), Folder: c.PostForm("here"), WithFolder: c.PostForm("there"),
+	}
 	ask.WithBay, ask.With, _ = strings.Cut(c.PostForm("with"), ":")
 	s.then(c, s.Compare(placeOf(c), ask), where)
 }
@@ -116,5 +136,11 @@ func (s *Server) comparedPage(c *gin.Context) {
 		l.Path, l.Why = volume.Shown(l.Path), volume.Shown(l.Why)
 		v.Shown = append(v.Shown, l)
 	}
-	s.render(c, http.StatusOK, "compared", page{Title: "Comparison", Here: "compared", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Comparison of " + r.Here.Place.Span.Title(), ""}}})
+	s.render(
+		c, http.StatusOK, "compared",
+		page{
+			Title: "Comparison", Here: "compared", Body: v,
+			Crumbs: []crumb{{"Bench", "/"}, {"Comparison of " + r.Here.Place.Span.Title(), ""}},
+		},
+	)
 }

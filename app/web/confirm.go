@@ -115,7 +115,10 @@ func (v *confirmView) fill(entries []trail.Entry) {
 		if _, was := m.Before.Find(q.Number); was && records[q.Number] == "" {
 			continue
 		}
-		x := became{Number: q.Number, Title: q.Title(), Role: string(q.Role), After: &q, What: []string{"new"}, Volume: states[q.Number]}
+		x := became{
+			Number: q.Number, Title: q.Title(), Role: string(q.Role), After: &q, What: []string{"new"},
+			Volume: states[q.Number],
+		}
 		if back[q.Number] {
 			x.What = []string{"brought back"}
 		}

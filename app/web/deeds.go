@@ -27,7 +27,10 @@ type way struct {
 }
 
 // waysOnPC are the ways out of an obstacle that lead to the page of the PC.
-var waysOnPC = map[string]string{"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts", "close-volume": "see the PC", "letter": "give another letter"}
+var waysOnPC = map[string]string{
+	"switch-off": "switch the PC off", "start-order": "see the start order", "read-facts": "read in the PC's facts",
+	"close-volume": "see the PC", "letter": "give another letter",
+}
 
 // clearWays words what clears an obstacle; those with a link can be done here.
 func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
@@ -58,7 +61,9 @@ func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 			out = append(out, way{Text: "attach it for writing", Link: "/dock"})
 		case "copy-out", "move-files":
 			if len(o.Partitions) > 0 {
-				out = append(out, way{Text: "take its files out", Link: at("/inside") + fmt.Sprintf("&p=%d", o.Partitions[0])})
+				out = append(out, way{
+					Text: "take its files out", Link: at("/inside") + fmt.Sprintf("&p=%d", o.Partitions[0]),
+				})
 			}
 		default:
 			if t := map[string]string{
@@ -117,7 +122,9 @@ func (st *jobState) gaps(l *layout.Layout, names map[int]string) []gapPanel {
 			if s.Container != 0 {
 				why = "Free room inside the extended container: only logical volumes can use it."
 			}
-			out = append(out, gapPanel{gapKey(s), s, why, st.deeds(plan.GapActs(l, s.Start, s.Container, st.Facts), names)})
+			out = append(out, gapPanel{
+				gapKey(s), s, why, st.deeds(plan.GapActs(l, s.Start, s.Container, st.Facts), names),
+			})
 		}
 	}
 	return out

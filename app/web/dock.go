@@ -64,7 +64,10 @@ func (s *Server) dockPage(c *gin.Context) {
 		v.Work = &l
 		v.Line = w.Title + ": " + w.Trouble + w.Outcome
 	}
-	s.render(c, http.StatusOK, "dock", page{Title: "Dock", Here: "dock", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Dock", ""}}})
+	s.render(
+		c, http.StatusOK, "dock",
+		page{Title: "Dock", Here: "dock", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Dock", ""}}},
+	)
 }
 
 // identityOf is what a form says of a drive.

@@ -76,7 +76,10 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 			if sp.Why != layout.Free {
 				continue // explained in the table below the map
 			}
-			out = append(out, block{Key: gapKey(sp), Kind: "gap", Inside: sp.Container, Title: "gap", Size: sp.Bytes.String(), Exact: sp.Bytes.Exact(), Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: -1})
+			out = append(out, block{
+				Key: gapKey(sp), Kind: "gap", Inside: sp.Container, Title: "gap", Size: sp.Bytes.String(),
+				Exact: sp.Bytes.Exact(), Bytes: int64(sp.Bytes), Start: int64(sp.Start), End: int64(sp.End), Fill: -1,
+			})
 			continue
 		}
 		b := block{
@@ -143,7 +146,10 @@ func (s *Server) past(d *shop.Drive, most int) (cols []mapColumn, piles []pile, 
 			if e.Before == nil {
 				continue
 			}
-			col := mapColumn{Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + what[e.Run], Blocks: blocks(e.Before, nil), Piles: piles}
+			col := mapColumn{
+				Kind: "past", Title: e.Time.Local().Format("2 Jan 15:04"), Sub: "before: " + what[e.Run],
+				Blocks: blocks(e.Before, nil), Piles: piles,
+			}
 			if good != nil && len(layout.Differ(good.After, e.Before)) == 0 {
 				col.Good = good.Text
 			}

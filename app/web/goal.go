@@ -47,7 +47,10 @@ var goalKinds = []choice{
 }
 
 // goalFields are the names of what a goal's form sends.
-var goalFields = []string{"goal", "receiver", "gain", "may", "gone", "give", "giver", "keep", "from", "parts", "size", "at_most", "no_second"}
+var goalFields = []string{
+	"goal", "receiver", "gain", "may", "gone", "give", "giver", "keep", "from", "parts", "size", "at_most",
+	"no_second",
+}
 
 // maxGoal bounds one field of it.
 const maxGoal = 100
@@ -116,7 +119,11 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 // goal works out the goal that is asked for.
 func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	l := st.Drive.Survey.Layout
-	v := goalView{Kind: c.DefaultQuery("goal", "gain"), Receiver: c.Query("receiver"), Gain: c.Query("gain"), From: c.Query("from"), Parts: c.Query("parts"), AtMost: c.Query("at_most"), NoSecond: c.Query("no_second") != ""}
+	v := goalView{
+		Kind: c.DefaultQuery("goal", "gain"), Receiver: c.Query("receiver"), Gain: c.Query("gain"),
+		From: c.Query("from"), Parts: c.Query("parts"), AtMost: c.Query("at_most"),
+		NoSecond: c.Query("no_second") != "",
+	}
 	if v.Receiver == "" {
 		v.Receiver = strconv.Itoa(firstChoice(l))
 	}

@@ -118,18 +118,32 @@ func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 			return nil, err
 		}
 		at, title := "/shelf/"+m.ID, m.From.Span.Title()+", from its backup"
-		return &looked{Volume: v, title: title, base: at + "/inside?", crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, at}, {"Inside " + title, ""}}, backup: m, close: func() { r.Close() }}, nil
+		return &looked{
+			Volume: v, title: title, base: at + "/inside?",
+			crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, at}, {"Inside " + title, ""}}, backup: m,
+			close: func() { r.Close() },
+		}, nil
 	}
 	j, d, p, v, err := s.volumeOf(c)
 	if err != nil {
 		return nil, err
 	}
 	if p.Number == 0 {
-		base := fmt.Sprintf("/jobs/%s/inside?%s", url.PathEscape(j.Number), url.Values{"bay": {d.Bay}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode())
+		base := fmt.Sprintf(
+			"/jobs/%s/inside?%s", url.PathEscape(j.Number),
+			url.Values{"bay": {d.Bay}, "start": {c.Query("start")}, "told": {c.Query("told")}}.Encode(),
+		)
 		at := strings.Replace(base, "/inside?", "/find?", 1)
-		return &looked{Volume: v, title: p.Title() + ", found", base: base, crumbs: append(s.driveCrumbs(j, d, "")[:2], crumb{p.Title() + ", found", at}, crumb{"Inside", ""}), job: j, drive: d, find: at, close: d.Close}, nil
+		return &looked{
+			Volume: v, title: p.Title() + ", found", base: base,
+			crumbs: append(s.driveCrumbs(j, d, "")[:2], crumb{p.Title() + ", found", at}, crumb{"Inside", ""}),
+			job:    j, drive: d, find: at, close: d.Close,
+		}, nil
 	}
-	return &looked{Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number), crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.Close}, nil
+	return &looked{
+		Volume: v, title: p.Title(), base: insideLink(j.Number, d.Bay, p.Number),
+		crumbs: s.insideCrumbs(j, d, p, "Inside "+p.Title()), job: j, drive: d, number: p.Number, close: d.Close,
+	}, nil
 }
 
 func insideLink(job, bay string, number int) string {
@@ -143,7 +157,10 @@ func (s *Server) insidePage(c *gin.Context) {
 		return
 	}
 	defer v.close()
-	view := insideView{Title: v.title, Number: v.number, Dir: strings.Trim(c.Query("path"), "/"), Base: v.base, Text: strings.TrimSpace(c.Query("find")), Backup: v.backup}
+	view := insideView{
+		Title: v.title, Number: v.number, Dir: strings.Trim(c.Query("path"), "/"), Base: v.base,
+		Text: strings.TrimSpace(c.Query("find")), Backup: v.backup,
+	}
 	if v.backup == nil {
 		view.Job, view.Bay, view.Find = v.job.Number, v.drive.Bay, v.find
 		for _, k := range []string{"bay", "p", "start", "told"} {
@@ -177,7 +194,10 @@ func (s *Server) insidePage(c *gin.Context) {
 		view.Next = view.Base + "&path=" + url.QueryEscape(view.Dir) + "&from=" + url.QueryEscape(view.Next)
 	}
 	view.Up = crumbsTo(view.Title, view.Base, view.Dir)
-	s.render(c, http.StatusOK, "inside", page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs, Work: v.work(s)})
+	s.render(
+		c, http.StatusOK, "inside",
+		page{Title: "Inside " + view.Title, Here: "inside", Body: view, Crumbs: v.crumbs, Work: v.work(s)},
+	)
 }
 
 // work is what goes on with the drive that is looked into.
@@ -189,7 +209,10 @@ func (v *looked) work(s *Server) *workBox {
 }
 
 func (s *Server) insideCrumbs(j *store.Job, d *shop.Drive, p layout.Span, last string) []crumb {
-	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s&p=%d", j.Number, d.Bay, p.Number)}, {last, ""}}
+	return []crumb{
+		{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s&p=%d", j.Number, d.Bay, p.Number)},
+		{last, ""},
+	}
 }
 
 // crumbsTo is the way from a volume's root to a folder.
@@ -210,7 +233,10 @@ func (v *insideView) row(f volume.File) fileRow {
 	if v.Text != "" {
 		name = f.Path
 	}
-	r := fileRow{Name: volume.Shown(name), Path: f.Path, Kind: string(f.Kind), Bytes: f.Bytes, Modified: f.Modified.UTC().Format("2006-01-02 15:04"), Unreadable: volume.Shown(f.Unreadable)}
+	r := fileRow{
+		Name: volume.Shown(name), Path: f.Path, Kind: string(f.Kind), Bytes: f.Bytes,
+		Modified: f.Modified.UTC().Format("2006-01-02 15:04"), Unreadable: volume.Shown(f.Unreadable),
+	}
 	q := "&path=" + url.QueryEscape(f.Path)
 	switch {
 	case f.Kind == volume.Folder:
@@ -408,7 +434,13 @@ func (s *Server) holdsPage(c *gin.Context) {
 		view.Words = volume.Shown(sum.Words(s.Now()))
 	}
 	view.Up = crumbsTo(view.Title, base, view.Dir)
-	s.render(c, http.StatusOK, "holds", page{Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view, Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title)})
+	s.render(
+		c, http.StatusOK, "holds",
+		page{
+			Title: "What fills " + view.Title, Here: "holds", Work: s.workOn(j.Number, d), Body: view,
+			Crumbs: s.insideCrumbs(j, d, p, "What fills "+view.Title),
+		},
+	)
 }
 
 func (v *holdsView) fill(sum *volume.Summary) {
@@ -418,10 +450,15 @@ func (v *holdsView) fill(sum *volume.Summary) {
 	for _, dir := range sum.Largest(v.Dir) {
 		x := sum.Inside[dir]
 		rest.Files, rest.Bytes, rest.Taken = rest.Files-x.Files, rest.Bytes-x.Bytes, rest.Taken-x.Taken
-		v.Rows = append(v.Rows, holdsRow{volume.Shown(path.Base(dir)), v.Base + "&path=" + url.QueryEscape(dir), x, 0, dir})
+		v.Rows = append(v.Rows, holdsRow{
+			volume.Shown(path.Base(dir)), v.Base + "&path=" + url.QueryEscape(dir), x, 0, dir,
+		})
 	}
 	if rest.Files > 0 {
-		v.Rows = append(v.Rows, holdsRow{"files right here", strings.Replace(v.Base, "/holds?", "/inside?", 1) + "&path=" + url.QueryEscape(v.Dir), rest, 0, ""})
+		v.Rows = append(v.Rows, holdsRow{
+			"files right here", strings.Replace(v.Base, "/holds?", "/inside?", 1) + "&path=" + url.QueryEscape(v.Dir),
+			rest, 0, "",
+		})
 	}
 	for i := range v.Rows {
 		if v.Here.Taken > 0 {

@@ -48,7 +48,10 @@ func (st *jobState) stages() []stage {
 		}
 	}
 	backups, releases, obstacles := st.Missing()
-	look := stage{"Look", fmt.Sprintf("%s, %d hidden", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden), "done", false}
+	look := stage{
+		"Look", fmt.Sprintf("%s, %d hidden", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden),
+		"done", false,
+	}
 	guard := stage{"Safeguard", "nothing is touched yet", "open", false}
 	planned := stage{"Plan", "no steps yet", "open", false}
 	out := stage{"Carry out", "after a plan", "open", false}
@@ -64,7 +67,9 @@ func (st *jobState) stages() []stage {
 		}
 		switch {
 		case len(backups) > 0:
-			guard.Line, guard.Care, guard.State = fmt.Sprintf("%d of %s missing", len(backups), words.Plural(deletions, "backup", "backups")), true, "here"
+			guard.Line, guard.Care, guard.State = fmt.Sprintf(
+				"%d of %s missing", len(backups), words.Plural(deletions, "backup", "backups"),
+			), true, "here"
 		case slices.ContainsFunc(releases, func(o plan.Obstacle) bool { return o.AsksFor(plan.LiftBackup) }):
 			guard.Line, guard.Care, guard.State = "a waiver waits for the lead", true, "here"
 		case deletions > 0:
@@ -345,7 +350,10 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 			continue
 		}
 		if b.Letter == st.Drive.Bay {
-			out = append(out, benchBay{Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.Survey.Layout, Job: st.Job.Number, Size: st.Drive.Survey.Layout.Size})
+			out = append(out, benchBay{
+				Letter: b.Letter, Identity: st.Drive.Identity, Layout: st.Drive.Survey.Layout, Job: st.Job.Number,
+				Size: st.Drive.Survey.Layout.Size,
+			})
 			continue
 		}
 		d, err := s.Open(&b, false)
@@ -353,7 +361,10 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 			out = append(out, benchBay{Letter: b.Letter, Trouble: run.Sentence(err)})
 			continue
 		}
-		bb := benchBay{Letter: b.Letter, Identity: d.Identity, Layout: d.Survey.Layout, Shelf: b.Shelf, Size: d.Survey.Layout.Size}
+		bb := benchBay{
+			Letter: b.Letter, Identity: d.Identity, Layout: d.Survey.Layout, Shelf: b.Shelf,
+			Size: d.Survey.Layout.Size,
+		}
 		if b.Job != nil {
 			bb.Job = *b.Job
 		}
@@ -391,7 +402,10 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 		}
 	}
 	for _, p := range now.Partitions() {
-		x := panel{Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(), Looks: st.Drive.Survey.Volumes[p.Number] != nil}
+		x := panel{
+			Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(),
+			Looks: st.Drive.Survey.Volumes[p.Number] != nil,
+		}
 		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")
 		if p.Note != "" {
 			x.Purpose.For += " " + p.Note
@@ -421,7 +435,10 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 }
 
 // kindNames are the names of kinds of volumes that are not their codes in capitals.
-var kindNames = map[string]string{"exfat": "exFAT", "refs": "ReFS", "btrfs": "Btrfs", "hfsplus": "HFS+", "iso9660": "ISO 9660", "set-member": "part of a set"}
+var kindNames = map[string]string{
+	"exfat": "exFAT", "refs": "ReFS", "btrfs": "Btrfs", "hfsplus": "HFS+", "iso9660": "ISO 9660",
+	"set-member": "part of a set",
+}
 
 func kindName(k string) string {
 	if n := kindNames[k]; n != "" {
@@ -439,7 +456,10 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	if err != nil {
 		return mapData{}, err
 	}
-	now := mapColumn{Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles, Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds)}
+	now := mapColumn{
+		Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles,
+		Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds),
+	}
 	if st.Drive.StillGood(good) {
 		now.Good = good.Text
 	}
@@ -464,7 +484,10 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 		cols = append(cols, m)
 		before = after
 	}
-	d := mapData{Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState, Act: fmt.Sprintf("/jobs/%s/steps?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState)}
+	d := mapData{
+		Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState,
+		Act: fmt.Sprintf("/jobs/%s/steps?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState),
+	}
 	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.end() != nil {
 		d.Hand = st.hands()
 	}
@@ -560,6 +583,9 @@ func (s *Server) amount(c *gin.Context) {
 	}
 	by = max(by, -by)
 	c.JSON(http.StatusOK, amountMeaning{OK: true,
-		Text:  fmt.Sprintf("%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)), float64(by)/1e9, by.Exact()),
+		Text: fmt.Sprintf(
+			"%.2f GiB = %s MiB = %.2f GB = %s", float64(by)/float64(disk.GiB), disk.Grouped(int64(by/disk.MiB)),
+			float64(by)/1e9, by.Exact(),
+		),
 		Total: fmt.Sprintf("then %s in all (%s)", q.Bytes, q.Bytes.Exact())})
 }

@@ -84,6 +84,9 @@ func (s *Server) failed(r *http.Request, err error) {
 
 // recovered answers where the program itself made a mistake, and notes where.
 func (s *Server) recovered(c *gin.Context, what any) {
-	s.log.Error("mistake", "id", sent(c.Request).id, "path", c.Request.URL.Path, "what", fmt.Sprint(what), "stack", string(debug.Stack()))
+	s.log.Error(
+		"mistake", "id", sent(c.Request).id, "path", c.Request.URL.Path, "what", fmt.Sprint(what), "stack",
+		string(debug.Stack()),
+	)
 	s.fail(c, errors.New("something went wrong inside the program"))
 }

@@ -54,7 +54,13 @@ func (s *Server) recordPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, http.StatusOK, "record", page{Title: "Record of " + v.Title, Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}}})
+	s.render(
+		c, http.StatusOK, "record",
+		page{
+			Title: "Record of " + v.Title, Here: "trail", Body: v,
+			Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {"Record of " + v.Title, ""}},
+		},
+	)
 }
 
 func (s *Server) recordOf(id string) (*recordView, error) {
@@ -166,7 +172,10 @@ func (s *Server) standing(v *recordView) error {
 		if err != nil {
 			return err
 		}
-		cmp, err := o.Shelf.Compare(disk.NewWindow(st.Drive.Image, v.Rec.Span.Start.Offset(st.Drive.Survey.Layout.Sector), v.Rec.Span.Bytes), m)
+		cmp, err := o.Shelf.Compare(
+			disk.NewWindow(st.Drive.Image, v.Rec.Span.Start.Offset(st.Drive.Survey.Layout.Sector), v.Rec.Span.Bytes),
+			m,
+		)
 		if err != nil {
 			return err
 		}
@@ -232,10 +241,16 @@ func (s *Server) bringBack(c *gin.Context) {
 		return
 	}
 	if step.Do == plan.Rebuild {
-		s.say(c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
+		s.say(
+			c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.",
+			"/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay,
+		)
 		return
 	}
-	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", "/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay)
+	s.say(
+		c, "sound", "Bringing it back is planned. Look at the map, then carry it out.",
+		"/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay,
+	)
 }
 
 // driveOfRecord is the drive that a record's partition was on.

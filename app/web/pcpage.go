@@ -254,7 +254,10 @@ func missingLetters(st *jobState) []answer {
 	var out []answer
 	for _, m := range st.Drive.PC.MissingLetters(func(id string) bool { _, ok := there[strings.ToLower(id)]; return ok }) {
 		p := there[strings.ToLower(m.Partition)]
-		a := answer{Letter: m.Letter + ":", Ways: []way{{Text: "give it " + m.Letter + ":", Link: fmt.Sprintf("%s&p=%d", at(""), p.Number), Select: p.Number}}}
+		a := answer{
+			Letter: m.Letter + ":",
+			Ways:   []way{{Text: "give it " + m.Letter + ":", Link: fmt.Sprintf("%s&p=%d", at(""), p.Number), Select: p.Number}},
+		}
 		switch {
 		case m.Gone:
 			a.Text, a.Ways = "is expected, and its partition is missing from this drive: not only its letter.", nil
@@ -262,7 +265,10 @@ func missingLetters(st *jobState) []answer {
 				if f.Confidence == seek.Doubtful {
 					continue
 				}
-				a.Ways = append(a.Ways, way{Text: fmt.Sprintf("look at %s, which was found (%s)", f.Title(), f.Bytes), Link: findLink(st.Job.Number, st.Drive.Bay, f)})
+				a.Ways = append(a.Ways, way{
+					Text: fmt.Sprintf("look at %s, which was found (%s)", f.Title(), f.Bytes),
+					Link: findLink(st.Job.Number, st.Drive.Bay, f),
+				})
 			}
 			if len(a.Ways) == 0 {
 				a.Text += " Nothing should be written before it has been searched for: a new volume may lie over what could come back."
@@ -271,10 +277,16 @@ func missingLetters(st *jobState) []answer {
 			}
 			a.Ways = append(a.Ways, way{Text: "search the drive", Link: at("/search")})
 		case m.Holder != "":
-			a.Text = fmt.Sprintf("is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.", p.Title(), p.Number, m.Holder, m.Propose)
+			a.Text = fmt.Sprintf(
+				"is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.",
+				p.Title(), p.Number, m.Holder, m.Propose,
+			)
 			a.Ways[0].Text = "give it " + m.Propose + ":"
 		default:
-			a.Text = fmt.Sprintf("is expected. Its partition is there (%s, partition %d), only its letter is missing.", p.Title(), p.Number)
+			a.Text = fmt.Sprintf(
+				"is expected. Its partition is there (%s, partition %d), only its letter is missing.", p.Title(),
+				p.Number,
+			)
 		}
 		out = append(out, a)
 	}

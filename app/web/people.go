@@ -39,7 +39,10 @@ func (s *Server) showSignIn(c *gin.Context, status int, v signInView) {
 func (s *Server) signIn(c *gin.Context) {
 	login := c.PostForm("login")
 	if !s.signIns.allow(strings.ToLower(strings.TrimSpace(login)), s.Now()) {
-		s.showSignIn(c, http.StatusTooManyRequests, signInView{Login: login, Trouble: "Too many tries with this name. Wait a minute and try again."})
+		s.showSignIn(
+			c, http.StatusTooManyRequests,
+			signInView{Login: login, Trouble: "Too many tries with this name. Wait a minute and try again."},
+		)
 		return
 	}
 	t, err := s.Store.SignIn(login, c.PostForm("password"))
@@ -48,7 +51,10 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if err != nil {
-		s.showSignIn(c, http.StatusUnauthorized, signInView{Login: login, Trouble: "Name and password do not belong together. Try again."})
+		s.showSignIn(
+			c, http.StatusUnauthorized,
+			signInView{Login: login, Trouble: "Name and password do not belong together. Try again."},
+		)
 		return
 	}
 	if err := s.sessions.RenewToken(c.Request.Context()); err != nil {

@@ -149,7 +149,13 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		}
 	}
 	at := fmt.Sprintf("/jobs/%s?bay=%s", st.Job.Number, st.Drive.Bay)
-	s.render(c, http.StatusOK, "safeguard", page{Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v, Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}}})
+	s.render(
+		c, http.StatusOK, "safeguard",
+		page{
+			Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v,
+			Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}},
+		},
+	)
 }
 
 // answers adds what the lead was asked and said.

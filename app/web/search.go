@@ -39,7 +39,10 @@ func findMarks(job, bay string, finds []seek.Find) []findMark {
 	out := []findMark{}
 	for _, f := range finds {
 		if f.Confidence != seek.Doubtful {
-			out = append(out, findMark{f.Title(), fmt.Sprintf("%s, %s, found: %s", f.Title(), f.Bytes, f.Confidence), findLink(job, bay, f), int64(f.Start), int64(f.End)})
+			out = append(out, findMark{
+				f.Title(), fmt.Sprintf("%s, %s, found: %s", f.Title(), f.Bytes, f.Confidence), findLink(job, bay, f),
+				int64(f.Start), int64(f.End),
+			})
 		}
 	}
 	return out
@@ -72,7 +75,9 @@ func findLink(job, bay string, f seek.Find) string {
 // findPath is where the page of a find is: the find that begins at sector start and is told of
 // at byte told.
 func findPath(job, bay, start, told string) string {
-	return fmt.Sprintf("/jobs/%s/find?%s", url.PathEscape(job), url.Values{"bay": {bay}, "start": {start}, "told": {told}}.Encode())
+	return fmt.Sprintf(
+		"/jobs/%s/find?%s", url.PathEscape(job), url.Values{"bay": {bay}, "start": {start}, "told": {told}}.Encode(),
+	)
 }
 
 type searchView struct {
@@ -108,7 +113,10 @@ func (s *Server) planAllFinds(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.say(c, "sound", "Bringing them back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+	s.say(
+		c, "sound", "Bringing them back is planned. Look at the map, then carry it out.",
+		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+	)
 }
 
 func (s *Server) searchPage(c *gin.Context) {
@@ -123,7 +131,10 @@ func (s *Server) searchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v := searchView{Job: j.Number, Bay: d.Bay, Title: d.Identity.Model, Size: d.Survey.Layout.Size, Before: before, Busy: s.Desk.Busy(d.Path)}
+	v := searchView{
+		Job: j.Number, Bay: d.Bay, Title: d.Identity.Model, Size: d.Survey.Layout.Size, Before: before,
+		Busy: s.Desk.Busy(d.Path),
+	}
 	if before != nil {
 		v.Part, v.Left = before.Reached < before.Size, len(before.Told)-len(before.Judged())
 	}
@@ -134,11 +145,18 @@ func (s *Server) searchPage(c *gin.Context) {
 	}
 	w, _ := s.Desk.State(d.Path)
 	v.Box = boxOf(j.Number, d.Bay, w)
-	s.render(c, http.StatusOK, "search", page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")})
+	s.render(
+		c, http.StatusOK, "search",
+		page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")},
+	)
 }
 
 func (s *Server) driveCrumbs(j *store.Job, d *shop.Drive, last string) []crumb {
-	return []crumb{{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(j.Number), url.QueryEscape(d.Bay))}, {last, ""}}
+	return []crumb{
+		{"Bench", "/"},
+		{j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(j.Number), url.QueryEscape(d.Bay))},
+		{last, ""},
+	}
 }
 
 // startSearch begins a search through a whole drive.
@@ -158,7 +176,10 @@ func (s *Server) findOf(c *gin.Context, d *shop.Drive) (*seek.Find, error) {
 	if err != nil || e != nil || start <= 0 || told < 0 {
 		return nil, fmt.Errorf("%w: it is not clear which find is meant", store.ErrNotFound)
 	}
-	f, err := run.Find(run.Options{Records: s.Records, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) }}, d.Image, d.Survey, disk.LBA(start), disk.Bytes(told))
+	f, err := run.Find(
+		run.Options{Records: s.Records, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) }}, d.Image, d.Survey,
+		disk.LBA(start), disk.Bytes(told),
+	)
 	if errors.Is(err, run.ErrNoFind) {
 		err = fmt.Errorf("%w: %w", store.ErrNotFound, err)
 	}
@@ -208,7 +229,10 @@ func drawStand(st *seek.Stand, start, n disk.Bytes, known bool) *standView {
 			k++
 		}
 		if worst[i] > 0 {
-			x := strip{X: float64(i) * 100 / drawn, W: float64(k-i) * 100 / drawn, State: []seek.State{"", seek.Untouched, seek.Unsure, seek.Taken}[worst[i]]}
+			x := strip{
+				X: float64(i) * 100 / drawn, W: float64(k-i) * 100 / drawn,
+				State: []seek.State{"", seek.Untouched, seek.Unsure, seek.Taken}[worst[i]],
+			}
 			x.Title = stateWords[x.State]
 			if by[i] != "" {
 				x.Title += " by " + by[i]
@@ -264,7 +288,10 @@ func (s *Server) findPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v := findView{Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At, Busy: st.Busy || st.Pending != nil}
+	v := findView{
+		Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At,
+		Busy: st.Busy || st.Pending != nil,
+	}
 	sec := d.Survey.Layout.Sector
 	stand, err := run.FindStands(s.Options(d, st.Job, ""), d.Survey, f)
 	if err != nil {
@@ -276,7 +303,9 @@ func (s *Server) findPage(c *gin.Context) {
 		v.Word = "ghost"
 	}
 	if f.Volume() != nil {
-		v.Inside = fmt.Sprintf("/jobs/%s/inside?bay=%s&start=%d&told=%d", url.PathEscape(v.Job), url.QueryEscape(v.Bay), f.Start, f.At)
+		v.Inside = fmt.Sprintf(
+			"/jobs/%s/inside?bay=%s&start=%d&told=%d", url.PathEscape(v.Job), url.QueryEscape(v.Bay), f.Start, f.At,
+		)
 		if err := s.findFiles(&v, stand, f.Start.Offset(sec)); err != nil {
 			s.fail(c, err)
 			return
@@ -288,7 +317,9 @@ func (s *Server) findPage(c *gin.Context) {
 	}
 	v.Box = boxOf(v.Job, v.Bay, st.Work)
 	s.render(c, http.StatusOK, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
-		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))},
+		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf(
+			"/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay),
+		)},
 		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
 }
 
@@ -318,7 +349,13 @@ func (s *Server) findFiles(v *findView, stand *seek.Stand, start disk.Bytes) err
 		if !x.IsFile() {
 			continue
 		}
-		r := fileStand{File: x, OfFile: stand.File(x, start), Link: fmt.Sprintf("/jobs/%s/file?bay=%s&start=%d&told=%d&path=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay), v.Find.Start, v.Find.At, url.QueryEscape(x.Path))}
+		r := fileStand{
+			File: x, OfFile: stand.File(x, start),
+			Link: fmt.Sprintf(
+				"/jobs/%s/file?bay=%s&start=%d&told=%d&path=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay),
+				v.Find.Start, v.Find.At, url.QueryEscape(x.Path),
+			),
+		}
 		if k, known := was[x.Path]; v.Record != nil {
 			switch delete(was, x.Path); {
 			case !known:
@@ -371,7 +408,10 @@ func (s *Server) backUpFind(c *gin.Context) {
 			if err != nil {
 				return "", err
 			}
-			text := fmt.Sprintf("Its files are on the shelf and verified: %s", words.Plural(m.Count-m.Unreadable, "file or folder", "files and folders"))
+			text := fmt.Sprintf(
+				"Its files are on the shelf and verified: %s",
+				words.Plural(m.Count-m.Unreadable, "file or folder", "files and folders"),
+			)
 			if m.Unreadable > 0 {
 				text += fmt.Sprintf("; %d were left out, because something else lies in their place", m.Unreadable)
 			}
@@ -422,5 +462,8 @@ func (s *Server) planFind(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.say(c, "sound", "Bringing it back is planned. Look at the map, then carry it out.", fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+	s.say(
+		c, "sound", "Bringing it back is planned. Look at the map, then carry it out.",
+		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+	)
 }

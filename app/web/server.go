@@ -66,7 +66,10 @@ const maxBody = 1 << 20
 
 // New returns the application.
 func New(o Options) (*Server, error) {
-	s := &Server{Shop: o.Shop, demo: o.Demo, sessions: scs.New(), signIns: newLimiter(), log: cmp.Or(o.Log, slog.New(slog.DiscardHandler))}
+	s := &Server{
+		Shop: o.Shop, demo: o.Demo, sessions: scs.New(), signIns: newLimiter(),
+		log: cmp.Or(o.Log, slog.New(slog.DiscardHandler)),
+	}
 	o.Shop.Store.Log = s.log
 	db, err := o.Shop.Store.SQL()
 	if err != nil {
@@ -123,7 +126,9 @@ func (s *Server) parse() error {
 type part struct{ View, Of, It any }
 
 // standingWords are how a check of whether the PC will start stands, in words.
-var standingWords = map[plan.Standing]string{plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start"}
+var standingWords = map[plan.Standing]string{
+	plan.Sound: "sound", plan.Mends: "the plan mends it", plan.Must: "to be done", plan.Wrong: "it would not start",
+}
 
 var functions = template.FuncMap{
 	"lasts": plan.Lasts,
@@ -184,7 +189,10 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 func lastFour(s string) string { return s[max(len(s)-4, 0):] }
 
 // toldWords are what tells of a find.
-var toldWords = map[seek.Source]string{seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files", seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail"}
+var toldWords = map[seek.Source]string{
+	seek.BySector: "its own start", seek.ByCopy: "the copy of its start", seek.ByFiles: "its table of files",
+	seek.ByTable: "an old table", seek.ByChain: "a former chain", seek.ByRecord: "the trail",
+}
 
 // ago words how long something is back.
 func ago(d time.Duration) string {
@@ -344,7 +352,10 @@ func (s *Server) Handler() http.Handler {
 func headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		next.ServeHTTP(w, r)

@@ -67,7 +67,9 @@ func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, shelfRow{m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.Now()), lost(m)})
+		out = append(out, shelfRow{
+			m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.Now()), lost(m),
+		})
 	}
 	return out, nil
 }
@@ -101,7 +103,10 @@ func (s *Server) shelfPage(c *gin.Context) {
 	slices.Sort(v.Drives)
 	v.Jobs, v.Drives, v.All = slices.Compact(v.Jobs), slices.Compact(v.Drives), len(all)
 	v.Work, v.Line = s.onDesk("shelf")
-	s.render(c, http.StatusOK, "shelf", page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}})
+	s.render(
+		c, http.StatusOK, "shelf",
+		page{Title: "Shelf", Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", ""}}},
+	)
 }
 
 // lostBackups tells of every backup that counts, and whose contents are not as they were verified.
@@ -110,7 +115,9 @@ func (s *Server) lostBackups() ([]string, error) {
 	var out []string
 	for _, m := range list {
 		if why := lost(m); why != "" {
-			out = append(out, fmt.Sprintf("Backup of %s, made %s: %s", m.From.Span.Title(), m.Made.Local().Format("2 Jan 15:04"), why))
+			out = append(out, fmt.Sprintf(
+				"Backup of %s, made %s: %s", m.From.Span.Title(), m.Made.Local().Format("2 Jan 15:04"), why,
+			))
 		}
 	}
 	return out, err
@@ -278,7 +285,13 @@ func (s *Server) backupPage(c *gin.Context) {
 		}
 	}
 	v.Work, v.Line = s.onDesk("shelf")
-	s.render(c, http.StatusOK, "backup", page{Title: "Backup of " + m.From.Span.Title(), Here: "shelf", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, ""}}})
+	s.render(
+		c, http.StatusOK, "backup",
+		page{
+			Title: "Backup of " + m.From.Span.Title(), Here: "shelf", Body: v,
+			Crumbs: []crumb{{"Bench", "/"}, {"Shelf", "/shelf"}, {m.ID, ""}},
+		},
+	)
 }
 
 // today compares a backup with the drives in the bays.
@@ -336,7 +349,12 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 		}
 		for _, p := range d.Survey.Layout.Partitions() {
 			if _, ok := d.Survey.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
-				*into = append(*into, target{fmt.Sprintf("%s:%d", b.Letter, p.Number), fmt.Sprintf("%s, %s in bay %s (%s), %s free", *b.Job, p.Title(), b.Letter, d.Ending(), p.Volume.Free())})
+				*into = append(*into, target{
+					fmt.Sprintf("%s:%d", b.Letter, p.Number),
+					fmt.Sprintf(
+						"%s, %s in bay %s (%s), %s free", *b.Job, p.Title(), b.Letter, d.Ending(), p.Volume.Free(),
+					),
+				})
 			}
 		}
 		j, _, err := s.Store.Job(*b.Job, b.Letter)
@@ -346,7 +364,13 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 		steps, expect, err := j.Steps()
 		for i, x := range steps {
 			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.Drive().Same(shop.NameOf(d)) {
-				*into = append(*into, target{b.Letter + ":" + x.As, fmt.Sprintf("%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter, cmp.Or(x.Label, "no label"))})
+				*into = append(*into, target{
+					b.Letter + ":" + x.As,
+					fmt.Sprintf(
+						"%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter,
+						cmp.Or(x.Label, "no label"),
+					),
+				})
 			}
 		}
 		return err
@@ -360,7 +384,10 @@ func (s *Server) gapsFor(m *shelf.Manifest) ([]target, error) {
 	err := s.WithJobs(func(b store.Bay, d *shop.Drive) error {
 		for _, g := range d.Survey.Layout.Spans {
 			if l := d.Survey.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
-				out = append(out, target{fmt.Sprintf("%s:%d", b.Letter, g.Start), fmt.Sprintf("%s, gap of %s in bay %s (%s)", *b.Job, l.Room(g), b.Letter, d.Ending())})
+				out = append(out, target{
+					fmt.Sprintf("%s:%d", b.Letter, g.Start),
+					fmt.Sprintf("%s, gap of %s in bay %s (%s)", *b.Job, l.Room(g), b.Letter, d.Ending()),
+				})
 			}
 		}
 		return nil
@@ -378,7 +405,10 @@ func (s *Server) restoreImage(c *gin.Context) {
 		s.refuse(c, errors.New("no gap was chosen; nothing was planned"), where)
 		return
 	}
-	s.stageFrom(c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size}, "Restoring the image is planned. Look at the map, then carry it out.", "")
+	s.stageFrom(
+		c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size},
+		"Restoring the image is planned. Look at the map, then carry it out.", "",
+	)
 }
 
 // stageFrom stages a step with a backup in the plan of the job whose drive is in a bay.
@@ -424,7 +454,10 @@ func (s *Server) putBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.stageFrom(c, bay, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder}, "Putting the files back is planned. Look at the map, then carry it out.", number)
+	s.stageFrom(
+		c, bay, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder},
+		"Putting the files back is planned. Look at the map, then carry it out.", number,
+	)
 }
 
 func (s *Server) toFolder(c *gin.Context) {

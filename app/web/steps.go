@@ -75,7 +75,9 @@ func (s *Server) addStep(c *gin.Context) {
 	if w := text("wait"); w != "" {
 		n, err := strconv.Atoi(w)
 		if err != nil {
-			s.refuse(c, fmt.Errorf("the PC waits for a number of seconds, and %q is none; nothing was added", w), back(c))
+			s.refuse(
+				c, fmt.Errorf("the PC waits for a number of seconds, and %q is none; nothing was added", w), back(c),
+			)
 			return
 		}
 		step.Wait = &n

@@ -57,7 +57,10 @@ type trailView struct {
 const trailRows = 40
 
 func (s *Server) trailPage(c *gin.Context) {
-	f := store.Filter{Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Label: c.Query("drive"), Who: c.Query("who"), Limit: trailRows + 1}
+	f := store.Filter{
+		Job: c.Query("job"), Act: c.Query("act"), Text: c.Query("text"), Label: c.Query("drive"), Who: c.Query("who"),
+		Limit: trailRows + 1,
+	}
 	v := trailView{Acts: words.Acts, From: c.Query("from"), To: c.Query("to")}
 	f.Before, _ = strconv.ParseInt(c.Query("before"), 10, 64)
 	var err error
@@ -93,7 +96,10 @@ func (s *Server) trailPage(c *gin.Context) {
 		v.Entries = append(v.Entries, rowOf(e))
 	}
 	v.Chain = s.ChainNow(c.Query("again") != "")
-	s.render(c, http.StatusOK, "trail", page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}})
+	s.render(
+		c, http.StatusOK, "trail",
+		page{Title: "Trail", Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", ""}}},
+	)
 }
 
 // day reads a date, "" for none.
@@ -195,7 +201,14 @@ func (s *Server) walkBack(c *gin.Context) {
 		s.refuse(c, err, where)
 		return
 	}
-	s.say(c, "sound", fmt.Sprintf("Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.", words.Plural(len(w.Walk.Steps), "step", "steps")), fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)))
+	s.say(
+		c, "sound",
+		fmt.Sprintf(
+			"Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.",
+			words.Plural(len(w.Walk.Steps), "step", "steps"),
+		),
+		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+	)
 }
 
 // markPage opens the drive's map at one entry of the trail.
@@ -218,17 +231,25 @@ func (s *Server) markPage(c *gin.Context) {
 	var before *layout.Layout
 	if e.Before != nil {
 		before = e.Before
-		m.Columns = append(m.Columns, mapColumn{Kind: "past", Title: "Before", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(e.Before, nil)})
+		m.Columns = append(m.Columns, mapColumn{
+			Kind: "past", Title: "Before", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(e.Before, nil),
+		})
 	}
 	if e.After != nil {
-		m.Columns = append(m.Columns, mapColumn{Kind: "past", Title: "After", Sub: e.Time.Local().Format("2 Jan 15:04"), Blocks: blocks(follow(e.After, before), before)})
+		m.Columns = append(m.Columns, mapColumn{
+			Kind: "past", Title: "After", Sub: e.Time.Local().Format("2 Jan 15:04"),
+			Blocks: blocks(follow(e.After, before), before),
+		})
 		before = e.After
 	}
 	if e.Drive != (trail.Drive{}) && e.Job != "" {
 		if st, err := s.WorkOutFor(e.Drive); err == nil {
 			v.Bay = st.Drive.Bay
 			now := st.Drive.Survey.Layout
-			m.Columns = append(m.Columns, mapColumn{Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(follow(now, before), before)})
+			m.Columns = append(m.Columns, mapColumn{
+				Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"),
+				Blocks: blocks(follow(now, before), before),
+			})
 			v.Busy = st.Busy || st.Pending != nil
 			for _, x := range []struct {
 				to   string
@@ -253,7 +274,13 @@ func (s *Server) markPage(c *gin.Context) {
 		}
 		v.Map = &m
 	}
-	s.render(c, http.StatusOK, "mark", page{Title: fmt.Sprintf("Entry %d of the trail", seq), Here: "trail", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {fmt.Sprintf("Entry %d", seq), ""}}})
+	s.render(
+		c, http.StatusOK, "mark",
+		page{
+			Title: fmt.Sprintf("Entry %d of the trail", seq), Here: "trail", Body: v,
+			Crumbs: []crumb{{"Bench", "/"}, {"Trail", "/trail"}, {fmt.Sprintf("Entry %d", seq), ""}},
+		},
+	)
 }
 
 func (s *Server) exportTrail(c *gin.Context) {

@@ -94,7 +94,10 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 		return ErrBusy
 	}
 	ctx, stop := context.WithCancel(d.ctx)
-	it := &item{state: State{Kind: kind, Title: title, Phase: "beginning", Began: time.Now()}, stop: stop, watch: map[chan State]bool{}}
+	it := &item{
+		state: State{Kind: kind, Title: title, Phase: "beginning", Began: time.Now()}, stop: stop,
+		watch: map[chan State]bool{},
+	}
 	if old := d.items[key]; old != nil {
 		it.watch = old.watch
 	}
@@ -113,7 +116,10 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 		if err != nil {
 			level = slog.LevelWarn
 		}
-		d.log.Log(ctx, level, "work ended", "work", kind, "title", title, "took", time.Since(it.state.Began).Round(time.Millisecond), "outcome", outcome, "error", err)
+		d.log.Log(
+			ctx, level, "work ended", "work", kind, "title", title, "took",
+			time.Since(it.state.Began).Round(time.Millisecond), "outcome", outcome, "error", err,
+		)
 		d.change(it, func(s *State) {
 			now := time.Now()
 			s.Ended, s.Outcome = &now, outcome

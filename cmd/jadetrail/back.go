@@ -58,10 +58,19 @@ func bringBackCmd() *cobra.Command {
 		}}
 	p.flags(c, "runs", "shelf", "trail", "who")
 	c.Flags().BoolVar(&asJSON, "json", false, "for programs")
-	c.Flags().BoolVar(&all, "all", false, "all that a search finds, sure or likely; a table is made where there is none")
-	c.Flags().Int64Var(&told, "told", -1, "byte of the drive at which that lies which tells of the find, where several begin at one sector")
-	c.Flags().StringVar(&damaged, "damaged", "", "why it comes back although something else lies in place of some of it")
-	c.Flags().StringVar(&serial, "serial", "", "the last four characters of the drive's serial number, where a table is made")
+	c.Flags().BoolVar(
+		&all, "all", false, "all that a search finds, sure or likely; a table is made where there is none",
+	)
+	c.Flags().Int64Var(
+		&told, "told", -1,
+		"byte of the drive at which that lies which tells of the find, where several begin at one sector",
+	)
+	c.Flags().StringVar(
+		&damaged, "damaged", "", "why it comes back although something else lies in place of some of it",
+	)
+	c.Flags().StringVar(
+		&serial, "serial", "", "the last four characters of the drive's serial number, where a table is made",
+	)
 	c.Flags().StringVar(&record, "record", "", "record of the deletion")
 	c.Flags().Int64Var(&find, "find", 0, "first sector of what a search has found")
 	c.Flags().StringVar(&pcPath, "pc", "", "facts about the PC")

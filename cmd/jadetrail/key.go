@@ -53,13 +53,19 @@ func shopKey(data string, t keyTrail) (ed25519.PrivateKey, error) {
 		return makeKey(data)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s is gone, and the trail has entries signed with it, the newest number %d. Nothing was changed. Put it back from a copy of the data folder; or, where it is lost, begin anew as the lead: jadetrail new-key --anew --who LEAD --reason WHY", errKey, keyFile, newest.Seq)
+		return nil, fmt.Errorf(
+			"%w: %s is gone, and the trail has entries signed with it, the newest number %d. Nothing was changed. Put it back from a copy of the data folder; or, where it is lost, begin anew as the lead: jadetrail new-key --anew --who LEAD --reason WHY",
+			errKey, keyFile, newest.Seq,
+		)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if newest != nil && !signedWith(newest, key) {
-		return nil, fmt.Errorf("%w: %s did not sign the trail's newest entry, number %d. Nothing was changed. Put the right key back from a copy of the data folder; or, where it is lost, begin anew as the lead: jadetrail new-key --anew --who LEAD --reason WHY", errKey, keyFile, newest.Seq)
+		return nil, fmt.Errorf(
+			"%w: %s did not sign the trail's newest entry, number %d. Nothing was changed. Put the right key back from a copy of the data folder; or, where it is lost, begin anew as the lead: jadetrail new-key --anew --who LEAD --reason WHY",
+			errKey, keyFile, newest.Seq,
+		)
 	}
 	public := publicOf(key)
 	said, err := os.ReadFile(filepath.Join(data, publicFile))
@@ -69,7 +75,10 @@ func shopKey(data string, t keyTrail) (ed25519.PrivateKey, error) {
 	case err != nil:
 		return nil, err
 	case strings.TrimSpace(string(said)) != public:
-		return nil, fmt.Errorf("%w: %s does not belong to %s. Nothing was changed. Put the right one back from a copy of the data folder; where %[3]s is right, take %[2]s away: it is then written anew", errKey, publicFile, keyFile)
+		return nil, fmt.Errorf(
+			"%w: %s does not belong to %s. Nothing was changed. Put the right one back from a copy of the data folder; where %[3]s is right, take %[2]s away: it is then written anew",
+			errKey, publicFile, keyFile,
+		)
 	}
 	return key, nil
 }
@@ -97,7 +106,10 @@ func readPrivate(path string) (ed25519.PrivateKey, error) {
 	}
 	seed, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(b)))
 	if err != nil || len(seed) != ed25519.SeedSize {
-		return nil, fmt.Errorf("%w: %s does not hold a key. Nothing was changed. Put it back from a copy of the data folder", errKey, filepath.Base(path))
+		return nil, fmt.Errorf(
+			"%w: %s does not hold a key. Nothing was changed. Put it back from a copy of the data folder", errKey,
+			filepath.Base(path),
+		)
 	}
 	return ed25519.NewKeyFromSeed(seed), nil
 }
@@ -148,7 +160,9 @@ func finishNewKey(data string, t keyTrail) error {
 	if err := os.Rename(coming, filepath.Join(data, keyFile)); err != nil {
 		return err
 	}
-	return errors.Join(disk.SyncDir(data), disk.WriteDurably(filepath.Join(data, publicFile), []byte(publicOf(key)+"\n")))
+	return errors.Join(
+		disk.SyncDir(data), disk.WriteDurably(filepath.Join(data, publicFile), []byte(publicOf(key)+"\n")),
+	)
 }
 
 // newKeyCmd changes the key that signs the trail.
@@ -168,7 +182,11 @@ func newKeyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(out(), "From entry %q on the trail is signed with another key. Its public half is in %s; keep a copy of %s.\n", entry, publicFile, keyFile)
+			fmt.Fprintf(
+				out(),
+				"From entry %q on the trail is signed with another key. Its public half is in %s; keep a copy of %s.\n",
+				entry, publicFile, keyFile,
+			)
 			return nil
 		}}
 	c.Flags().StringVar(&who, "who", "", "login of the lead whose act it is")
@@ -181,7 +199,9 @@ func newKeyCmd() *cobra.Command {
 func newKey(data string, st *store.Store, login, reason string, anew bool) (string, error) {
 	lead, err := st.Lead(login)
 	if err != nil {
-		return "", errUse{fmt.Errorf("a new key is an act of a lead, and %q is none: %w. Nothing was changed", login, err)}
+		return "", errUse{fmt.Errorf(
+			"a new key is an act of a lead, and %q is none: %w. Nothing was changed", login, err,
+		)}
 	}
 	if strings.TrimSpace(reason) == "" {
 		return "", errUse{errors.New("a new key needs a reason. Nothing was changed")}
@@ -208,7 +228,10 @@ func newKey(data string, st *store.Store, login, reason string, anew bool) (stri
 	if anew {
 		st.Key, text = fresh, "The signing of the trail begins anew: the former key is lost"
 	}
-	e := trail.Entry{ID: "e-key-" + time.Now().UTC().Format("20060102-150405.000000"), Time: time.Now(), Who: lead.Name, Act: trail.ActKey, Reason: strings.TrimSpace(reason), Text: text, Key: trail.NewKey(public, fresh, anew)}
+	e := trail.Entry{
+		ID: "e-key-" + time.Now().UTC().Format("20060102-150405.000000"), Time: time.Now(), Who: lead.Name,
+		Act: trail.ActKey, Reason: strings.TrimSpace(reason), Text: text, Key: trail.NewKey(public, fresh, anew),
+	}
 	if err := st.Append(e); err != nil {
 		return "", err
 	}

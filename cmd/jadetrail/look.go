@@ -78,7 +78,9 @@ func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
 	if err != nil {
 		return err
 	}
-	open, err := run.Open(run.Options{Image: p.image, Dev: im, Identity: id, Runs: p.runs, Trail: trail.File{Path: p.trail}})
+	open, err := run.Open(run.Options{
+		Image: p.image, Dev: im, Identity: id, Runs: p.runs, Trail: trail.File{Path: p.trail},
+	})
 	if err != nil || open == nil {
 		return err
 	}
@@ -123,9 +125,14 @@ var driveWords = map[string]string{"gpt": "GPT drive", "mbr": "MBR drive", "none
 
 func printLayout(l *layout.Layout, id survey.Identity) {
 	if id.Model != "" || id.Serial != "" {
-		fmt.Fprintf(out(), "%s, serial number %s\n", cmp.Or(id.Model, "model not known"), cmp.Or(id.Serial, "not known"))
+		fmt.Fprintf(
+			out(), "%s, serial number %s\n", cmp.Or(id.Model, "model not known"), cmp.Or(id.Serial, "not known"),
+		)
 	}
-	fmt.Fprintf(out(), "%s of %s (%s, %s), sectors of %d bytes\n", driveWords[l.Scheme], l.Size, l.Size.Decimal(), l.Size.Exact(), l.Sector)
+	fmt.Fprintf(
+		out(), "%s of %s (%s, %s), sectors of %d bytes\n", driveWords[l.Scheme], l.Size, l.Size.Decimal(),
+		l.Size.Exact(), l.Sector,
+	)
 	w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "no\trole\tvolume\tsize\tfree\tsectors\tname")
 	for _, s := range l.Spans {
@@ -266,7 +273,10 @@ func listed(v volume.Volume, dir string, hash bool) ([]listedFile, error) {
 		if rest == "" || !hash && strings.Contains(rest, "/") {
 			continue
 		}
-		l := listedFile{Path: f.Path, Kind: f.Kind, Bytes: f.Bytes, Modified: f.Modified.Format(time.RFC3339), Stream: f.Stream, Unreadable: f.Unreadable}
+		l := listedFile{
+			Path: f.Path, Kind: f.Kind, Bytes: f.Bytes, Modified: f.Modified.Format(time.RFC3339), Stream: f.Stream,
+			Unreadable: f.Unreadable,
+		}
 		if hash && f.Kind == volume.Plain && f.Unreadable == "" {
 			if l.SHA256, err = hashFile(v, f); err != nil {
 				return nil, err
@@ -342,7 +352,10 @@ func checkCmd() *cobra.Command {
 				err = printJSON(map[string]any{"sound": sound, "findings": found, "not_looked_into": numbers})
 			} else {
 				printFindings(found)
-				fmt.Fprintln(out(), words.Either(sound, "The drive is sound.", "The drive is not sound.")+notLookedInto(unread))
+				fmt.Fprintln(
+					out(),
+					words.Either(sound, "The drive is sound.", "The drive is not sound.")+notLookedInto(unread),
+				)
 			}
 			if err == nil && !sound {
 				return errUnsound

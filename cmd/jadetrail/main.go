@@ -58,10 +58,17 @@ func main() {
 }
 
 func execute(ctx context.Context, args []string) int {
-	root := &cobra.Command{Use: "jadetrail", Short: "Remove unwanted partitions, merge their space, keep every deletion traceable", SilenceErrors: true, SilenceUsage: true}
+	root := &cobra.Command{
+		Use: "jadetrail", Short: "Remove unwanted partitions, merge their space, keep every deletion traceable",
+		SilenceErrors: true, SilenceUsage: true,
+	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUse{err} })
-	root.AddCommand(inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(), bringBackCmd(), searchCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), newKeyCmd(), demoCmd(), versionCmd())
+	root.AddCommand(
+		inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(),
+		bringBackCmd(), searchCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), newKeyCmd(), demoCmd(),
+		versionCmd(),
+	)
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
 			debug.SetGCPercent(-1) // a bench command is over before it needs its memory back, up to the limit

@@ -46,7 +46,10 @@ func restoreCmd() *cobra.Command {
 				if asJSON {
 					return printJSON(res)
 				}
-				fmt.Fprintf(out(), "%s restored from its image and read back. Record kept of what was there: %s\n", m.From.Span.Title(), strings.Join(res.Records, ", "))
+				fmt.Fprintf(
+					out(), "%s restored from its image and read back. Record kept of what was there: %s\n",
+					m.From.Span.Title(), strings.Join(res.Records, ", "),
+				)
 				return nil
 			}
 			out, err := run.RestoreInto(cmd.Context(), o, id, only, part, path)
@@ -61,7 +64,9 @@ func restoreCmd() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "folder that the files go to")
 	c.Flags().IntVar(&part, "partition", 0, "number of the partition that the files go to")
 	c.Flags().StringVar(&path, "path", "", "folder in that volume, made when it does not exist")
-	c.Flags().StringVar(&release, "release", "", "why the protection of what is there is lifted, when an image takes its place")
+	c.Flags().StringVar(
+		&release, "release", "", "why the protection of what is there is lifted, when an image takes its place",
+	)
 	c.Flags().StringVar(&waiver, "waiver", "", "why what is there needs no backup, when an image takes its place")
 	c.Flags().StringArrayVar(&only, "only", nil, "only this file or folder of the backup; may be given several times")
 	return c

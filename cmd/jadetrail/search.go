@@ -88,7 +88,10 @@ func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records tr
 		return nil, err
 	}
 	if reached < im.Size() {
-		return nil, fmt.Errorf("the search was stopped at byte %s of %s; nothing was written", disk.Grouped(int64(reached)), disk.Grouped(int64(im.Size())))
+		return nil, fmt.Errorf(
+			"the search was stopped at byte %s of %s; nothing was written", disk.Grouped(int64(reached)),
+			disk.Grouped(int64(im.Size())),
+		)
 	}
 	return s, nil
 }
@@ -109,7 +112,10 @@ func printFinds(finds []seek.Find) {
 		for _, o := range f.Over {
 			over = append(over, fmt.Sprintf("%s (%d): %s", o.Title, o.Number, o.Bytes))
 		}
-		fmt.Fprintf(w, "%d\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", f.Start, f.At, f.Kind, f.Label, f.Bytes, word, strings.Join(over, ", "), strings.Join(f.Reasons, " "))
+		fmt.Fprintf(
+			w, "%d\t%d\t%s\t%s\t%s\t%s\t%s\t%s\n", f.Start, f.At, f.Kind, f.Label, f.Bytes, word,
+			strings.Join(over, ", "), strings.Join(f.Reasons, " "),
+		)
 	}
 	w.Flush()
 }
@@ -145,7 +151,10 @@ func findAt(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA,
 		for _, f := range found {
 			each = append(each, fmt.Sprintf("%s, %s, %s (--told %d)", f.Title(), f.Bytes, f.Confidence, f.At))
 		}
-		return step, fmt.Errorf("%w: %d lost partitions begin at sector %d; say which with --told: %s. Nothing was written", errWhichFind, len(found), start, strings.Join(each, "; "))
+		return step, fmt.Errorf(
+			"%w: %d lost partitions begin at sector %d; say which with --told: %s. Nothing was written", errWhichFind,
+			len(found), start, strings.Join(each, "; "),
+		)
 	}
 	step.Told = found[0].At
 	return step, nil

@@ -71,7 +71,9 @@ func serve(ctx context.Context, asDemo bool) error {
 	if err != nil {
 		return err
 	}
-	its, err := shop.New(shop.Options{Store: st, Data: data, Name: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log})
+	its, err := shop.New(shop.Options{
+		Store: st, Data: data, Name: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log,
+	})
 	if err != nil {
 		return err
 	}
@@ -85,7 +87,10 @@ func serve(ctx context.Context, asDemo bool) error {
 		return err
 	}
 	// No limit on writing: a page may watch a long run.
-	srv := &http.Server{Handler: app.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := &http.Server{
+		Handler: app.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx },
+	}
 	fmt.Fprintf(out(), "Jade Trail is at http://%s\n", l.Addr())
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
@@ -106,7 +111,9 @@ func logger(from string) (*slog.Logger, error) {
 	var level slog.Level
 	if from != "" {
 		if err := level.UnmarshalText([]byte(from)); err != nil {
-			return nil, errUse{fmt.Errorf("JADETRAIL_LOG is %q, not debug, info, warn or error. Nothing was started", from)}
+			return nil, errUse{fmt.Errorf(
+				"JADETRAIL_LOG is %q, not debug, info, warn or error. Nothing was started", from,
+			)}
 		}
 	}
 	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})), nil
@@ -120,7 +127,9 @@ func proveAfter(text string) (time.Duration, error) {
 	}
 	hours, err := strconv.ParseFloat(text, 64)
 	if err != nil || !(hours >= 0 && hours <= 24*365) { // nor what is no number at all
-		return 0, errUse{fmt.Errorf("JADETRAIL_PROVE_AFTER is %q, and no number of hours, of at most a year. Nothing was started", text)}
+		return 0, errUse{fmt.Errorf(
+			"JADETRAIL_PROVE_AFTER is %q, and no number of hours, of at most a year. Nothing was started", text,
+		)}
 	}
 	return max(time.Duration(hours*float64(time.Hour)), time.Nanosecond), nil
 }
@@ -150,15 +159,23 @@ func enterShop(data string) (st *store.Store, leave func(), err error) {
 // claim makes the data folder and locks it against a second server.
 func claim(data string) (*os.File, error) {
 	if err := os.MkdirAll(data, 0o755); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data, err)
+		return nil, fmt.Errorf(
+			"the data folder %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data,
+			err,
+		)
 	}
 	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be written: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data, err)
+		return nil, fmt.Errorf(
+			"the data folder %s cannot be written: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data,
+			err,
+		)
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("the data folder %s is in use by another Jade Trail. Nothing was changed. Stop that one first", data)
+		return nil, fmt.Errorf(
+			"the data folder %s is in use by another Jade Trail. Nothing was changed. Stop that one first", data,
+		)
 	}
 	return f, nil
 }
@@ -167,7 +184,9 @@ func listen() (net.Listener, error) {
 	if a := os.Getenv("JADETRAIL_ADDR"); a != "" {
 		l, err := net.Listen("tcp", a)
 		if err != nil {
-			return nil, fmt.Errorf("the address %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_ADDR", a, err)
+			return nil, fmt.Errorf(
+				"the address %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_ADDR", a, err,
+			)
 		}
 		return l, nil
 	}
@@ -179,5 +198,7 @@ func listen() (net.Listener, error) {
 		}
 		last = err
 	}
-	return nil, fmt.Errorf("no port from %d to %d is free: %w. Choose one with JADETRAIL_ADDR", firstPort, lastPort, last)
+	return nil, fmt.Errorf(
+		"no port from %d to %d is free: %w. Choose one with JADETRAIL_ADDR", firstPort, lastPort, last,
+	)
 }

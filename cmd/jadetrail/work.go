@@ -44,7 +44,10 @@ func (p *places) flags(c *cobra.Command, with ...string) {
 		case "runs":
 			c.Flags().StringVar(&p.runs, "runs", "", "folder of the journals")
 		case "shelf":
-			c.Flags().StringVar(&p.shelf, "shelf", "", "folder of the backups, or IMAGE:N for the volume in partition N of another drive")
+			c.Flags().StringVar(
+				&p.shelf, "shelf", "",
+				"folder of the backups, or IMAGE:N for the volume in partition N of another drive",
+			)
 		case "trail":
 			c.Flags().StringVar(&p.trail, "trail", "", "trail file; records lie in records/ beside it")
 		case "who":
@@ -233,7 +236,10 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 		return printJSON(res)
 	}
 	if o.Rehearse {
-		fmt.Fprintf(out(), "Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes, res.Zeroed)
+		fmt.Fprintf(
+			out(), "Rehearsed on a copy, %s would be rewritten and %s made zeros. Nothing was written.\n", res.Bytes,
+			res.Zeroed,
+		)
 		return nil
 	}
 	fmt.Fprintf(out(), "Carried out as run %s. Records kept: %s\n", res.Run, orNone(res.Records))
@@ -314,7 +320,9 @@ func resumeCmd() *cobra.Command {
 		}}
 	p.flags(c, "runs", "trail", "who")
 	c.Flags().BoolVar(&undo, "undo", false, "take the run back instead of finishing it")
-	c.Flags().StringVar(&reason, "leave", "", "why the drive is left as it is, with the run neither finished nor taken back")
+	c.Flags().StringVar(
+		&reason, "leave", "", "why the drive is left as it is, with the run neither finished nor taken back",
+	)
 	return c
 }
 
@@ -345,7 +353,10 @@ func backUpCmd() *cobra.Command {
 				return err
 			}
 			defer im.Close()
-			m, err := run.BackUp(cmd.Context(), o, run.Wanted{Partition: part, Kind: shelf.Kind(kind), Folders: folders}, shelfReporter())
+			m, err := run.BackUp(
+				cmd.Context(), o, run.Wanted{Partition: part, Kind: shelf.Kind(kind), Folders: folders},
+				shelfReporter(),
+			)
 			if err != nil {
 				if errors.Is(err, run.ErrNoPartition) {
 					return fmt.Errorf("%w: %w", errNotHere, err)
@@ -353,7 +364,10 @@ func backUpCmd() *cobra.Command {
 				return err
 			}
 			if asJSON {
-				return printJSON(map[string]any{"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored, "files": m.Count, "unreadable": m.Unreadable})
+				return printJSON(map[string]any{
+					"backup": m.ID, "bytes": m.Bytes, "stored_bytes": m.Stored, "files": m.Count,
+					"unreadable": m.Unreadable,
+				})
 			}
 			fmt.Fprintf(out(), "Backup %s: %s, %s on the shelf, verified by reading back.\n", m.ID, m.Bytes, m.Stored)
 			if m.Unreadable > 0 {
@@ -393,7 +407,10 @@ func verifyBackupCmd() *cobra.Command {
 				// Beside the images of this folder.
 				found, err := filepath.Glob(filepath.Join("*.trail", "shelf", filepath.Base(id)))
 				if err != nil || len(found) != 1 {
-					return errUse{fmt.Errorf("%d shelves beside the images of this folder hold %s; name the shelf with --shelf", len(found), id)}
+					return errUse{fmt.Errorf(
+						"%d shelves beside the images of this folder hold %s; name the shelf with --shelf",
+						len(found), id,
+					)}
 				}
 				dir = filepath.Dir(found[0])
 			}
@@ -453,7 +470,10 @@ func verifyTrailCmd() *cobra.Command {
 					fmt.Fprintln(out(), "It holds no entries: whether some were taken away cannot be said.")
 					return errUnsound
 				}
-				fmt.Fprintf(out(), "%d entries, head %s: %s.\n", r.Entries, r.Head, words.Either(r.Sound(), "the chain is whole", "the chain is broken"))
+				fmt.Fprintf(
+					out(), "%d entries, head %s: %s.\n", r.Entries, r.Head,
+					words.Either(r.Sound(), "the chain is whole", "the chain is broken"),
+				)
 			}
 			if err == nil && (!r.Sound() || r.Entries == 0) {
 				return errUnsound

@@ -120,7 +120,9 @@ func (c *Carry) keep(dev disk.Device, op int, off, n disk.Bytes) error {
 	if before := c.script[op].Before; before != nil {
 		for at := disk.Bytes(0); at < n; at += piece {
 			part := before[at:min(at+piece, n)]
-			b := binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint32(make([]byte, 0, 12+len(part)), uint32(op)), uint64(off+at))
+			b := binary.LittleEndian.AppendUint64(
+				binary.LittleEndian.AppendUint32(make([]byte, 0, 12+len(part)), uint32(op)), uint64(off+at),
+			)
 			b = append(b, part...)
 			if err := c.frame(framePrior, b); err != nil {
 				return err
@@ -295,7 +297,9 @@ func (c *Carry) take(typ byte, b []byte, of string, ready *bool) error {
 		if len(b) < 12 {
 			return misplaced()
 		}
-		c.priors = append(c.priors, prior{int(binary.LittleEndian.Uint32(b)), disk.Bytes(binary.LittleEndian.Uint64(b[4:])), b[12:]})
+		c.priors = append(c.priors, prior{
+			int(binary.LittleEndian.Uint32(b)), disk.Bytes(binary.LittleEndian.Uint64(b[4:])), b[12:],
+		})
 	case frameSums:
 		c.sums = append(c.sums, b...)
 	case frameReady:

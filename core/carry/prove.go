@@ -35,7 +35,10 @@ func (s *Standing) Err() error {
 	if len(s.Differs) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%w: %s in %d places hold something else, the first at byte %d", ErrState, s.Differs.Bytes(), len(s.Differs), s.Differs[0].Start)
+	return fmt.Errorf(
+		"%w: %s in %d places hold something else, the first at byte %d", ErrState, s.Differs.Bytes(), len(s.Differs),
+		s.Differs[0].Start,
+	)
 }
 
 const (
@@ -307,7 +310,10 @@ func (c *Carry) Prove(ctx context.Context, dev disk.Device, report func(Progress
 		})
 		for ; i < len(all) && all[i].Start < was.End; i++ {
 			lo, hi := max(all[i].Start, was.Start), min(all[i].End, was.End)
-			byAtom[i] = append(byAtom[i], cover{disk.Range{Start: lo, End: hi}, disk.Range{Start: at.Start + lo - was.Start, End: at.Start + hi - was.Start}})
+			byAtom[i] = append(byAtom[i], cover{
+				disk.Range{Start: lo, End: hi},
+				disk.Range{Start: at.Start + lo - was.Start, End: at.Start + hi - was.Start},
+			})
 		}
 	}
 	var jobs []func(b *[]byte) error

@@ -226,7 +226,9 @@ func list(s Side) (map[string]volume.File, error) {
 }
 
 // bookkeeping at a root is the system's own and is on no two volumes the same.
-var bookkeeping = map[string]bool{"system volume information": true, "$recycle.bin": true, "lost+found": true, "$extend": true}
+var bookkeeping = map[string]bool{
+	"system volume information": true, "$recycle.bin": true, "lost+found": true, "$extend": true,
+}
 
 func contents(ctx context.Context, a, b volume.Volume, x, y volume.File, bufs [2][]byte) (Verdict, string, error) {
 	// Files of a walk come without their places.

@@ -78,7 +78,9 @@ func fill(sv *survey.Survey, p *layout.Span, g Image) script.Script {
 	var s script.Script
 	start := p.Start.Offset(sv.Layout.Sector)
 	for _, x := range g.Backup.Pieces {
-		op := script.Op{Kind: script.Fill, Off: start + x.Off, Len: x.Len, Source: g.Backup.ID, SourceOff: x.Off, Hash: x.Hash}
+		op := script.Op{
+			Kind: script.Fill, Off: start + x.Off, Len: x.Len, Source: g.Backup.ID, SourceOff: x.Off, Hash: x.Hash,
+		}
 		if x.Zero {
 			op = script.Op{Kind: script.Hole, Off: start + x.Off, Len: x.Len}
 		}

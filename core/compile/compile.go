@@ -55,9 +55,14 @@ func entered(sv *survey.Survey, p *layout.Span) (script.Script, error) {
 		if typ, err := hex.DecodeString(p.TypeID); err != nil || len(typ) != 1 {
 			return nil, fmt.Errorf("%w: %q is not a type of an MBR", ErrCannot, p.TypeID)
 		}
-		raw = table.MBREntry(table.Entry{TypeID: p.TypeID, Record: p.Record, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw
+		raw = table.MBREntry(
+			table.Entry{TypeID: p.TypeID, Record: p.Record, Start: p.Start, End: p.End}, sv.Layout.Sector,
+		).Raw
 	} else {
-		raw = table.NewEntry(table.Entry{Slot: p.Number, TypeID: p.TypeID, UniqueID: p.UniqueID, Start: p.Start, End: p.End, Attributes: attrs, Name: p.Name}).Raw
+		raw = table.NewEntry(table.Entry{
+			Slot: p.Number, TypeID: p.TypeID, UniqueID: p.UniqueID, Start: p.Start, End: p.End, Attributes: attrs,
+			Name: p.Name,
+		}).Raw
 	}
 	if p.Container != 0 {
 		return sv.Table.Insert(p.Record, raw, sv.Table.LinkTo(p.Record))

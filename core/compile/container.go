@@ -25,7 +25,9 @@ func container(sv *survey.Survey, col plan.Column, _ Given) (script.Script, erro
 		record[510], record[511] = 0x55, 0xaa
 		s.Put(p.Start.Offset(sv.Layout.Sector), record)
 		s.Barrier("first record of the chain written")
-		set, err := sv.Table.Set(p.Number, table.MBREntry(table.Entry{TypeID: p.TypeID, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw)
+		set, err := sv.Table.Set(
+			p.Number, table.MBREntry(table.Entry{TypeID: p.TypeID, Start: p.Start, End: p.End}, sv.Layout.Sector).Raw,
+		)
 		return append(s, set...), err
 	case there && i >= 0 && p.Start != sv.Table.Entries[i].Start:
 		return sv.Table.MoveHead(p.Start, sv.Table.Entries[i].Moved(p.Start, p.End))

@@ -45,9 +45,21 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 		}
 		made, err := onPaper(disk.NewPaper(p.Bytes, sv.Layout.Sector), func(dev disk.Device) error {
 			if p.Volume.Kind == volume.FAT32 {
-				return fat.Make(dev, fat.Options{Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: uint32(serial), Hidden: uint32(p.Start), Time: g.Now})
+				return fat.Make(
+					dev,
+					fat.Options{
+						Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: uint32(serial),
+						Hidden: uint32(p.Start), Time: g.Now,
+					},
+				)
 			}
-			return ntfs.Make(dev, ntfs.Options{Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start), Time: g.Now})
+			return ntfs.Make(
+				dev,
+				ntfs.Options{
+					Label: p.Volume.Label, Cluster: p.Volume.ClusterBytes, Serial: serial, Hidden: uint32(p.Start),
+					Time: g.Now,
+				},
+			)
 		})
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrCannot, err)

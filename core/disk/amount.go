@@ -13,7 +13,10 @@ var ErrAmount = errors.New("not an amount")
 
 var shareForm = regexp.MustCompile(`^([0-9]+(?:[.,][0-9]+)?) ?%$|^([0-9]{1,4})/([0-9]{1,4})$`)
 
-var shareWords = map[string][2]int64{"all": {1, 1}, "half": {1, 2}, "a half": {1, 2}, "third": {1, 3}, "a third": {1, 3}, "quarter": {1, 4}, "a quarter": {1, 4}}
+var shareWords = map[string][2]int64{
+	"all": {1, 1}, "half": {1, 2}, "a half": {1, 2}, "third": {1, 3}, "a third": {1, 3}, "quarter": {1, 4},
+	"a quarter": {1, 4},
+}
 
 // rest is what an amount leaves of the whole, in the words for that.
 func rest(t string) (string, bool) {
@@ -94,11 +97,15 @@ func ParseAmount(text string, whole Bytes) (Bytes, error) {
 	}
 	m := amountForm.FindStringSubmatch(t)
 	if m == nil {
-		return 0, fmt.Errorf("%w: %q; write a number and a unit, for example 42 GiB, 43008 MiB, 45 GB, half or all", ErrAmount, text)
+		return 0, fmt.Errorf(
+			"%w: %q; write a number and a unit, for example 42 GiB, 43008 MiB, 45 GB, half or all", ErrAmount, text,
+		)
 	}
 	u, ok := units[m[2]]
 	if !ok {
-		return 0, fmt.Errorf("%w: %q has the unknown unit %q; use B, KiB, MiB, GiB, TiB, kB, MB, GB or TB", ErrAmount, text, m[2])
+		return 0, fmt.Errorf(
+			"%w: %q has the unknown unit %q; use B, KiB, MiB, GiB, TiB, kB, MB, GB or TB", ErrAmount, text, m[2],
+		)
 	}
 	r, ok := new(big.Rat).SetString(strings.Replace(m[1], ",", ".", 1))
 	if !ok || len(m[1]) > 30 {

@@ -24,7 +24,9 @@ func (b *BadPlace) Error() string {
 	if b.Write {
 		what = "write"
 	}
-	return fmt.Sprintf("the drive cannot %s sector %s (%s at byte %d)", what, Grouped(int64(b.Off/b.Sector)), b.Len, b.Off)
+	return fmt.Sprintf(
+		"the drive cannot %s sector %s (%s at byte %d)", what, Grouped(int64(b.Off/b.Sector)), b.Len, b.Off,
+	)
 }
 
 // maxBad bounds the list of bad places beside an image.
@@ -56,7 +58,9 @@ func badPlaces(image string, sector Bytes) ([][2]Bytes, error) {
 	var out [][2]Bytes
 	for _, x := range list {
 		if x[0] < 0 || x[1] < 1 || x[1] > 1<<40 || x[0] > 1<<40 {
-			return nil, fmt.Errorf("the list of bad places beside %s names %d sectors at %d: %w", image, x[1], x[0], ErrBounds)
+			return nil, fmt.Errorf(
+				"the list of bad places beside %s names %d sectors at %d: %w", image, x[1], x[0], ErrBounds,
+			)
 		}
 		out = append(out, [2]Bytes{x[0].Offset(sector), (x[0] + x[1]).Offset(sector)})
 	}

@@ -51,7 +51,10 @@ func OpenImage(path string, sector Bytes, write bool) (*Image, error) {
 		return nil, fmt.Errorf("%s: %w", path, ErrEmpty)
 	}
 	if st.Size()%512 != 0 {
-		return nil, fmt.Errorf("%s: %w: its length of %d bytes is no whole number of sectors; it is something else, or was cut off", path, ErrNotImage, st.Size())
+		return nil, fmt.Errorf(
+			"%s: %w: its length of %d bytes is no whole number of sectors; it is something else, or was cut off",
+			path, ErrNotImage, st.Size(),
+		)
 	}
 	flag := os.O_RDONLY
 	if write {

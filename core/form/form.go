@@ -48,7 +48,10 @@ func inWords(err error) string {
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return "it breaks off in the middle"
 	case strings.HasPrefix(err.Error(), unknown):
-		return fmt.Sprintf("it has a field %q, which is not known", strings.TrimSuffix(strings.TrimPrefix(err.Error(), unknown), `"`))
+		return fmt.Sprintf(
+			"it has a field %q, which is not known",
+			strings.TrimSuffix(strings.TrimPrefix(err.Error(), unknown), `"`),
+		)
 	}
 	return "a value in it cannot be read"
 }

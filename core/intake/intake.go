@@ -34,7 +34,9 @@ const (
 )
 
 // ends are how the names of files of each format end.
-var ends = map[Format]string{Raw: ".img", Gzip: ".img.gz", Zstd: ".img.zst", VHDFixed: ".vhd", VHDDynamic: ".vhd", Qcow2: ".qcow2"}
+var ends = map[Format]string{
+	Raw: ".img", Gzip: ".img.gz", Zstd: ".img.zst", VHDFixed: ".vhd", VHDDynamic: ".vhd", Qcow2: ".qcow2",
+}
 
 // Ends is how the names of files of a format end.
 func (f Format) Ends() string {
@@ -126,7 +128,10 @@ func (s *Source) recognise() error {
 		}
 		s.data = v
 	case s.Size%512 != 0:
-		return fmt.Errorf("%w: its length of %d bytes is no whole number of sectors; it is something else, or was cut off", ErrFormat, s.Size)
+		return fmt.Errorf(
+			"%w: its length of %d bytes is no whole number of sectors; it is something else, or was cut off",
+			ErrFormat, s.Size,
+		)
 	}
 	if s.Size > MaxSize {
 		return fmt.Errorf("%w: a drive of %s", ErrFormat, s.Size)
@@ -174,7 +179,9 @@ func (s *Source) TakeIn(ctx context.Context, to string, room disk.Bytes, report 
 		err = s.takeRaw(ctx, w, tell)
 	}
 	if err == nil && (w.at == 0 || w.at%512 != 0) {
-		err = fmt.Errorf("%w: it holds %d bytes, which is no drive; it is something else, or was cut off", ErrFormat, w.at)
+		err = fmt.Errorf(
+			"%w: it holds %d bytes, which is no drive; it is something else, or was cut off", ErrFormat, w.at,
+		)
 	}
 	if err == nil {
 		err = f.Truncate(int64(w.at))
@@ -330,7 +337,9 @@ func (w *sparse) write(b []byte) error {
 			continue
 		}
 		if w.used += disk.Bytes(n); w.used > w.room {
-			return fmt.Errorf("%w: it holds more than the %s that are free; what had been written was taken away", ErrRoom, w.room)
+			return fmt.Errorf(
+				"%w: it holds more than the %s that are free; what had been written was taken away", ErrRoom, w.room,
+			)
 		}
 		if _, err := w.f.WriteAt(b[:n], int64(w.at)); err != nil {
 			return err

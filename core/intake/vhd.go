@@ -184,10 +184,15 @@ const vhdMost = 2040 * disk.GiB
 
 func writeVHD(dev disk.Device, f *os.File, dynamic bool, tell func(disk.Bytes) error) error {
 	if dev.Size() > vhdMost {
-		return fmt.Errorf("%w: a VHD ends at %s, and the drive has %s; hand it out in another form", ErrFormat, vhdMost, dev.Size())
+		return fmt.Errorf(
+			"%w: a VHD ends at %s, and the drive has %s; hand it out in another form", ErrFormat, vhdMost, dev.Size(),
+		)
 	}
 	if dev.SectorBytes() != 512 {
-		return fmt.Errorf("%w: a VHD has sectors of 512 bytes, and the drive has %d; hand it out in another form", ErrFormat, dev.SectorBytes())
+		return fmt.Errorf(
+			"%w: a VHD has sectors of 512 bytes, and the drive has %d; hand it out in another form", ErrFormat,
+			dev.SectorBytes(),
+		)
 	}
 	if !dynamic {
 		if err := writeStored(dev, f, tell); err != nil {

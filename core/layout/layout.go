@@ -105,7 +105,10 @@ const (
 
 // Title names a partition for people: its letter and label, or its role.
 func (s Span) Title() string {
-	names := map[Role]string{EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container", Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System"}
+	names := map[Role]string{
+		EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container",
+		Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System",
+	}
 	t := names[s.Role]
 	if s.Volume != nil && s.Volume.Label != "" && (s.Personal || s.Role != EFI && s.Role != Recovery && s.Role != OEM) {
 		t = s.Volume.Label
@@ -220,7 +223,9 @@ func (l *Layout) With(parts []Span) *Layout {
 		if why == Free && l.room(from, to) < disk.Grid {
 			why = Alignment
 		}
-		out.Spans = append(out.Spans, Span{Kind: Gap, Start: from, End: to, Bytes: (to - from + 1).Offset(l.Sector), Container: inside, Why: why})
+		out.Spans = append(out.Spans, Span{
+			Kind: Gap, Start: from, End: to, Bytes: (to - from + 1).Offset(l.Sector), Container: inside, Why: why,
+		})
 	}
 	next := disk.LBA(0)
 	if l.Scheme != "none" {
@@ -292,7 +297,10 @@ func Differ(a, b *Layout) []string {
 		say("It is another drive: its serial number is %s instead of %s.", b.Serial, a.Serial)
 	}
 	if a.Scheme != b.Scheme || a.DiskID != b.DiskID || a.Size != b.Size || a.Sector != b.Sector {
-		say("It is another drive, or its table was made anew: %s %s of %s instead of %s %s of %s.", b.Scheme, b.DiskID, b.Size, a.Scheme, a.DiskID, a.Size)
+		say(
+			"It is another drive, or its table was made anew: %s %s of %s instead of %s %s of %s.", b.Scheme,
+			b.DiskID, b.Size, a.Scheme, a.DiskID, a.Size,
+		)
 	}
 	for _, p := range a.Partitions() {
 		q, ok := b.Find(p.Number)
@@ -310,7 +318,10 @@ func Differ(a, b *Layout) []string {
 		case p.holds() != q.holds():
 			say("Partition %d: a file system appeared or is gone.", p.Number)
 		case p.holds() && (p.Volume.Kind != q.Volume.Kind || p.Volume.Label != q.Volume.Label || p.Volume.Serial != q.Volume.Serial || p.Volume.TotalBytes != q.Volume.TotalBytes || p.Volume.ClusterBytes != q.Volume.ClusterBytes):
-			say("Partition %d holds %s %q of %s instead of %s %q of %s.", p.Number, q.Volume.Kind, q.Volume.Label, q.Volume.TotalBytes, p.Volume.Kind, p.Volume.Label, p.Volume.TotalBytes)
+			say(
+				"Partition %d holds %s %q of %s instead of %s %q of %s.", p.Number, q.Volume.Kind, q.Volume.Label,
+				q.Volume.TotalBytes, p.Volume.Kind, p.Volume.Label, p.Volume.TotalBytes,
+			)
 		}
 	}
 	for _, q := range b.Partitions() {

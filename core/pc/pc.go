@@ -191,7 +191,10 @@ func (f *Facts) WithLetter(id, letter string) (*Facts, error) {
 		return nil, fmt.Errorf("%w: %q is not a letter from A to Z", ErrLetter, letter)
 	}
 	if strings.EqualFold(id, f.Start) && f.Letters[id] != "" && f.Letters[id] != letter {
-		return nil, fmt.Errorf("%w: %s: is the letter of the system that the PC starts, and it finds itself by it", ErrLetter, f.Letters[id])
+		return nil, fmt.Errorf(
+			"%w: %s: is the letter of the system that the PC starts, and it finds itself by it", ErrLetter,
+			f.Letters[id],
+		)
 	}
 	if name, other, taken := f.Holder(letter); taken && other != id {
 		why := fmt.Errorf("%w: %s: is held by %s", ErrLetter, letter, name)

@@ -92,7 +92,13 @@ func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	leaves(c, p, f)
 	c.Number = to.Number
-	c.Notes = append(c.Notes, *NewObstacle(PathsChange, fmt.Sprintf("What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.Notes = append(c.Notes, *NewObstacle(
+		PathsChange,
+		fmt.Sprintf(
+			"What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title(),
+		),
+		p.Number, to.Number,
+	))
 	c.less(p.Volume.Kind, to, -1)
 	parts := after.Partitions()
 	for i := range parts {

@@ -56,7 +56,14 @@ func Acts(l *layout.Layout, number int, f Facts) []Act {
 	if del.Obstacle = AgainstDeleting(l, p, f); del.Obstacle == nil {
 		del.Missing = missing(&Column{}, p, f)
 	}
-	return slices.Concat(ofContainer(l, p, f), []Act{grow, growHead(l, p, f), ShrinkAct(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del, letter(l, p, f), look(p)}, ofThePC(l, p, f))
+	return slices.Concat(
+		ofContainer(l, p, f),
+		[]Act{
+			grow, growHead(l, p, f), ShrinkAct(l, p, f), slide(l, p, f), combine(l, p, f), split(l, p, f), del,
+			letter(l, p, f), look(p),
+		},
+		ofThePC(l, p, f),
+	)
 }
 
 // GapActs lists what can be done with the gap that begins at sector start, inside a
@@ -78,7 +85,9 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 	case create.Obstacle != nil && slices.Contains([]Code{TableUnsafe, ReadOnly, FifthPrimary, TableFull, GapTooSmall}, create.Obstacle.Code):
 		back.Obstacle, back.Note = create.Obstacle, ""
 	case !f.Deleted:
-		back.Obstacle, back.Note = NewObstacle(NoRecord, "No record is kept of a partition that was deleted from this drive."), ""
+		back.Obstacle, back.Note = NewObstacle(
+			NoRecord, "No record is kept of a partition that was deleted from this drive.",
+		), ""
 	}
 	return []Act{create, back}
 }
@@ -87,9 +96,15 @@ func GapActs(l *layout.Layout, start disk.LBA, container int, f Facts) []Act {
 func AgainstAll(f Facts) *Obstacle {
 	switch {
 	case f.ReadOnly:
-		return NewObstacle(ReadOnly, "The drive is attached read-only, for evidence: nothing on it may change. Attach it again for writing.").ClearedBy("attach")
+		return NewObstacle(
+			ReadOnly,
+			"The drive is attached read-only, for evidence: nothing on it may change. Attach it again for writing.",
+		).ClearedBy("attach")
 	case f.NoTable:
-		return NewObstacle(TableUnsafe, "The drive has no partition table. Make one first: that writes to its first and last sectors alone.").ClearedBy("clear")
+		return NewObstacle(
+			TableUnsafe,
+			"The drive has no partition table. Make one first: that writes to its first and last sectors alone.",
+		).ClearedBy("clear")
 	case f.TableTrouble != "":
 		return NewObstacle(TableUnsafe, f.TableTrouble).ClearedBy("mend", "clear")
 	}
@@ -101,16 +116,30 @@ func keepsBackups(p *layout.Span, f Facts) *Obstacle {
 	if f.Shelved[p.Number] == "" {
 		return nil
 	}
-	return NewObstacle(IsShelf, fmt.Sprintf("Backups are kept in it: it is the shelf %s. No plan touches it.", f.Shelved[p.Number]), p.Number)
+	return NewObstacle(
+		IsShelf, fmt.Sprintf("Backups are kept in it: it is the shelf %s. No plan touches it.", f.Shelved[p.Number]),
+		p.Number,
+	)
 }
 
 // sealedWhole is what stands against everything but handling a partition whole.
 func sealedWhole(p *layout.Span) *Obstacle {
 	switch {
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return NewObstacle(SetMember, "It belongs to a set of several drives: without the others nobody can say what lies on it, so its place in the table stays as it is.", p.Number)
+		return NewObstacle(
+			SetMember,
+			"It belongs to a set of several drives: without the others nobody can say what lies on it, so its place in the table stays as it is.",
+			p.Number,
+		)
 	case p.Volume != nil && (p.Volume.Kind == volume.Sealed || p.Volume.Kind == volume.LVM):
-		return NewObstacle(Sealed, fmt.Sprintf("It is sealed (%s) and is only handled whole. Unlock and unseal it on its own PC first; its recovery key may be asked for.", sealedName(p.Volume)), p.Number).ClearedBy("unseal")
+		return NewObstacle(
+			Sealed,
+			fmt.Sprintf(
+				"It is sealed (%s) and is only handled whole. Unlock and unseal it on its own PC first; its recovery key may be asked for.",
+				sealedName(p.Volume),
+			),
+			p.Number,
+		).ClearedBy("unseal")
 	}
 	return nil
 }
@@ -156,13 +185,21 @@ func Resizable(p *layout.Span, f Facts) *Obstacle {
 	v := p.Volume
 	switch {
 	case p.Role == layout.Container:
-		return NewObstacle(HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.", p.Number)
+		return NewObstacle(
+			HasVolumes, "It is a container, not a volume: it is made larger and smaller by steps of its own.",
+			p.Number,
+		)
 	case v == nil || v.Kind == volume.Unknown:
 		return NewObstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case !v.Kind.Changes():
-		text := fmt.Sprintf("A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized.", v.Kind)
+		text := fmt.Sprintf(
+			"A volume of the kind %s is handled whole: it can be imaged, slid, deleted and brought back, not resized.",
+			v.Kind,
+		)
 		if v.Kind.Opens() {
-			return NewObstacle(NotResizable, text+" Its files can be copied to a volume of another size.", p.Number).ClearedBy("copy-out")
+			return NewObstacle(
+				NotResizable, text+" Its files can be copied to a volume of another size.", p.Number,
+			).ClearedBy("copy-out")
 		}
 		return NewObstacle(NotResizable, text, p.Number)
 	case p.Held != "":
@@ -180,7 +217,10 @@ func Resizable(p *layout.Span, f Facts) *Obstacle {
 func asleep(p *layout.Span, f Facts) *Obstacle {
 	text := "Its system is hibernated: it will go on from memory and write what it remembers. Start the PC and shut it down fully first."
 	if !p.Volume.Hibernated {
-		text = fmt.Sprintf("%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.", strings.Join(f.Asleep, ", "))
+		text = fmt.Sprintf(
+			"%s of the same PC is hibernated and may have this volume open in its memory. Start the PC and shut it down fully first.",
+			strings.Join(f.Asleep, ", "),
+		)
 	}
 	return NewObstacle(Hibernated, text, p.Number).ClearedBy("close-volume")
 }
@@ -231,17 +271,38 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		if s.End == p.Start-1 || p.Record != 0 && s.End == p.Record-1 {
 			return NewObstacle(GapBefore, fmt.Sprintf("The %s gap lies before it, and a volume grows only at its end. Slide it toward the start, and the gap comes to lie behind it.", s.Bytes), p.Number).ClearedBy("slide", "grow-head")
 		}
-		return NewObstacle(GapBefore, fmt.Sprintf("The only gap, %s, lies further toward the start of the drive. What lies between must slide.", s.Bytes), p.Number).ClearedBy("slide")
+		return NewObstacle(
+			GapBefore,
+			fmt.Sprintf(
+				"The only gap, %s, lies further toward the start of the drive. What lies between must slide.",
+				s.Bytes,
+			),
+			p.Number,
+		).ClearedBy("slide")
 	}
 	if p.Container != 0 {
 		if s := BiggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
 			if len(names) > 0 {
 				return NewObstacle(Outside, fmt.Sprintf("%s follows it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", Join(names), s.Bytes), append(between, p.Container)...).ClearedBy("container", "slide")
 			}
-			return NewObstacle(Outside, fmt.Sprintf("The %s gap lies outside the extended container, and this volume lies in it. The container must grow first.", s.Bytes), p.Number, p.Container).ClearedBy("container")
+			return NewObstacle(
+				Outside,
+				fmt.Sprintf(
+					"The %s gap lies outside the extended container, and this volume lies in it. The container must grow first.",
+					s.Bytes,
+				),
+				p.Number, p.Container,
+			).ClearedBy("container")
 		}
 	} else if s := BiggestGap(l, func(s layout.Span) bool { return s.Container != 0 }); s != nil {
-		return NewObstacle(Inside, fmt.Sprintf("The %s gap lies inside the extended container, and this volume lies outside. The container must shrink first.", s.Bytes), p.Number, s.Container).ClearedBy("container")
+		return NewObstacle(
+			Inside,
+			fmt.Sprintf(
+				"The %s gap lies inside the extended container, and this volume lies outside. The container must shrink first.",
+				s.Bytes,
+			),
+			p.Number, s.Container,
+		).ClearedBy("container")
 	}
 	if l.Scheme == "mbr" && l.Size.At(l.Sector)-1 > l.LastUsable {
 		return NewObstacle(BeyondMBR, fmt.Sprintf("There is room behind, but it lies beyond sector %s (2 TiB), which the drive's old table (MBR) cannot name. A GPT could.", disk.Grouped(int64(l.LastUsable))), p.Number).ClearedBy("change-table")
@@ -283,7 +344,10 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 		return a
 	}
 	if p.Role == layout.StartSystem {
-		a.Obstacle = NewObstacle(IsStart, "The PC starts this system: it can take another volume's files, but not be taken into one.", p.Number)
+		a.Obstacle = NewObstacle(
+			IsStart, "The PC starts this system: it can take another volume's files, but not be taken into one.",
+			p.Number,
+		)
 		return a
 	}
 	var near []string
@@ -296,7 +360,14 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	case len(near) > 0:
 		a.Note = "Its files would come to lie in a folder of " + strings.Join(near, " or ") + "."
 	case len(f.Elsewhere) > 0:
-		a.Obstacle = NewObstacle(OtherDrive, fmt.Sprintf("No other volume of this drive can take it, and two drives cannot be merged. Back its files up, and restore them into a volume of the drive in bay %s.", f.Elsewhere[0].Bay), p.Number).ClearedBy("copy-out")
+		a.Obstacle = NewObstacle(
+			OtherDrive,
+			fmt.Sprintf(
+				"No other volume of this drive can take it, and two drives cannot be merged. Back its files up, and restore them into a volume of the drive in bay %s.",
+				f.Elsewhere[0].Bay,
+			),
+			p.Number,
+		).ClearedBy("copy-out")
 	default:
 		a.Obstacle = NewObstacle(NoNeighbour, "No other volume of this drive can take its files.", p.Number)
 	}
@@ -316,7 +387,9 @@ func split(l *layout.Layout, p *layout.Span, f Facts) Act {
 	}
 	least := leastVolume(p.Volume.Kind)
 	if s.Limit < least {
-		a.Obstacle = NewObstacle(TooSmall, fmt.Sprintf("It can give up %s, and a volume needs %s.", s.Limit, least), p.Number)
+		a.Obstacle = NewObstacle(
+			TooSmall, fmt.Sprintf("It can give up %s, and a volume needs %s.", s.Limit, least), p.Number,
+		)
 		return a
 	}
 	a.Limit, a.Note = s.Limit, "The new volume takes what this one gives up at its end."
@@ -360,9 +433,15 @@ func look(p *layout.Span) Act {
 	case v == nil || v.Kind == volume.Unknown:
 		a.Obstacle = NewObstacle(NoVolume, "It holds no file system that is known.", p.Number)
 	case !v.Kind.Opens():
-		a.Obstacle = NewObstacle(NotReadable, fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number)
+		a.Obstacle = NewObstacle(
+			NotReadable,
+			fmt.Sprintf("Volumes of the kind %s are recognised and handled whole, but not opened.", v.Kind), p.Number,
+		)
 	case v.ClusterBytes == 0:
-		a.Obstacle = NewObstacle(NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.", p.Number).ClearedBy("search")
+		a.Obstacle = NewObstacle(
+			NotReadable, "Its file system is damaged and cannot be opened. Search the drive for what is left of it.",
+			p.Number,
+		).ClearedBy("search")
 	}
 	return a
 }

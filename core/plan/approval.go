@@ -113,7 +113,9 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 		return nil
 	}
 	s := c.Step
-	ask := Ask{Lifts: lifts, Partition: p.Number, UniqueID: p.UniqueID, Purpose: f.asking.purpose, Touched: f.asking.touched}
+	ask := Ask{
+		Lifts: lifts, Partition: p.Number, UniqueID: p.UniqueID, Purpose: f.asking.purpose, Touched: f.asking.touched,
+	}
 	if !slices.Contains(ask.Touched, p.Number) {
 		ask.Touched = append(slices.Clone(ask.Touched), p.Number)
 	}
@@ -135,10 +137,15 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 		}
 		ask.Text += "; it may hold personal files"
 	case LiftType:
-		why = fmt.Sprintf("%s may hold personal files: only the lead may have the table call it something else.", p.Title())
+		why = fmt.Sprintf(
+			"%s may hold personal files: only the lead may have the table call it something else.", p.Title(),
+		)
 		ask.Text += "; it may hold personal files"
 	case LiftPlace:
-		why = fmt.Sprintf("What goes into %s may be personal files, and nobody takes what lies there for that: only the lead may have them put there.", p.Title())
+		why = fmt.Sprintf(
+			"What goes into %s may be personal files, and nobody takes what lies there for that: only the lead may have them put there.",
+			p.Title(),
+		)
 		ask.Text += "; nobody takes what lies there for personal files"
 	}
 	if i := slices.IndexFunc(f.Approvals, func(a Approval) bool { return a.Of(ask) }); i >= 0 {
@@ -194,7 +201,9 @@ func notReleased(p *layout.Span, s Step, f Facts) *Obstacle {
 	if !p.Protected && !starts(p, f) || strings.TrimSpace(s.Release) != "" {
 		return nil
 	}
-	return NewObstacle(ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number).ClearedBy("release")
+	return NewObstacle(
+		ReleaseMissing, fmt.Sprintf("%s is protected. Release it with a reason.", p.Title()), p.Number,
+	).ClearedBy("release")
 }
 
 // ApprovedFor is the approval by which a column's step lifts something of a partition, nil where none

@@ -54,7 +54,9 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	if p.Container != 0 { // its record needs room too
 		first = p.Record
 		if x, ok := l.Find(p.Container); !ok || x.Role != layout.Container {
-			c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title())))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(
+				NowhereToGo, fmt.Sprintf("%s was a logical volume, and its container is gone.", p.Title()),
+			))
 			return
 		}
 	}
@@ -81,7 +83,9 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		if free {
 			why = "its record kept nothing of its contents, or is one of another drive"
 		}
-		c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why)))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			NowhereToGo, fmt.Sprintf("%s cannot come back: %s, and it has no backup.", p.Title(), why),
+		))
 		return
 	case free:
 		c.Place, c.Fills, c.Detail = FromBackup, r.Fills, "from its backup, at its own place"
@@ -92,7 +96,9 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		}
 		gap, ok := smallestGap(l, need, p.Container)
 		if !ok {
-			c.Obstacles = append(c.Obstacles, *NewObstacle(NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes)))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(
+				NowhereToGo, fmt.Sprintf("Its place is taken, and no gap has room for %s.", p.Bytes),
+			))
 			return
 		}
 		n := p.End - p.Start
@@ -121,7 +127,13 @@ func (f *Facts) record(id string) (Record, *Obstacle) {
 	case !ok:
 		return r, NewObstacle(NoRecord, fmt.Sprintf("There is no record %s.", id))
 	case r.Altered:
-		return r, NewObstacle(RecordAltered, fmt.Sprintf("The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.", id))
+		return r, NewObstacle(
+			RecordAltered,
+			fmt.Sprintf(
+				"The record %s is not as it was entered in the trail: it, or a file beside it, was altered or is gone. It can be looked at, and nothing is planned from it. Put it back as it was from a copy of the shop's data, or search for the partition.",
+				id,
+			),
+		)
 	}
 	return r, nil
 }

@@ -24,7 +24,9 @@ func validClear(s Step) error {
 }
 
 // clearedTo is what a drive has after it was cleared to a scheme.
-var clearedTo = map[string]string{"gpt": "a new, empty GPT", "mbr": "a new, empty table of the old kind (MBR)", "none": "no table"}
+var clearedTo = map[string]string{
+	"gpt": "a new, empty GPT", "mbr": "a new, empty table of the old kind (MBR)", "none": "no table",
+}
 
 // layClear takes everything off the drive and gives it an empty table of the wanted kind,
 // or none.

@@ -56,11 +56,17 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 	c.Title = "Create an extended container"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if l.Scheme != "mbr" {
-		block(NewObstacle(TableUnsafe, "Only the old table (MBR) has extended containers; in a GPT every volume has an entry of its own."))
+		block(NewObstacle(
+			TableUnsafe,
+			"Only the old table (MBR) has extended containers; in a GPT every volume has an entry of its own.",
+		))
 		return
 	}
 	if i := slices.IndexFunc(l.Spans, func(s layout.Span) bool { return s.Role == layout.Container }); i >= 0 {
-		block(NewObstacle(FifthPrimary, "The table has an extended container already, and there can be one only.", l.Spans[i].Number))
+		block(NewObstacle(
+			FifthPrimary, "The table has an extended container already, and there can be one only.",
+			l.Spans[i].Number,
+		))
 		return
 	}
 	n := freeNumber(l, 0)
@@ -88,7 +94,9 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 }
 
 // containerTitles are what the changes of a container are called.
-var containerTitles = map[ContainerAct]string{GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container"}
+var containerTitles = map[ContainerAct]string{
+	GrowIt: "Grow the container", ShrinkIt: "Shrink the container", Dissolve: "Dissolve the container",
+}
 
 // changeContainer grows, shrinks or dissolves an extended container.
 func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
@@ -108,7 +116,9 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	empty := last < first
 	if act == Dissolve {
 		if !empty {
-			block(NewObstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", InsideOf(l, p.Number)...).ClearedBy("delete"))
+			block(NewObstacle(
+				HasVolumes, "It holds logical volumes. Delete them first, each by itself.", InsideOf(l, p.Number)...,
+			).ClearedBy("delete"))
 			return
 		}
 		c.Detail = "its room is free for primary partitions"

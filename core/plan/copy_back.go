@@ -51,7 +51,9 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	full := MayTake(p, room)
 	switch {
 	case !ok:
-		block(NewObstacle(NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup)))
+		block(NewObstacle(
+			NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup),
+		))
 	case !a.Verified:
 		block(NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).ClearedBy("verify-backup"))
 	case full != nil:
@@ -77,11 +79,17 @@ func MayTake(p *layout.Span, room disk.Bytes) *Obstacle {
 	case !p.Volume.Kind.Changes():
 		return NewObstacle(NotYet, fmt.Sprintf("%s is %s; files are put into NTFS and FAT volumes only.", p.Title(), p.Volume.Kind), p.Number).ClearedBy("copy-to-folder")
 	case p.Volume.Hibernated:
-		return NewObstacle(Hibernated, fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number).ClearedBy("shut-down")
+		return NewObstacle(
+			Hibernated,
+			fmt.Sprintf("The system in %s is hibernated and would write over what is changed.", p.Title()), p.Number,
+		).ClearedBy("shut-down")
 	case !p.Volume.Clean:
 		return NewObstacle(NotClean, fmt.Sprintf("%s was not closed properly.", p.Title()), p.Number).ClearedBy("check")
 	case room > p.Volume.Free():
-		return NewObstacle(Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()), p.Number)
+		return NewObstacle(
+			Full, fmt.Sprintf("The files take about %s, and %s has %s free.", room, p.Title(), p.Volume.Free()),
+			p.Number,
+		)
 	}
 	return nil
 }
@@ -93,13 +101,17 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 	from, ok := l.Find(h.Number)
 	switch {
 	case !ok:
-		c.Obstacles = append(c.Obstacles, *NewObstacle(NoBackup, "The volume that the files were copied to is not there any more.", p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			NoBackup, "The volume that the files were copied to is not there any more.", p.Number,
+		))
 		return
 	case from.Number == p.Number:
 		c.Obstacles = append(c.Obstacles, *NewObstacle(NoNeighbour, "The files wait in this volume itself.", p.Number))
 		return
 	case len(c.Step.Only) > 0:
-		c.Obstacles = append(c.Obstacles, *NewObstacle(BadAmount, "Files that an earlier step copied out come back all together.", p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			BadAmount, "Files that an earlier step copied out come back all together.", p.Number,
+		))
 		return
 	}
 	if o := MayTake(p, h.Bytes); o != nil {

@@ -71,9 +71,23 @@ func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		b, ok := f.Backups[p.Number]
 		switch {
 		case ok && b.Coverage || !ok:
-			c.Missing = append(c.Missing, *NewObstacle(BackupMissing, fmt.Sprintf("The files of %s are to come back from the shelf, and are not there yet. Make the backup.", p.Title()), p.Number).ClearedBy("back-up"))
+			c.Missing = append(c.Missing, *NewObstacle(
+				BackupMissing,
+				fmt.Sprintf(
+					"The files of %s are to come back from the shelf, and are not there yet. Make the backup.",
+					p.Title(),
+				),
+				p.Number,
+			).ClearedBy("back-up"))
 		case !b.Verified || !b.Same:
-			c.Missing = append(c.Missing, *NewObstacle(BackupMissing, fmt.Sprintf("%s has changed since its backup was made, or the backup is not verified. Make it again.", p.Title()), p.Number).ClearedBy("back-up"))
+			c.Missing = append(c.Missing, *NewObstacle(
+				BackupMissing,
+				fmt.Sprintf(
+					"%s has changed since its backup was made, or the backup is not verified. Make it again.",
+					p.Title(),
+				),
+				p.Number,
+			).ClearedBy("back-up"))
 		default:
 			c.Backup = b.ID
 		}
@@ -118,7 +132,10 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	case to.Number == p.Number:
 		o = NewObstacle(NoNeighbour, "It would be moved onto its own volume.", p.Number)
 	case p.Volume.Kind != volume.NTFS:
-		o = NewObstacle(NotYet, fmt.Sprintf("%s is %s; files are taken out of NTFS volumes only.", p.Title(), p.Volume.Kind), p.Number).ClearedBy("copy-out")
+		o = NewObstacle(
+			NotYet, fmt.Sprintf("%s is %s; files are taken out of NTFS volumes only.", p.Title(), p.Volume.Kind),
+			p.Number,
+		).ClearedBy("copy-out")
 	default:
 		if o = MayTake(p, 0); o == nil {
 			o = MayTake(to, bytes)
@@ -133,7 +150,14 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	c.Number, c.From, c.Base, c.Moves, c.Waits = to.Number, p.Number, path, true, bytes
 	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
-	c.Notes = append(c.Notes, *NewObstacle(PathsChange, fmt.Sprintf("What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path, p.Title(), c.Step.Folder, to.Title()), p.Number, to.Number))
+	c.Notes = append(c.Notes, *NewObstacle(
+		PathsChange,
+		fmt.Sprintf(
+			"What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path,
+			p.Title(), c.Step.Folder, to.Title(),
+		),
+		p.Number, to.Number,
+	))
 	c.less(p.Volume.Kind, to, -1)
 	c.Layout = fuller(fuller(l, to.Number, bytes), p.Number, -bytes)
 }

@@ -71,11 +71,29 @@ func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
 	}
 	switch {
 	case v.Kind != volume.NTFS && v.Tables == nil:
-		c.Obstacles = append(c.Obstacles, *NewObstacle(NotResizable, fmt.Sprintf("%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind, img.Span.Bytes)))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			NotResizable,
+			fmt.Sprintf(
+				"%s is %s, which this version does not grow: give it its own size, %s.", img.Span.Title(), v.Kind,
+				img.Span.Bytes,
+			),
+		))
 	case v.Tables != nil && p.Bytes.At(l.Sector) > MaxVolume(&v, l.Sector):
-		c.Obstacles = append(c.Obstacles, *NewObstacle(TooLarge, fmt.Sprintf("%s has clusters of %s and cannot become so large: up to %s.", img.Span.Title(), v.ClusterBytes, MaxVolume(&v, l.Sector).Offset(l.Sector))))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			TooLarge,
+			fmt.Sprintf(
+				"%s has clusters of %s and cannot become so large: up to %s.", img.Span.Title(), v.ClusterBytes,
+				MaxVolume(&v, l.Sector).Offset(l.Sector),
+			),
+		))
 	case !v.Clean || v.Hibernated:
-		c.Obstacles = append(c.Obstacles, *NewObstacle(NotClean, fmt.Sprintf("%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(), img.Span.Bytes)))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			NotClean,
+			fmt.Sprintf(
+				"%s was not closed properly when the image was made: give it its own size, %s.", img.Span.Title(),
+				img.Span.Bytes,
+			),
+		))
 	default:
 		v = filling(v, p.Bytes, l.Sector)
 		c.Detail += fmt.Sprintf(", grown from %s", img.Span.Bytes)
@@ -97,7 +115,10 @@ func gapFor(l *layout.Layout, s Step, inside int) (layout.Span, bool) {
 		}
 		if s.StartLBA > 0 {
 			if g.Start <= s.StartLBA && s.StartLBA <= g.End {
-				return layout.Span{Kind: g.Kind, Why: g.Why, Start: s.StartLBA, End: g.End, Bytes: (g.End - s.StartLBA + 1).Offset(l.Sector)}, true
+				return layout.Span{
+					Kind: g.Kind, Why: g.Why, Start: s.StartLBA, End: g.End,
+					Bytes: (g.End - s.StartLBA + 1).Offset(l.Sector),
+				}, true
 			}
 			continue
 		}
@@ -184,7 +205,10 @@ func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
 	case gap.Why == layout.Table || gap.Why == layout.InChain:
 		a.Obstacle = NewObstacle(GapTooSmall, "The table itself lies here.")
 	case a.Limit < disk.MiB:
-		a.Obstacle = NewObstacle(GapTooSmall, fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()))
+		a.Obstacle = NewObstacle(
+			GapTooSmall,
+			fmt.Sprintf("It is %s, less than the 1 MiB on which partitions begin and end.", gap.Bytes.Exact()),
+		)
 	case gap.Container == 0:
 		a.Obstacle = slotFree(l, 0)
 	}
@@ -252,7 +276,9 @@ func (m *making) room() *Obstacle {
 	if m.s.In != "" {
 		i := slices.IndexFunc(m.l.Spans, func(p layout.Span) bool { return p.Role == layout.Container })
 		if i < 0 {
-			return NewObstacle(NoGap, "The drive has no extended container that a logical volume could lie in.").ClearedBy("container")
+			return NewObstacle(
+				NoGap, "The drive has no extended container that a logical volume could lie in.",
+			).ClearedBy("container")
 		}
 		m.inside = m.l.Spans[i].Number
 	}
@@ -282,7 +308,13 @@ func (m *making) image() *Obstacle {
 	case !x.Verified:
 		return NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", m.s.Backup)).ClearedBy("verify-backup")
 	case x.Sector != m.l.Sector:
-		return NewObstacle(NotResizable, fmt.Sprintf("The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.", x.Sector, m.l.Sector))
+		return NewObstacle(
+			NotResizable,
+			fmt.Sprintf(
+				"The image is of a drive with sectors of %s, and this one has sectors of %s: what is in it would not be readable here.",
+				x.Sector, m.l.Sector,
+			),
+		)
 	}
 	m.img = &x
 	if m.s.Size == "" {
@@ -302,11 +334,16 @@ func (m *making) amount() *Obstacle {
 	size, err := disk.ParseAmount(m.s.Size, m.most)
 	switch {
 	case err == nil && m.img != nil && size < m.img.Span.Bytes:
-		return NewObstacle(TooSmall, fmt.Sprintf("The image is of a partition of %s (%s).", m.img.Span.Bytes, m.img.Span.Bytes.Exact()))
+		return NewObstacle(
+			TooSmall,
+			fmt.Sprintf("The image is of a partition of %s (%s).", m.img.Span.Bytes, m.img.Span.Bytes.Exact()),
+		)
 	case err != nil:
 		return NewObstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, m.most, m.most.Exact()))
 	case size > m.most:
-		return NewObstacle(GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, m.most, m.most.Exact()))
+		return NewObstacle(
+			GapTooSmall, fmt.Sprintf("%s is more than the %s of the gap (%s).", size, m.most, m.most.Exact()),
+		)
 	}
 	m.size = min(size.Up(disk.Grid), m.most)
 	return nil
@@ -386,18 +423,34 @@ func (m *making) volume() *Obstacle {
 	switch m.s.Format {
 	case "ntfs":
 		if m.p.Bytes < ntfs.Least {
-			return NewObstacle(TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, m.p.Bytes))
+			return NewObstacle(
+				TooSmall, fmt.Sprintf("An NTFS volume needs at least %s; %s were asked for.", ntfs.Least, m.p.Bytes),
+			)
 		}
-		v := volume.Info{Kind: volume.NTFS, Label: m.s.Label, Serial: Serial(m.f.NewID), ClusterBytes: NewCluster, Clean: true}
+		v := volume.Info{
+			Kind: volume.NTFS, Label: m.s.Label, Serial: Serial(m.f.NewID), ClusterBytes: NewCluster, Clean: true,
+		}
 		v = filling(v, m.p.Bytes, m.l.Sector)
 		m.p.Volume = &v
 	case "fat32":
 		v, err := fat.Shape(m.p.Bytes, m.l.Sector)
 		if err != nil {
-			return NewObstacle(TooSmall, fmt.Sprintf("A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.", m.p.Bytes))
+			return NewObstacle(
+				TooSmall,
+				fmt.Sprintf(
+					"A FAT32 volume has from 65 525 clusters up to 2^32 sectors: about 65 MiB to 2 TiB; %s were asked for.",
+					m.p.Bytes,
+				),
+			)
 		}
 		if len(m.s.Label) > 11 || strings.ContainsFunc(m.s.Label, notInFAT) {
-			return NewObstacle(BadAmount, fmt.Sprintf("%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.", m.s.Label))
+			return NewObstacle(
+				BadAmount,
+				fmt.Sprintf(
+					"%q cannot be the label of a FAT volume: it has at most 11 plain letters, digits and spaces.",
+					m.s.Label,
+				),
+			)
 		}
 		v.Label, v.Serial = strings.ToUpper(m.s.Label), Serial(m.f.NewID)[:8]
 		m.p.Volume = &v

@@ -60,7 +60,11 @@ func leaves(c *Column, p *layout.Span, f Facts) {
 	}
 	c.PC = f.PC.Gone(p.UniqueID)
 	if f.PC.InOrder(p.UniqueID) {
-		c.Notes = append(c.Notes, *NewObstacle(StartEntryLeft, fmt.Sprintf("The PC offers to start %s. It leaves the start order before it is deleted.", p.Title()), p.Number))
+		c.Notes = append(c.Notes, *NewObstacle(
+			StartEntryLeft,
+			fmt.Sprintf("The PC offers to start %s. It leaves the start order before it is deleted.", p.Title()),
+			p.Number,
+		))
 	}
 	if r := f.PC.Recovery; r != nil && r.InUse && strings.EqualFold(r.Partition, p.UniqueID) {
 		c.Notes = append(c.Notes, *NewObstacle(RecoveryInUse, fmt.Sprintf("The PC's recovery environment is in use from %s. Park it first, or the PC is without one.", p.Title()), p.Number).ClearedBy("park-recovery"))
@@ -81,21 +85,35 @@ func AgainstDeleting(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	case p.Role == layout.StartSystem:
 		return NewObstacle(IsStart, "The PC starts this system. Name another start system first.", p.Number).ClearedBy("start-order")
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		return NewObstacle(SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.", p.Number)
+		return NewObstacle(
+			SetMember, "It belongs to a set of several drives; without the others nobody can say what would be lost.",
+			p.Number,
+		)
 	case p.Held != "":
 		return heldOpen(p)
 	case p.Role == layout.Container:
 		for _, q := range l.Partitions() {
 			if q.Container == p.Number {
-				return NewObstacle(HasVolumes, "It holds logical volumes. Delete them first, each by itself.", InsideOf(l, p.Number)...).ClearedBy("delete")
+				return NewObstacle(
+					HasVolumes, "It holds logical volumes. Delete them first, each by itself.",
+					InsideOf(l, p.Number)...,
+				).ClearedBy("delete")
 			}
 		}
 	case p.Role == layout.EFI && f.StartsHere:
 		if !slices.ContainsFunc(l.Partitions(), func(q layout.Span) bool { return q.Role == layout.EFI && q.Number != p.Number }) {
-			return NewObstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
+			return NewObstacle(
+				OnlyEFI,
+				"It is the only EFI partition of the drive that the PC starts from. Without it the PC cannot start.",
+				p.Number,
+			)
 		}
 	case p.Active && f.StartsHere:
-		return NewObstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number)
+		return NewObstacle(
+			OnlyEFI,
+			"It is the active partition of the drive that the PC starts from. Without it the PC cannot start.",
+			p.Number,
+		)
 	}
 	return nil
 }

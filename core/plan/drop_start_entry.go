@@ -43,7 +43,9 @@ func dropStartEntry(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obsta
 	if err != nil {
 		return NewObstacle(NotInOrder, err.Error(), p.Number)
 	}
-	c.PC, c.Detail = after, fmt.Sprintf("the PC offers %d of %d systems from then on", len(after.Order), len(f.PC.Order))
+	c.PC, c.Detail = after, fmt.Sprintf(
+		"the PC offers %d of %d systems from then on", len(after.Order), len(f.PC.Order),
+	)
 	c.Layout = started(l, after)
 	return nil
 }

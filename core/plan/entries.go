@@ -32,15 +32,30 @@ func brokenEntries(l *layout.Layout) (e entries) {
 	for i, p := range parts {
 		switch {
 		case p.End < p.Start:
-			wrong(fmt.Sprintf("Partition %d ends at sector %d, before it starts at %d.", p.Number, p.End, p.Start), p.Number)
+			wrong(
+				fmt.Sprintf("Partition %d ends at sector %d, before it starts at %d.", p.Number, p.End, p.Start),
+				p.Number,
+			)
 		case p.End > last:
-			wrong(fmt.Sprintf("Partition %d ends at sector %d, but the drive ends at sector %d.", p.Number, p.End, last), p.Number)
+			wrong(
+				fmt.Sprintf("Partition %d ends at sector %d, but the drive ends at sector %d.", p.Number, p.End, last),
+				p.Number,
+			)
 		case l.Scheme == "gpt" && (p.Start < l.FirstUsable || p.End > l.LastUsable):
-			wrong(fmt.Sprintf("Partition %d lies at sectors %d to %d, outside the usable sectors %d to %d.", p.Number, p.Start, p.End, l.FirstUsable, l.LastUsable), p.Number)
+			wrong(
+				fmt.Sprintf(
+					"Partition %d lies at sectors %d to %d, outside the usable sectors %d to %d.", p.Number, p.Start,
+					p.End, l.FirstUsable, l.LastUsable,
+				),
+				p.Number,
+			)
 		}
 		for _, q := range parts[:i] {
 			if lo, hi := max(p.Start, q.Start), min(p.End, q.End); p.Container == q.Container && lo <= hi {
-				wrong(fmt.Sprintf("Partitions %d and %d overlap from sector %d to %d.", q.Number, p.Number, lo, hi), q.Number, p.Number)
+				wrong(
+					fmt.Sprintf("Partitions %d and %d overlap from sector %d to %d.", q.Number, p.Number, lo, hi),
+					q.Number, p.Number,
+				)
 			}
 		}
 	}

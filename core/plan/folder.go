@@ -24,11 +24,16 @@ func validFolder(folder string) error {
 		case name == "" || name == "." || name == "..":
 			return fmt.Errorf("%q is no folder: each of its names is one", folder)
 		case strings.ContainsFunc(name, unicode.IsControl) || strings.ContainsAny(name, `<>:"|?*`):
-			return fmt.Errorf("%q has a sign in it that no name of a folder may have on a PC (< > : \" | ? * or one that is not written)", name)
+			return fmt.Errorf(
+				"%q has a sign in it that no name of a folder may have on a PC (< > : \" | ? * or one that is not written)",
+				name,
+			)
 		case strings.HasSuffix(name, ".") || strings.HasSuffix(name, " "):
 			return fmt.Errorf("%q ends with a dot or a space: its PC could not open a folder of that name", name)
 		case deviceNames.MatchString(name):
-			return fmt.Errorf("%q is the name of a device on a PC, and no folder of that name can be opened there", name)
+			return fmt.Errorf(
+				"%q is the name of a device on a PC, and no folder of that name can be opened there", name,
+			)
 		case len(utf16.Encode([]rune(name))) > 255:
 			return fmt.Errorf("%q is longer than the 255 letters that a name may have", name)
 		}

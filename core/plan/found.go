@@ -65,13 +65,25 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	x, ok := f.Finds[c.Step.Find]
 	if !ok {
-		block(NewObstacle(NoFind, fmt.Sprintf("Nothing is found any more that begins at sector %s. Search the drive again.", disk.Grouped(int64(c.Step.Find)))).ClearedBy("search"))
+		block(NewObstacle(
+			NoFind,
+			fmt.Sprintf(
+				"Nothing is found any more that begins at sector %s. Search the drive again.",
+				disk.Grouped(int64(c.Step.Find)),
+			),
+		).ClearedBy("search"))
 		return
 	}
 	p := x.Span
 	c.Title = "Bring back " + p.Title()
 	if x.Ghost {
-		block(NewObstacle(NoFind, fmt.Sprintf("%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.", p.Title())))
+		block(NewObstacle(
+			NoFind,
+			fmt.Sprintf(
+				"%s is a ghost: a former extent of a volume that lives on, or an image inside a file. There is nothing to bring back.",
+				p.Title(),
+			),
+		))
 		return
 	}
 	if o := lodge(&p, l); o != nil {
@@ -96,7 +108,10 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 		c.Detail += "; " + x.Mend
 	}
 	if x.Doubtful != "" {
-		c.Notes = append(c.Notes, *NewObstacle(Doubted, fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful)))
+		c.Notes = append(c.Notes, *NewObstacle(
+			Doubted,
+			fmt.Sprintf("%s is doubtful. %s Its entry in the table can be taken out again.", p.Title(), x.Doubtful),
+		))
 	}
 	c.Detail += "; " + x.Stand.Words()
 	accepted(c, &p, &x.Stand)
@@ -209,7 +224,10 @@ func inItsPlace(l *layout.Layout, p *layout.Span) *Obstacle {
 	if o.Text == "" {
 		o.Text = "Its place is not free. "
 	}
-	o.Text = fmt.Sprintf("%s cannot come back as it is: %sWhat lies there must be made smaller, slid away, or deleted first.", p.Title(), o.Text)
+	o.Text = fmt.Sprintf(
+		"%s cannot come back as it is: %sWhat lies there must be made smaller, slid away, or deleted first.",
+		p.Title(), o.Text,
+	)
 	return o
 }
 
@@ -348,13 +366,18 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 	there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Role == layout.Container })
 	if mbr := l.Scheme == "mbr" && len(steps) == 0 || len(steps) > 0 && steps[0].Scheme == "mbr"; mbr && len(logical) > 0 && !there {
 		steps = append(steps, primary...)
-		steps = append(steps, Step{Do: Container, Act: string(MakeIt), StartLBA: from, Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector))})
+		steps = append(steps, Step{
+			Do: Container, Act: string(MakeIt), StartLBA: from,
+			Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector)),
+		})
 		steps = append(steps, logical...)
 	} else {
 		steps = append(steps, backs...)
 	}
 	if len(backs) == 0 {
-		return nil, []Obstacle{*NewObstacle(NoFind, "Nothing was found that could be brought back.").ClearedBy("search")}
+		return nil, []Obstacle{*NewObstacle(
+			NoFind, "Nothing was found that could be brought back.",
+		).ClearedBy("search")}
 	}
 	f.NewIDs = append(slices.Clone(f.NewIDs), StandIns()...)
 	for len(f.NewIDs) < len(steps) {

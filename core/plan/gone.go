@@ -34,7 +34,10 @@ func (g *Gone) weakened(l *layout.Layout) string {
 			takes += r.Len()
 		}
 	}
-	return fmt.Sprintf("of the %s that it held and that may still be there, %s may be written over from here on, and it cannot be brought back whole there any more", all, takes)
+	return fmt.Sprintf(
+		"of the %s that it held and that may still be there, %s may be written over from here on, and it cannot be brought back whole there any more",
+		all, takes,
+	)
 }
 
 // StillFree returns those of which no partition has taken any of the place.
@@ -60,11 +63,20 @@ func overGone(c *Column, gone []Gone) []Gone {
 		}
 		if g.Find != 0 {
 			c.Over = append(c.Over, fmt.Sprint("find at ", g.Find))
-			c.Notes = append(c.Notes, *NewObstacle(OverRecord, fmt.Sprintf("%s, which a search has found, lies in the place that this takes: %s.", g.Span.Title(), g.weakened(c.Layout)), c.Number))
+			c.Notes = append(c.Notes, *NewObstacle(
+				OverRecord,
+				fmt.Sprintf(
+					"%s, which a search has found, lies in the place that this takes: %s.", g.Span.Title(),
+					g.weakened(c.Layout),
+				),
+				c.Number,
+			))
 			continue
 		}
 		c.Over = append(c.Over, g.Record)
-		text := fmt.Sprintf("%s lay in the place that this takes: %s (record %s)", g.Span.Title(), g.weakened(c.Layout), g.Record)
+		text := fmt.Sprintf(
+			"%s lay in the place that this takes: %s (record %s)", g.Span.Title(), g.weakened(c.Layout), g.Record,
+		)
 		if g.Backup {
 			text += "; its backup stays"
 		}

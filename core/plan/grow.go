@@ -62,7 +62,9 @@ func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	by = min(by.Up(disk.Grid), up)
 	if most := MaxVolume(p.Volume, l.Sector); p.End-p.Start+1+by.At(l.Sector) > most {
-		c.Obstacles = append(c.Obstacles, *NewObstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot become so large.", p.Volume.ClusterBytes), p.Number).ClearedBy("copy-out"))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			TooLarge, fmt.Sprintf("With clusters of %s it cannot become so large.", p.Volume.ClusterBytes), p.Number,
+		).ClearedBy("copy-out"))
 		return
 	}
 	moved(c, l, p, p.Start-by.At(l.Sector), p.End, f)
@@ -80,14 +82,20 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 		var to disk.Bytes
 		to, err = disk.ParseAmount(s.To, p.Bytes+most)
 		if err == nil && to <= p.Bytes {
-			return 0, NewObstacle(BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number)
+			return 0, NewObstacle(
+				BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number,
+			)
 		}
 		by = to - p.Bytes
 	} else {
 		by, err = disk.ParseAmount(s.By, most)
 	}
 	if err != nil {
-		return 0, NewObstacle(BadAmount, fmt.Sprintf("%s: %v. %s can gain up to %s (%s).", p.Title(), err, p.Title(), most, most.Exact()), p.Number)
+		return 0, NewObstacle(
+			BadAmount,
+			fmt.Sprintf("%s: %v. %s can gain up to %s (%s).", p.Title(), err, p.Title(), most, most.Exact()),
+			p.Number,
+		)
 	}
 	end := p.End + disk.LBA((by+l.Sector-1)/l.Sector)
 	// On the grid when the amount is not exact to it; upwards while there is room.
@@ -97,7 +105,9 @@ func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, 
 		end = room
 	}
 	if (end - p.End).Offset(l.Sector) < p.Volume.ClusterBytes {
-		return 0, NewObstacle(BadAmount, fmt.Sprintf("%s is less than one cluster (%s).", by.Exact(), p.Volume.ClusterBytes), p.Number)
+		return 0, NewObstacle(
+			BadAmount, fmt.Sprintf("%s is less than one cluster (%s).", by.Exact(), p.Volume.ClusterBytes), p.Number,
+		)
 	}
 	return end, nil
 }
@@ -157,12 +167,25 @@ func RoomToGrow(l *layout.Layout, p *layout.Span, f Facts) (disk.LBA, *Obstacle)
 	}
 	if end <= p.End || limited && (end-p.End).Offset(l.Sector) < disk.Grid {
 		if p.Volume.Tables != nil && p.Volume.BadClusters > 0 && gap.Bytes >= disk.MiB {
-			return 0, NewObstacle(BadPlaces, "It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.", p.Number).ClearedBy("copy-out")
+			return 0, NewObstacle(
+				BadPlaces,
+				"It has bad clusters, and its table of clusters would have to grow over others. Copy its files out to a sound drive.",
+				p.Number,
+			).ClearedBy("copy-out")
 		}
 		if gap.Bytes >= disk.MiB {
-			return 0, NewObstacle(TooLarge, fmt.Sprintf("With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.", p.Volume.ClusterBytes), p.Number).ClearedBy("copy-out")
+			return 0, NewObstacle(
+				TooLarge,
+				fmt.Sprintf(
+					"With clusters of %s it cannot be larger than it is. Copy its files into a volume with larger clusters.",
+					p.Volume.ClusterBytes,
+				),
+				p.Number,
+			).ClearedBy("copy-out")
 		}
-		return 0, NewObstacle(GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number)
+		return 0, NewObstacle(
+			GapTooSmall, fmt.Sprintf("The gap behind it is smaller than 1 MiB (%s).", gap.Bytes.Exact()), p.Number,
+		)
 	}
 	return end, nil
 }

@@ -31,7 +31,9 @@ func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	case p.Volume == nil:
 		o = NewObstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case p.Volume.Kind != volume.NTFS:
-		o = NewObstacle(NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number)
+		o = NewObstacle(
+			NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number,
+		)
 	case p.Volume.Label == c.Step.Label:
 		o = NewObstacle(NothingToDo, "It has that label already.", p.Number)
 	default:

@@ -60,17 +60,33 @@ func letter(l *layout.Layout, p *layout.Span, f Facts) Act {
 	case p.Role == layout.Container || p.Role == layout.Reserved || p.Role == layout.EFI:
 		a.Obstacle = NewObstacle(NoVolume, "It is not for people's files; it has no letter.", p.Number)
 	case p.Volume == nil || sealedWhole(p) != nil || !getsLetter(p.Volume.Kind):
-		a.Obstacle = NewObstacle(NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number)
+		a.Obstacle = NewObstacle(
+			NoVolume, "It holds no file system to which a PC of this kind gives a letter.", p.Number,
+		)
 	case f.PC == nil:
-		a.Obstacle = NewObstacle(NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.", p.Number).ClearedBy("read-facts")
+		a.Obstacle = NewObstacle(
+			NoPC, "Letters belong to a PC, and the facts about this drive's PC are not known. Read them in.",
+			p.Number,
+		).ClearedBy("read-facts")
 	case f.Lacks[p.UniqueID].Letter != "":
 		m := f.Lacks[p.UniqueID]
 		a.Note = fmt.Sprintf("The volume is there, only its letter %s: is missing.", m.Letter)
 		if m.Holder != "" {
-			a.Obstacle = NewObstacle(LetterTaken, fmt.Sprintf("The volume is there and its files are too. Its letter %s: is missing, because %s has it. %s: is free; or take %s: from %s first.", m.Letter, m.Holder, m.Propose, m.Letter, m.Holder), p.Number).ClearedBy("letter")
+			a.Obstacle = NewObstacle(
+				LetterTaken,
+				fmt.Sprintf(
+					"The volume is there and its files are too. Its letter %s: is missing, because %s has it. %s: is free; or take %s: from %s first.",
+					m.Letter, m.Holder, m.Propose, m.Letter, m.Holder,
+				),
+				p.Number,
+			).ClearedBy("letter")
 		}
 	case f.Removable && p.Letter == "" && !first(l, p):
-		a.Obstacle = NewObstacle(Removable, "The drive is a stick or card, and most PCs give a letter only to the first partition of those.", p.Number)
+		a.Obstacle = NewObstacle(
+			Removable,
+			"The drive is a stick or card, and most PCs give a letter only to the first partition of those.",
+			p.Number,
+		)
 	case p.Letter != "":
 		a.Note = fmt.Sprintf("It has %s:. It can be changed, or taken away to hide the volume.", p.Letter)
 	default:

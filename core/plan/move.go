@@ -30,14 +30,28 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 			q.Volume = &v
 		}
 		if r := f.PC; r != nil && r.Recovery != nil && r.Recovery.InUse && strings.EqualFold(r.Recovery.Partition, p.UniqueID) && start != p.Start {
-			c.Notes = append(c.Notes, *NewObstacle(PlaceNamed, fmt.Sprintf("The PC's recovery environment is in use from %s, and may be named by the place where that begins. Check afterwards that it is still in use.", p.Title()), p.Number))
+			c.Notes = append(c.Notes, *NewObstacle(
+				PlaceNamed,
+				fmt.Sprintf(
+					"The PC's recovery environment is in use from %s, and may be named by the place where that begins. Check afterwards that it is still in use.",
+					p.Title(),
+				),
+				p.Number,
+			))
 		}
 		if l.Scheme == "mbr" {
 			q.UniqueID = layout.PlaceID(l.DiskID, q.Start.Offset(l.Sector))
 			if c.PC != nil && q.UniqueID != p.UniqueID {
 				c.PC = c.PC.Renamed(p.UniqueID, q.UniqueID)
 				if f.PC.InOrder(p.UniqueID) || p.Active {
-					c.Notes = append(c.Notes, *NewObstacle(PlaceNamed, fmt.Sprintf("The PC names %s by the drive's signature and the place where it begins. Its start entry and its letter are mended with the move; check that it starts.", p.Title()), p.Number))
+					c.Notes = append(c.Notes, *NewObstacle(
+						PlaceNamed,
+						fmt.Sprintf(
+							"The PC names %s by the drive's signature and the place where it begins. Its start entry and its letter are mended with the move; check that it starts.",
+							p.Title(),
+						),
+						p.Number,
+					))
 				}
 			}
 		}
@@ -53,7 +67,11 @@ func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *
 		word = "give up"
 	}
 	bad := func(format string, args ...any) *Obstacle {
-		return NewObstacle(BadAmount, fmt.Sprintf(format, args...)+fmt.Sprintf(" %s can %s up to %s (%s).", p.Title(), word, most, most.Exact()), p.Number)
+		return NewObstacle(
+			BadAmount,
+			fmt.Sprintf(format, args...)+fmt.Sprintf(" %s can %s up to %s (%s).", p.Title(), word, most, most.Exact()),
+			p.Number,
+		)
 	}
 	if s.To == "" {
 		by, err := disk.ParseAmount(s.By, most)

@@ -13,7 +13,9 @@ func unknownPC(f Facts, n ...int) *Obstacle {
 	if f.PC != nil {
 		return nil
 	}
-	return NewObstacle(NoPC, "It is a matter of the PC, and the facts about this drive's PC are not known. Read them in.", n...).ClearedBy("read-facts")
+	return NewObstacle(
+		NoPC, "It is a matter of the PC, and the facts about this drive's PC are not known. Read them in.", n...,
+	).ClearedBy("read-facts")
 }
 
 // byID finds a partition by its unique id.
@@ -41,7 +43,9 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 		} else if !strings.EqualFold(f.PC.Recovery.Partition, p.UniqueID) {
 			park.Obstacle = NewObstacle(NotParked, "The PC's recovery environment lies in another partition.", p.Number)
 		} else {
-			park.Note = fmt.Sprintf("It is copied into a folder of %s, and can be taken back into use from there.", to.Title())
+			park.Note = fmt.Sprintf(
+				"It is copied into a folder of %s, and can be taken back into use from there.", to.Title(),
+			)
 		}
 		c := Column{Step: Step{Do: UseRecovery, Partition: strconv.Itoa(p.Number)}}
 		use := Act{Do: UseRecovery, Obstacle: useRecovery(&c, l, p, f)}
@@ -58,7 +62,9 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 		case f.PC.Starts(p.UniqueID):
 			first.Note = fmt.Sprintf("The PC starts it by default and asks for %d s.", f.PC.Wait)
 		default:
-			first.Note = fmt.Sprintf("It becomes the system that the PC starts by default. The PC asks for %d s.", f.PC.Wait)
+			first.Note = fmt.Sprintf(
+				"It becomes the system that the PC starts by default. The PC asks for %d s.", f.PC.Wait,
+			)
 		}
 		drop := Act{Do: DropStartEntry, Obstacle: mayDrop(p, f)}
 		if drop.Obstacle == nil {

@@ -32,11 +32,16 @@ func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
 	to, starts := byID(l, f.PC.Start)
 	switch {
 	case !there:
-		o = NewObstacle(NotParked, "The partition that holds the recovery environment is not on this drive, or is gone.")
+		o = NewObstacle(
+			NotParked, "The partition that holds the recovery environment is not on this drive, or is gone.",
+		)
 	case from.Volume == nil || sealedWhole(&from) != nil:
 		o = NewObstacle(NotReadable, fmt.Sprintf("%s holds nothing that can be read.", from.Title()), from.Number)
 	case !starts:
-		o = NewObstacle(NoSystem, "The system that the PC starts is not on this drive: there is no volume to park it in.", from.Number)
+		o = NewObstacle(
+			NoSystem, "The system that the PC starts is not on this drive: there is no volume to park it in.",
+			from.Number,
+		)
 	case from.Number == to.Number:
 		o = NewObstacle(NothingToDo, "It lies on the start system's own volume already.", from.Number)
 	default:
@@ -53,14 +58,23 @@ func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		return o
 	}
 	if p != nil && p.Number != from.Number {
-		return NewObstacle(NotParked, fmt.Sprintf("The recovery environment lies in %s (partition %d), not in %s.", from.Title(), from.Number, p.Title()), p.Number)
+		return NewObstacle(
+			NotParked,
+			fmt.Sprintf(
+				"The recovery environment lies in %s (partition %d), not in %s.", from.Title(), from.Number,
+				p.Title(),
+			),
+			p.Number,
+		)
 	}
 	if c.Step.Folder == "" {
 		c.Step.Folder = parkedIn
 	}
 	used := from.Volume.UsedBytes
 	c.Number, c.From = to.Number, from.Number
-	c.Detail = fmt.Sprintf("copied from %s into the folder %s of %s", from.Title(), strings.Trim(c.Step.Folder, "/"), to.Title())
+	c.Detail = fmt.Sprintf(
+		"copied from %s into the folder %s of %s", from.Title(), strings.Trim(c.Step.Folder, "/"), to.Title(),
+	)
 	c.Layout, c.PC = fuller(l, to.Number, used), f.PC.Parked(to.UniqueID, strings.Trim(c.Step.Folder, "/"), int64(used))
 	return nil
 }

@@ -35,7 +35,9 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC, Standing: maps.Clone(f.Backups)}
 		if l == nil {
 			c.Title = string(s.Do)
-			c.Obstacles = append(c.Obstacles, *NewObstacle("earlier-step", "An earlier step cannot be done, so this one cannot be judged."))
+			c.Obstacles = append(c.Obstacles, *NewObstacle(
+				"earlier-step", "An earlier step cannot be done, so this one cannot be judged.",
+			))
 		} else {
 			f.entries, f.asking = brokenEntries(l), askingFor(now, steps, i)
 			apply(&c, l, f)

@@ -52,11 +52,17 @@ func layRebuild(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 }
 
 // typeOfRole is the type, as a step names it, of a new partition with a role; basic for all others.
-var typeOfRole = map[layout.Role]string{layout.EFI: "efi", layout.Reserved: "reserved", layout.Recovery: "recovery", layout.OEM: "oem", layout.Swap: "swap"}
+var typeOfRole = map[layout.Role]string{
+	layout.EFI: "efi", layout.Reserved: "reserved", layout.Recovery: "recovery", layout.OEM: "oem",
+	layout.Swap: "swap",
+}
 
 // Again is the step that makes a partition like one that was, empty.
 func Again(l *layout.Layout, p *layout.Span) Step {
-	s := Step{Do: Create, Size: fmt.Sprintf("%d B", p.Bytes), Type: p.TypeID, Format: "none", Name: p.Name, Attributes: p.Attributes}
+	s := Step{
+		Do: Create, Size: fmt.Sprintf("%d B", p.Bytes), Type: p.TypeID, Format: "none", Name: p.Name,
+		Attributes: p.Attributes,
+	}
 	if p.Volume != nil {
 		s.Label, s.Format = p.Volume.Label, "ntfs"
 		if p.Volume.Kind == volume.FAT32 {

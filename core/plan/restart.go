@@ -31,7 +31,13 @@ func layRestart(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	c.PC = f.PC.SwitchedOff()
 	c.Layout = Unheld(l, func(p layout.Span) {
 		if p.Loses != "" {
-			c.Notes = append(c.Notes, *NewObstacle(Held, fmt.Sprintf("%s holds %s open. Shutting down before it is closed there loses %s.", p.Held, p.Title(), p.Loses), p.Number))
+			c.Notes = append(c.Notes, *NewObstacle(
+				Held,
+				fmt.Sprintf(
+					"%s holds %s open. Shutting down before it is closed there loses %s.", p.Held, p.Title(), p.Loses,
+				),
+				p.Number,
+			))
 		}
 	})
 }

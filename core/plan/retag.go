@@ -108,18 +108,31 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	case l.Scheme == "mbr" && (c.Step.Name != "" || c.Step.Attributes != ""):
 		block(NewObstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))
 	case l.Scheme != "mbr" && c.Step.Active != nil:
-		block(NewObstacle(BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number))
+		block(NewObstacle(
+			BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number,
+		))
 	case q.Active && !p.Active && p.Container != 0:
 		block(NewObstacle(BadAmount, "A logical volume cannot be active.", p.Number))
 	case q.Active && !p.Active && other >= 0:
 		x := l.Partitions()[other]
-		block(NewObstacle(InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()), x.Number).ClearedBy("retag"))
+		block(NewObstacle(
+			InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()),
+			x.Number,
+		).ClearedBy("retag"))
 	case p.Active && !q.Active && f.StartsHere:
-		block(NewObstacle(OnlyEFI, "It is the active partition of the drive that the PC starts from. Without it the PC cannot start.", p.Number))
+		block(NewObstacle(
+			OnlyEFI,
+			"It is the active partition of the drive that the PC starts from. Without it the PC cannot start.",
+			p.Number,
+		))
 	case changed && p.Role == layout.StartSystem && q.Role != layout.StartSystem:
 		block(NewObstacle(IsStart, "The PC starts this system: of another type it would not be found.", p.Number).ClearedBy("start-order"))
 	case changed && p.Role == layout.EFI && f.StartsHere && !slices.ContainsFunc(l.Partitions(), func(x layout.Span) bool { return x.Role == layout.EFI && x.Number != p.Number }):
-		block(NewObstacle(OnlyEFI, "It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.", p.Number))
+		block(NewObstacle(
+			OnlyEFI,
+			"It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.",
+			p.Number,
+		))
 	case q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active:
 		block(NewObstacle(NothingToDo, "The table says so already.", p.Number))
 	default:

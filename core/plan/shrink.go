@@ -56,12 +56,18 @@ func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 // dropRestorePoints is a partition as it is without the earlier states that its volume keeps.
 func dropRestorePoints(c *Column, p *layout.Span, f Facts) *layout.Span {
 	if p.Volume == nil || !p.Volume.RestorePoints {
-		c.Obstacles = append(c.Obstacles, *NewObstacle(RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			RestorePoints, fmt.Sprintf("%s keeps no restore points that could be dropped.", p.Title()), p.Number,
+		))
 		return p
 	}
 	q, v := *p, *p.Volume
 	v.RestorePoints, q.Volume = false, &v
-	c.Notes = append(c.Notes, *NewObstacle(RestorePoints, fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()), p.Number))
+	c.Notes = append(c.Notes, *NewObstacle(
+		RestorePoints,
+		fmt.Sprintf("The restore points of %s are dropped: its PC cannot go back to them any more.", p.Title()),
+		p.Number,
+	))
 	if f.PC != nil {
 		c.PC = f.PC.WithoutRestorePoints(p.UniqueID)
 	}
@@ -118,10 +124,14 @@ func ShrinkAct(l *layout.Layout, p *layout.Span, f Facts) Act {
 	last := f.Insides[p.Number]
 	switch {
 	case most < disk.Grid:
-		a.Obstacle = NewObstacle(Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number).ClearedBy("move-files")
+		a.Obstacle = NewObstacle(
+			Full, fmt.Sprintf("It is full to within 1 MiB (%s left).", v.Free()), p.Number,
+		).ClearedBy("move-files")
 		return a
 	case v.BadClusters > 0 && cut < disk.Grid:
-		a.Obstacle = NewObstacle(BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number).ClearedBy("copy-out")
+		a.Obstacle = NewObstacle(
+			BadPlaces, "Bad clusters lie near its end and cannot be moved.", p.Number,
+		).ClearedBy("copy-out")
 		return a
 	case last.Fixed && cut < disk.Grid:
 		a.Obstacle = NewObstacle(LastCluster, fmt.Sprintf("%s holds the last used cluster and cannot be moved.", last.LastFile), p.Number).ClearedBy("move-files", "copy-out")

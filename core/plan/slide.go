@@ -42,7 +42,13 @@ func laySlide(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	by, err := disk.ParseAmount(text, max(room, 0))
 	if err != nil {
-		c.Obstacles = append(c.Obstacles, *NewObstacle(BadAmount, fmt.Sprintf("%v. %s can slide by up to %s toward the start and %s toward the end.", err, p.Title(), up, down), p.Number))
+		c.Obstacles = append(c.Obstacles, *NewObstacle(
+			BadAmount,
+			fmt.Sprintf(
+				"%v. %s can slide by up to %s toward the start and %s toward the end.", err, p.Title(), up, down,
+			),
+			p.Number,
+		))
 		return
 	}
 	// On the grid, or where it does not stand on it, as far from it as before.
@@ -116,11 +122,20 @@ func Movable(p *layout.Span, f Facts) *Obstacle {
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
 		return sealedWhole(p)
 	case p.Role == layout.Container:
-		return NewObstacle(HasVolumes, "A container slides with the volumes in it, which this version does not do.", p.Number)
+		return NewObstacle(
+			HasVolumes, "A container slides with the volumes in it, which this version does not do.", p.Number,
+		)
 	case p.Held != "":
 		return heldOpen(p)
 	case p.Volume != nil && p.Volume.BadClusters > 0:
-		return NewObstacle(BadPlaces, fmt.Sprintf("It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.", p.Volume.BadClusters), p.Number).ClearedBy("copy-out")
+		return NewObstacle(
+			BadPlaces,
+			fmt.Sprintf(
+				"It has %d bad clusters. They are places on this drive: moved, good clusters would be marked, and the bad ones used. Copy its files out to a sound drive.",
+				p.Volume.BadClusters,
+			),
+			p.Number,
+		).ClearedBy("copy-out")
 	case p.Volume != nil && p.Volume.Hibernated || len(f.Asleep) > 0 && p.Volume != nil && p.Volume.Kind != volume.Unknown:
 		return asleep(p, f)
 	}

@@ -42,7 +42,10 @@ func (s *Stand) Words() string {
 		if s.Whole {
 			of = "of its place, of which nobody knows what was in use"
 		}
-		text = fmt.Sprintf("of the %s %s, %s untouched, %s taken by something else, %s unknown", s.Used, of, s.Untouched, s.Taken, s.Unknown)
+		text = fmt.Sprintf(
+			"of the %s %s, %s untouched, %s taken by something else, %s unknown", s.Used, of, s.Untouched, s.Taken,
+			s.Unknown,
+		)
 	}
 	if s.Returns > 0 {
 		text += fmt.Sprintf("; %s that the record kept put back", s.Returns)
@@ -64,7 +67,10 @@ func (s *Stand) hurt(p *layout.Span) string {
 	if s.Taken == 0 {
 		return ""
 	}
-	text := fmt.Sprintf("%s does not come back whole: in place of %s of the %s that it had in use something else lies, or was written.", p.Title(), s.Taken, s.Used)
+	text := fmt.Sprintf(
+		"%s does not come back whole: in place of %s of the %s that it had in use something else lies, or was written.",
+		p.Title(), s.Taken, s.Used,
+	)
 	switch n := len(s.Wrong); {
 	case n == 1:
 		text += fmt.Sprintf(" 1 file has wrong contents then: %s.", s.Wrong[0])
@@ -76,7 +82,10 @@ func (s *Stand) hurt(p *layout.Span) string {
 		case p.Volume == nil || s.Tables == s.Taken && len(s.Wrong) == 0 && s.Doubted == 0 && !opens(p):
 			text += " It cannot be looked into, so that nobody knows what that was."
 		default:
-			text += fmt.Sprintf(" %s of that were tables of its file system, so that it may not open, or not show all of its files.", s.Tables)
+			text += fmt.Sprintf(
+				" %s of that were tables of its file system, so that it may not open, or not show all of its files.",
+				s.Tables,
+			)
 		}
 	}
 	if s.Partly {
@@ -107,7 +116,9 @@ func accepted(c *Column, p *layout.Span, s *Stand) {
 	if s.Unknown > 0 {
 		text := fmt.Sprintf("Of %s that %s had in use nobody knows whether they are as they were", s.Unknown, p.Title())
 		if s.Whole {
-			text = fmt.Sprintf("Of %s in the place of %s nobody knows whether they are as they were", s.Unknown, p.Title())
+			text = fmt.Sprintf(
+				"Of %s in the place of %s nobody knows whether they are as they were", s.Unknown, p.Title(),
+			)
 		}
 		if s.Doubted == 1 {
 			text += "; 1 file lies there"

@@ -53,14 +53,20 @@ func StartChecks(now, end *layout.Layout, f Facts, after *pc.Facts) []Check {
 	case here:
 		say("Start system", Sound, "%s is there, and the PC starts it by default.", start.Title())
 	case before:
-		say("Start system", Wrong, "%s, which the PC starts by default, is gone. Name another start system first.", was.Title())
+		say(
+			"Start system", Wrong, "%s, which the PC starts by default, is gone. Name another start system first.",
+			was.Title(),
+		)
 	default:
 		say("Start system", Sound, "The PC starts a system on another of its drives.")
 	}
 	for _, e := range after.Order {
 		p, there := byID(end, e.Partition)
 		if q, then := byID(now, e.Partition); !there && then {
-			say("Start entry", Must, "The PC still offers to start %s, which is gone. Take it out of the start order.", q.Title())
+			say(
+				"Start entry", Must,
+				"The PC still offers to start %s, which is gone. Take it out of the start order.", q.Title(),
+			)
 		} else if there && p.Volume != nil && p.Volume.Kind == volume.Sealed {
 			say("Start entry", Must, "%s is sealed: its recovery key may be asked for at the next start.", p.Title())
 		}
@@ -76,7 +82,11 @@ func StartChecks(now, end *layout.Layout, f Facts, after *pc.Facts) []Check {
 	}
 	// What names it by its place.
 	if here && before && now.Scheme == "mbr" && start.Start != was.Start {
-		say("Place", Mends, "%s begins at another sector. What names it by the drive's signature and its place is written anew.", start.Title())
+		say(
+			"Place", Mends,
+			"%s begins at another sector. What names it by the drive's signature and its place is written anew.",
+			start.Title(),
+		)
 	}
 	if now.DiskID != end.DiskID && after.StartDrive != "" && strings.EqualFold(after.StartDrive, now.DiskID) {
 		say("Drive", Wrong, "The drive gets another id, by which the PC finds its loaders.")
@@ -136,13 +146,27 @@ func loaders(now, end *layout.Layout, f Facts, say func(string, Standing, string
 				byDefault := slices.IndexFunc(paths, func(path string) bool { return strings.HasPrefix(strings.ToLower(path), defaultLoader) })
 				switch {
 				case !read:
-					say("Loaders", Must, "The EFI partition (partition %d) stays, with its unique id, but it cannot be read: look after its loaders.", p.Number)
+					say(
+						"Loaders", Must,
+						"The EFI partition (partition %d) stays, with its unique id, but it cannot be read: look after its loaders.",
+						p.Number,
+					)
 				case len(paths) == 0:
-					say("Loaders", Wrong, "The EFI partition (partition %d) holds no loader: no file in it ends in .efi.", p.Number)
+					say(
+						"Loaders", Wrong,
+						"The EFI partition (partition %d) holds no loader: no file in it ends in .efi.", p.Number,
+					)
 				case byDefault >= 0:
-					say("Loaders", Sound, "The EFI partition stays, with its unique id. %s, which every PC finds.", inIt(paths, paths[byDefault]))
+					say(
+						"Loaders", Sound, "The EFI partition stays, with its unique id. %s, which every PC finds.",
+						inIt(paths, paths[byDefault]),
+					)
 				default:
-					say("Loaders", Sound, "The EFI partition stays, with its unique id. %s; the PC finds them only by its own start entry.", inIt(paths, paths[0]))
+					say(
+						"Loaders", Sound,
+						"The EFI partition stays, with its unique id. %s; the PC finds them only by its own start entry.",
+						inIt(paths, paths[0]),
+					)
 				}
 			}
 		}
@@ -178,15 +202,25 @@ func recoveryCheck(end *layout.Layout, f Facts, after *pc.Facts, say func(string
 		say("Recovery", Must, "The PC has no recovery environment any more. Keep a rescue stick at hand.")
 		return
 	case r.Parked:
-		say("Recovery", Must, "The recovery environment is parked, and not in use. Take it back into use, or keep a rescue stick at hand.")
+		say(
+			"Recovery", Must,
+			"The recovery environment is parked, and not in use. Take it back into use, or keep a rescue stick at hand.",
+		)
 		return
 	}
 	p, there := byID(end, r.Partition)
 	switch {
 	case r.InUse && !there && f.PC.Recovery != nil && strings.EqualFold(f.PC.Recovery.Partition, r.Partition):
-		say("Recovery", Must, "The recovery environment was in use from a partition that is gone. Park it first, or keep a rescue stick at hand.")
+		say(
+			"Recovery", Must,
+			"The recovery environment was in use from a partition that is gone. Park it first, or keep a rescue stick at hand.",
+		)
 	case r.InUse && there && p.Volume != nil && p.Volume.Free() < leastRecovery:
-		say("Recovery", Must, "The recovery environment is in use from %s, which has %s free; renewing it needs about %s.", p.Title(), p.Volume.Free(), leastRecovery)
+		say(
+			"Recovery", Must,
+			"The recovery environment is in use from %s, which has %s free; renewing it needs about %s.", p.Title(),
+			p.Volume.Free(), leastRecovery,
+		)
 	case r.InUse && there:
 		say("Recovery", Sound, "The recovery environment is in use from %s.", p.Title())
 	case !r.InUse:

@@ -35,7 +35,10 @@ func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle 
 			return o
 		}
 		if p.Volume == nil || p.Volume.Hibernated && !f.PC.Starts(p.UniqueID) {
-			return NewObstacle(Hibernated, fmt.Sprintf("%s is hibernated; start it once and shut it down first.", p.Title()), p.Number).ClearedBy("shut-down")
+			return NewObstacle(
+				Hibernated, fmt.Sprintf("%s is hibernated; start it once and shut it down first.", p.Title()),
+				p.Number,
+			).ClearedBy("shut-down")
 		}
 		after = after.WithStart(p.UniqueID, p.Title())
 		said = append(said, fmt.Sprintf("%s is the system that the PC starts", p.Title()))

@@ -26,7 +26,10 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	case r.InUse && strings.EqualFold(r.Partition, p.UniqueID):
 		return NewObstacle(NothingToDo, "It is in use from there already.", p.Number)
 	case p.Role != layout.Recovery:
-		return NewObstacle(NoVolume, fmt.Sprintf("%s is not a recovery partition: a PC would not look for it there.", p.Title()), p.Number)
+		return NewObstacle(
+			NoVolume, fmt.Sprintf("%s is not a recovery partition: a PC would not look for it there.", p.Title()),
+			p.Number,
+		)
 	case p.Volume == nil:
 		return NewObstacle(NoVolume, fmt.Sprintf("%s holds no volume.", p.Title()), p.Number)
 	case p.Held != "":
@@ -42,7 +45,9 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	case !r.Parked:
 		return NewObstacle(NotParked, "It is not parked: nothing is there that could be copied. Park it first, while its partition is there.", p.Number).ClearedBy("park-recovery")
 	case !there:
-		return NewObstacle(NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number)
+		return NewObstacle(
+			NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number,
+		)
 	}
 	if o := MayTake(p, disk.Bytes(r.Bytes)); o != nil {
 		return o

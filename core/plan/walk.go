@@ -55,7 +55,9 @@ func WalkBack(now, then *layout.Layout, f Facts, known map[string]Former) *Walk 
 		case ok:
 			all.returns(p, k)
 		default:
-			w.Cannot = append(w.Cannot, fmt.Sprintf("%s (%s) cannot return: there is no record of it, and no search has found it.", p.Title(), p.Bytes))
+			w.Cannot = append(w.Cannot, fmt.Sprintf(
+				"%s (%s) cannot return: there is no record of it, and no search has found it.", p.Title(), p.Bytes,
+			))
 		}
 	}
 	// 2. The steps, one after the other, whichever can be done, until none can.

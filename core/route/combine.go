@@ -65,12 +65,17 @@ func (s *search) combine() {
 	holds := []plan.Step{{Do: plan.CopyOut, Partition: from, As: "kept"}}
 	for _, x := range s.l.Partitions() {
 		if x.Number != p.Number && x.Number != q.Number && plan.HoldsFiles(&x) && x.Role != layout.EFI && s.f.Shelved[x.Number] == "" && plan.MayTake(&x, q.Volume.UsedBytes) == nil {
-			holds = append(holds, plan.Step{Do: plan.CopyOut, Partition: from, Volume: strconv.Itoa(x.Number), As: "kept"})
+			holds = append(holds, plan.Step{
+				Do: plan.CopyOut, Partition: from, Volume: strconv.Itoa(x.Number), As: "kept",
+			})
 		}
 	}
 	for _, hold := range holds {
 		for _, then := range ends {
-			s.add(nil, nil, slices.Concat([]plan.Step{hold, {Do: plan.Delete, Partition: from}}, then, []plan.Step{back}))
+			s.add(
+				nil, nil,
+				slices.Concat([]plan.Step{hold, {Do: plan.Delete, Partition: from}}, then, []plan.Step{back}),
+			)
 		}
 	}
 }

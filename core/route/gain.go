@@ -47,11 +47,17 @@ func (s *search) gain() {
 	want, err := disk.ParseAmount(s.g.Gain, whole)
 	if err != nil || want > s.Most {
 		if want > 0 || s.Most > 0 {
-			s.Obstacles = append([]plan.Obstacle{*plan.NewObstacle(plan.GapTooSmall, fmt.Sprintf("%s can gain %s at most (%s) with what may go.", p.Title(), s.Most, s.Most.Exact()), p.Number)}, s.Obstacles...)
+			s.Obstacles = append([]plan.Obstacle{*plan.NewObstacle(
+				plan.GapTooSmall,
+				fmt.Sprintf("%s can gain %s at most (%s) with what may go.", p.Title(), s.Most, s.Most.Exact()),
+				p.Number,
+			)}, s.Obstacles...)
 		} else if _, o := plan.RoomToGrow(s.l, p, s.f); o != nil {
 			s.Obstacles = append([]plan.Obstacle{*o}, s.Obstacles...)
 		} else {
-			s.block(plan.NewObstacle(plan.GapTooSmall, fmt.Sprintf("%s cannot gain anything with what may go.", p.Title()), p.Number))
+			s.block(plan.NewObstacle(
+				plan.GapTooSmall, fmt.Sprintf("%s cannot gain anything with what may go.", p.Title()), p.Number,
+			))
 		}
 		return
 	}
@@ -175,7 +181,10 @@ func (s *search) moveFiles(p *layout.Span, want disk.Bytes) {
 		}
 		var steps []plan.Step
 		for _, x := range chosen {
-			steps = append(steps, plan.Step{Do: plan.CopyOut, Partition: s.g.Receiver, Volume: strconv.Itoa(q.Number), Only: []string{x.Path}, Move: true})
+			steps = append(steps, plan.Step{
+				Do: plan.CopyOut, Partition: s.g.Receiver, Volume: strconv.Itoa(q.Number), Only: []string{x.Path},
+				Move: true,
+			})
 		}
 		s.add(nil, nil, steps)
 	}

@@ -73,7 +73,10 @@ func (g *Goal) valid() error {
 	case g.Version != 1:
 		return fmt.Errorf("%w: its version is %d, not 1", ErrGoal, g.Version)
 	case about != 1:
-		return fmt.Errorf("%w: it is about %d things; one of receiver, remove, combine, split, room, recovery and clear says what is wanted", ErrGoal, about)
+		return fmt.Errorf(
+			"%w: it is about %d things; one of receiver, remove, combine, split, room, recovery and clear says what is wanted",
+			ErrGoal, about,
+		)
 	case g.Receiver != "" && g.Gain == "":
 		return fmt.Errorf("%w: it does not say what %s is to gain", ErrGoal, g.Receiver)
 	case len(g.Remove)+len(g.Keep)+len(g.MayDelete)+len(g.Givers)+len(g.Combine)+len(g.ShareWith) > 1000:

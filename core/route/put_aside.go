@@ -84,7 +84,11 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 			}
 		}
 		if room < least {
-			s.block(plan.NewObstacle(plan.GapTooSmall, fmt.Sprintf("%s would find no room again for the %s that are in it.", q.Title(), q.Volume.UsedBytes), q.Number))
+			s.block(plan.NewObstacle(
+				plan.GapTooSmall,
+				fmt.Sprintf("%s would find no room again for the %s that are in it.", q.Title(), q.Volume.UsedBytes),
+				q.Number,
+			))
 			return plan.Step{}, false
 		}
 		again := plan.Again(s.l, q)
@@ -123,13 +127,24 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 		}
 	}
 	if gap != nil && to == nil {
-		temp := plan.Step{Do: plan.Create, Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary", As: "temporary"}
+		temp := plan.Step{
+			Do: plan.Create, Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary",
+			As: "temporary",
+		}
 		end := (gap.End + 1).Offset(s.l.Sector).Down(disk.Grid)
 		temp.StartLBA = (end - least.Up(disk.Grid)).At(s.l.Sector)
-		steps := append([]plan.Step{temp, {Do: plan.CopyOut, Partition: n, Volume: "temporary", As: "kept"}}, deletions(all)...)
+		steps := append([]plan.Step{
+			temp, {Do: plan.CopyOut, Partition: n, Volume: "temporary", As: "kept"},
+		}, deletions(all)...)
 		steps = append(steps, then...)
 		if again, ok := made(steps); ok {
-			s.add(gone, nil, slices.Concat(steps, []plan.Step{again}, back("kept"), []plan.Step{{Do: plan.Delete, Partition: "temporary"}}, letter()))
+			s.add(
+				gone, nil,
+				slices.Concat(
+					steps, []plan.Step{again}, back("kept"), []plan.Step{{Do: plan.Delete, Partition: "temporary"}},
+					letter(),
+				),
+			)
 		}
 	}
 }

@@ -43,9 +43,21 @@ func (s *search) recovery() {
 		again.As = "recovery"
 		// At the end of the gap: what lies before it can still grow.
 		again.StartLBA = ((g.End + 1).Offset(s.l.Sector).Down(disk.Grid) - r.Bytes.Up(disk.Grid)).At(s.l.Sector)
-		s.add([]layout.Span{*r}, r, []plan.Step{{Do: plan.ParkRecovery, Partition: n}, {Do: plan.Delete, Partition: n}, again, {Do: plan.UseRecovery, Partition: "recovery"}})
+		s.add(
+			[]layout.Span{*r}, r,
+			[]plan.Step{
+				{Do: plan.ParkRecovery, Partition: n}, {Do: plan.Delete, Partition: n}, again,
+				{Do: plan.UseRecovery, Partition: "recovery"},
+			},
+		)
 		copies := again
 		copies.As = "again"
-		s.add(nil, nil, []plan.Step{{Do: plan.CopyOut, Partition: n, As: "kept"}, {Do: plan.Delete, Partition: n}, copies, {Do: plan.CopyBack, Partition: "again", Backup: "kept"}})
+		s.add(
+			nil, nil,
+			[]plan.Step{
+				{Do: plan.CopyOut, Partition: n, As: "kept"}, {Do: plan.Delete, Partition: n}, copies,
+				{Do: plan.CopyBack, Partition: "again", Backup: "kept"},
+			},
+		)
 	}
 }

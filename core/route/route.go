@@ -149,7 +149,9 @@ func (s *search) mayGo(p *layout.Span) *plan.Obstacle {
 	g, name := s.g, strconv.Itoa(p.Number)
 	switch {
 	case slices.Contains(g.Keep, name):
-		return plan.NewObstacle(plan.InTheWay, fmt.Sprintf("%s (%s) stands in the way and is to be kept.", p.Title(), p.Bytes), p.Number).ClearedBy("slide")
+		return plan.NewObstacle(
+			plan.InTheWay, fmt.Sprintf("%s (%s) stands in the way and is to be kept.", p.Title(), p.Bytes), p.Number,
+		).ClearedBy("slide")
 	case len(g.MayDelete) > 0 && !slices.Contains(g.MayDelete, name), len(g.MayDelete) == 0 && (plan.HoldsFiles(p) || p.Role == layout.EFI):
 		return plan.NewObstacle(plan.InTheWay, fmt.Sprintf("%s (%s) stands in the way, and nobody said that it may go.", p.Title(), p.Bytes), p.Number).ClearedBy("delete", "slide")
 	}
@@ -209,7 +211,10 @@ func (s *search) add(gone []layout.Span, kept *layout.Span, steps []plan.Step) {
 	}
 	r.Price = plan.PriceOf(s.l, cols, s.f)
 	if most, err := disk.ParseAmount(s.g.AtMost, 1<<60); s.g.AtMost != "" && (err != nil || r.Price.Rewritten > most) {
-		s.Obstacles = append([]plan.Obstacle{*plan.NewObstacle(plan.TooMuch, fmt.Sprintf("A route would rewrite %s, more than the %s that may be.", r.Price.Rewritten, most))}, s.Obstacles...)
+		s.Obstacles = append([]plan.Obstacle{*plan.NewObstacle(
+			plan.TooMuch,
+			fmt.Sprintf("A route would rewrite %s, more than the %s that may be.", r.Price.Rewritten, most),
+		)}, s.Obstacles...)
 		return
 	}
 	if s.g.NoSecondDrive && slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Do == plan.CopyOut && x.Volume == "" }) {
@@ -260,7 +265,10 @@ func (a *Answer) best() {
 		}
 	}
 	slices.SortStableFunc(kept, func(r, s Route) int {
-		return cmp.Or(cmp.Compare(len(r.Lost), len(s.Lost)), cmp.Compare(r.Price.Rewritten, s.Price.Rewritten), cmp.Compare(r.Price.Deleted, s.Price.Deleted))
+		return cmp.Or(
+			cmp.Compare(len(r.Lost), len(s.Lost)), cmp.Compare(r.Price.Rewritten, s.Price.Rewritten),
+			cmp.Compare(r.Price.Deleted, s.Price.Deleted),
+		)
 	})
 	a.Routes = append([]Route{}, kept[:min(len(kept), mostShown)]...)
 	if len(a.Routes) > 0 {

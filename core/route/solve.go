@@ -239,11 +239,17 @@ func makeWay(l *layout.Layout, links []link, back bool, need int64) []way {
 		for _, b := range behind {
 			switch {
 			case k.edge:
-				add(way{mib: b.mib, price: b.price + plan.TableSectors*l.Sector, steps: b.steps + 1, how: widens, next: b.next})
+				add(way{
+					mib: b.mib, price: b.price + plan.TableSectors*l.Sector, steps: b.steps + 1, how: widens,
+					next: b.next,
+				})
 			case !k.fixed:
 				add(way{mib: b.mib, price: b.price + k.slide, steps: b.steps + 1, how: moving, next: b.next})
 				for _, c := range k.cuts {
-					add(way{mib: b.mib + c.mib, price: b.price + k.slide + c.price, steps: b.steps + 2, how: moving, cut: c.mib, next: b.next})
+					add(way{
+						mib: b.mib + c.mib, price: b.price + k.slide + c.price, steps: b.steps + 2, how: moving,
+						cut: c.mib, next: b.next,
+					})
 				}
 			}
 		}

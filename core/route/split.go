@@ -26,12 +26,18 @@ func (s *search) split() {
 	for i, text := range s.g.Parts {
 		size, err := disk.ParseAmount(text, a.Limit)
 		if err != nil {
-			s.block(plan.NewObstacle(plan.BadAmount, fmt.Sprintf("%v. %s can give up %s (%s).", err, p.Title(), a.Limit, a.Limit.Exact()), p.Number))
+			s.block(plan.NewObstacle(
+				plan.BadAmount, fmt.Sprintf("%v. %s can give up %s (%s).", err, p.Title(), a.Limit, a.Limit.Exact()),
+				p.Number,
+			))
 			return
 		}
 		size = size.Up(disk.Grid)
 		sum += size
-		x := plan.Step{Do: plan.Create, Size: fmt.Sprintf("%d B", size), Type: "basic", Format: "ntfs", As: fmt.Sprintf("part%d", i+1)}
+		x := plan.Step{
+			Do: plan.Create, Size: fmt.Sprintf("%d B", size), Type: "basic", Format: "ntfs",
+			As: fmt.Sprintf("part%d", i+1),
+		}
 		if p.Container != 0 {
 			x.In = "container"
 			sum += disk.Grid // for its record
@@ -39,7 +45,13 @@ func (s *search) split() {
 		fresh = append(fresh, x)
 	}
 	if sum > a.Limit {
-		s.block(plan.NewObstacle(plan.GapTooSmall, fmt.Sprintf("%s can give up %s (%s), and the new volumes need %s.", p.Title(), a.Limit, a.Limit.Exact(), sum), p.Number))
+		s.block(plan.NewObstacle(
+			plan.GapTooSmall,
+			fmt.Sprintf(
+				"%s can give up %s (%s), and the new volumes need %s.", p.Title(), a.Limit, a.Limit.Exact(), sum,
+			),
+			p.Number,
+		))
 		return
 	}
 	edge := (p.End + 1).Offset(s.l.Sector)
@@ -51,7 +63,10 @@ func (s *search) split() {
 			at += disk.Grid
 		}
 	}
-	s.add(nil, nil, append([]plan.Step{{Do: plan.Shrink, Partition: s.g.Split, By: fmt.Sprintf("%d B", sum)}}, fresh...))
+	s.add(
+		nil, nil,
+		append([]plan.Step{{Do: plan.Shrink, Partition: s.g.Split, By: fmt.Sprintf("%d B", sum)}}, fresh...),
+	)
 	if s.replaceable(p) {
 		s.replace(p, nil, p.Bytes-sum)
 		for i := range s.Routes { // what it gives up becomes the new ones

@@ -15,7 +15,11 @@ func (d *doing) absorb() error {
 		return err
 	}
 	into, _ := d.c.Layout.Find(d.c.Number)
-	x := trail.Entry{Act: trail.ActDelete, Record: rec.ID, Partition: d.c.Absorbed, Before: d.sv.Layout, Reason: d.c.Step.Release}
-	x.Text = fmt.Sprintf("Delete %s: its files are in the folder %s of %s", rec.Span.Title(), d.c.Step.Folder, into.Title())
+	x := trail.Entry{
+		Act: trail.ActDelete, Record: rec.ID, Partition: d.c.Absorbed, Before: d.sv.Layout, Reason: d.c.Step.Release,
+	}
+	x.Text = fmt.Sprintf(
+		"Delete %s: its files are in the folder %s of %s", rec.Span.Title(), d.c.Step.Folder, into.Title(),
+	)
 	return d.enter(d.o, x)
 }

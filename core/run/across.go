@@ -73,7 +73,10 @@ func (p *prepared) across(a *Arrival) error {
 		return err
 	}
 	if len(a.in) == 0 && a.Base != "" { // a whole volume may be empty
-		return fmt.Errorf("%w: %s has no files in the folder %s, or an earlier step of the plan takes them away. Leave this step out, or name another folder", compile.ErrCannot, span.Title(), a.Base)
+		return fmt.Errorf(
+			"%w: %s has no files in the folder %s, or an earlier step of the plan takes them away. Leave this step out, or name another folder",
+			compile.ErrCannot, span.Title(), a.Base,
+		)
 	}
 	b := make([]byte, 1<<20)
 	for _, x := range a.in {
@@ -99,7 +102,10 @@ func (p *prepared) across(a *Arrival) error {
 
 // wouldBeLost refuses to take a place away from which files cannot come along.
 func (a *Arrival) wouldBeLost() error {
-	return fmt.Errorf("%w: %d of its files cannot be read and would be lost. Take them out on their own PC, or back the partition up as an image", compile.ErrCannot, len(a.Lost))
+	return fmt.Errorf(
+		"%w: %d of its files cannot be read and would be lost. Take them out on their own PC, or back the partition up as an image",
+		compile.ErrCannot, len(a.Lost),
+	)
 }
 
 // noted are the files of an arrival as they were noted before the run.

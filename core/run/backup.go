@@ -49,7 +49,10 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 		return nil, err
 	}
 	id := shelf.ID(now, number, tail[2:])
-	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Partition: number, Backup: id}
+	e := trail.Entry{
+		ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout),
+		Partition: number, Backup: id,
+	}
 	return o.backedUp(e, p.Title(), func() (*shelf.Manifest, error) {
 		return o.Shelf.Make(ctx, shelf.Request{
 			Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: id, Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
@@ -91,7 +94,9 @@ func (o Options) backedUp(e trail.Entry, title string, made func() (*shelf.Manif
 	e.Text += WordBackup(title, m)
 	if err := o.Trail.Append(e); err != nil {
 		if o.Books != nil { // it is entered when that is possible
-			return m, fmt.Errorf("%w: the backup %s was made and verified, and its entry waits: %w", ErrWaiting, m.ID, err)
+			return m, fmt.Errorf(
+				"%w: the backup %s was made and verified, and its entry waits: %w", ErrWaiting, m.ID, err,
+			)
 		}
 		return m, err
 	}
@@ -106,7 +111,9 @@ func WordBackup(title string, m *shelf.Manifest) string {
 	if m.Kind == shelf.Image {
 		return fmt.Sprintf("%s backed up: %s, %s on the shelf, verified", title, m.Bytes, m.Stored)
 	}
-	text := fmt.Sprintf("Files of %s backed up: %d with %s, %s on the shelf, verified", title, m.Count, m.Contents, m.Stored)
+	text := fmt.Sprintf(
+		"Files of %s backed up: %d with %s, %s on the shelf, verified", title, m.Count, m.Contents, m.Stored,
+	)
 	if len(m.Folders) > 0 {
 		text += fmt.Sprintf("; only %s", strings.Join(m.Folders, ", "))
 	}

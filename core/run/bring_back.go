@@ -52,7 +52,9 @@ func (d *doing) bringBack() error {
 		}
 		d.given.Found = today.Returns
 		if x := d.compared[rec.ID]; x != nil {
-			d.entry.Text += fmt.Sprintf("; compared with its backup: %s the same, %s different, %s unknown", x.Same, x.Differ, x.Unknown)
+			d.entry.Text += fmt.Sprintf(
+				"; compared with its backup: %s the same, %s different, %s unknown", x.Same, x.Differ, x.Unknown,
+			)
 		}
 	}
 	d.entry.Text += told(d.c)
@@ -64,7 +66,9 @@ func (d *doing) bringBack() error {
 func (d *doing) found() error {
 	x, err := Find(d.o, d.over, d.sv, d.c.Step.Find, d.c.Step.Told)
 	if errors.Is(err, ErrNoFind) {
-		return fmt.Errorf("step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot)
+		return fmt.Errorf(
+			"step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot,
+		)
 	}
 	if err != nil {
 		return err
@@ -122,7 +126,10 @@ func (p *prepared) stage(o Options) *stage {
 	}
 	for _, c := range p.columns[:p.at] {
 		for _, q := range c.Layout.Partitions() {
-			at.own = append(at.own, seek.Cover{From: q.Start.Offset(p.sv.Layout.Sector), To: (q.End + 1).Offset(p.sv.Layout.Sector), State: seek.Unsure, By: q.Title(), Why: seek.Had})
+			at.own = append(at.own, seek.Cover{
+				From: q.Start.Offset(p.sv.Layout.Sector), To: (q.End + 1).Offset(p.sv.Layout.Sector),
+				State: seek.Unsure, By: q.Title(), Why: seek.Had,
+			})
 		}
 	}
 	return at

@@ -14,7 +14,10 @@ func (d *doing) clear() error {
 		if err != nil {
 			return err
 		}
-		x := trail.Entry{Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.sv.Layout, Reason: d.c.Step.Release}
+		x := trail.Entry{
+			Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.sv.Layout,
+			Reason: d.c.Step.Release,
+		}
 		x.Text = "Delete " + rec.Span.Title() + ": the drive is cleared"
 		if err := d.enter(d.o, x); err != nil {
 			return err

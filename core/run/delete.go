@@ -22,7 +22,9 @@ func (d *doing) delete() error {
 		}
 	}
 	if slices.ContainsFunc(d.c.Notes, func(n plan.Obstacle) bool { return n.Code == plan.StartEntryLeft }) {
-		left := trail.Entry{Act: trail.Act(plan.DropStartEntry), Partition: d.c.Number, Reason: "so that it can be deleted"}
+		left := trail.Entry{
+			Act: trail.Act(plan.DropStartEntry), Partition: d.c.Number, Reason: "so that it can be deleted",
+		}
 		left.Text = rec.Span.Title() + " left the PC's start order"
 		if err := d.enter(d.o, left); err != nil {
 			return err

@@ -95,7 +95,10 @@ func (d *runFolder) forgotten(runs string) error {
 
 // neverBegan is the end of a run of which the trail knows, and of which nothing was written.
 func (d *runFolder) neverBegan(runs string, r *Report) trail.Entry {
-	e := trail.Entry{ID: trail.EndID(d.id, "void"), Time: r.Time, Act: trail.ActVoid, Run: d.id, Text: "The run came to nothing: nothing was written to the drive"}
+	e := trail.Entry{
+		ID: trail.EndID(d.id, "void"), Time: r.Time, Act: trail.ActVoid, Run: d.id,
+		Text: "The run came to nothing: nothing was written to the drive",
+	}
 	if m, _, err := Ran(runs, d.id); err == nil {
 		e.Who, e.Job, e.Drive = m.Who, m.Job, m.drive()
 	}

@@ -36,7 +36,10 @@ type Evidence struct {
 func (e *Evidence) Text() string {
 	t := e.Table
 	if e.Pieces > 0 {
-		t += fmt.Sprintf(" Of the %s that the run moves, in %d pieces, %d lie in their new place only, %d in their old one only, %d in both, and %d in neither", e.Bytes, e.Pieces, e.New, e.Old, e.Both, e.Neither)
+		t += fmt.Sprintf(
+			" Of the %s that the run moves, in %d pieces, %d lie in their new place only, %d in their old one only, %d in both, and %d in neither",
+			e.Bytes, e.Pieces, e.New, e.Old, e.Both, e.Neither,
+		)
 		if t += "."; e.Neither == 1 {
 			t = strings.TrimSuffix(t, ".") + ", as one that was on its way would be."
 		}

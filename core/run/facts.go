@@ -212,7 +212,10 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 			continue // the plan says that it is not there
 		}
 		if s.Do == plan.Create && m.Kind == shelf.Image {
-			f.Images[s.Backup] = plan.Image{Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2, Verified: m.Verified != nil, Fills: fills(m)}
+			f.Images[s.Backup] = plan.Image{
+				Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2,
+				Verified: m.Verified != nil, Fills: fills(m),
+			}
 		}
 		if s.Do != plan.CopyBack {
 			continue
@@ -226,7 +229,10 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 		}
 		a, in := Arrival{}, g.in
 		a.takes(g)
-		x := plan.Arriving{Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost), Room: disk.Bytes(len(in)) * 2 * disk.KiB}
+		x := plan.Arriving{
+			Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost),
+			Room: disk.Bytes(len(in)) * 2 * disk.KiB,
+		}
 		x.Whole = x.Room
 		for _, g := range in {
 			if g.SameAs == "" && g.Stream == "" && g.Attributes&volume.AttrPacked != 0 && g.Kind == volume.Plain {
@@ -316,7 +322,9 @@ func covering(o Options, sv *survey.Survey, p layout.Span, proofs []*compare.Res
 			return nil, err
 		}
 		if still {
-			return &plan.Backup{ID: r.ID, Verified: true, Same: true, Coverage: true, Made: r.Time, Checked: r.Time}, nil
+			return &plan.Backup{
+				ID: r.ID, Verified: true, Same: true, Coverage: true, Made: r.Time, Checked: r.Time,
+			}, nil
 		}
 	}
 	return nil, nil

@@ -84,12 +84,17 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if err != nil {
 		return res, err
 	}
-	r := &Report{Ended: EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(), Volumes: states(sv, p.sound)}
+	r := &Report{
+		Ended: EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(),
+		Volumes: states(sv, p.sound),
+	}
 	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
 		return res, err
 	}
 	if m.Start != nil && !slices.Equal(r.Start, m.Start) { // a run begun by an older version has none
-		return res, fmt.Errorf("%w: the start check does not come out as on the copy: %v instead of %v", ErrDiffers, r.Start, m.Start)
+		return res, fmt.Errorf(
+			"%w: the start check does not come out as on the copy: %v instead of %v", ErrDiffers, r.Start, m.Start,
+		)
 	}
 	if r.Compared, err = compareContents(filepath.Join(o.Runs, m.ID), sv, o.Report); err != nil {
 		return res, err
@@ -134,7 +139,10 @@ func atTheEnd(err error) error {
 	if err == nil || errors.Is(err, ErrWaiting) {
 		return err
 	}
-	return fmt.Errorf("the drive is as planned and was read back, but the run could not be closed: %w. Finish it once that is mended; nothing more is written to the drive", err)
+	return fmt.Errorf(
+		"the drive is as planned and was read back, but the run could not be closed: %w. Finish it once that is mended; nothing more is written to the drive",
+		err,
+	)
 }
 
 // begin lets everybody know that the run is open before its first write: the trail, and the drive
@@ -233,7 +241,9 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 			return 1
 		})
 		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
-			return "", nil, fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1])
+			return "", nil, fmt.Errorf(
+				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1],
+			)
 		}
 	}
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
@@ -274,7 +284,9 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 			return "", nil, err
 		}
 		a.Compared = l.files
-		text += fmt.Sprintf("; %d files put into partition %d, each compared with where it comes from", l.files, a.Number)
+		text += fmt.Sprintf(
+			"; %d files put into partition %d, each compared with where it comes from", l.files, a.Number,
+		)
 	}
 	return text, sv, nil
 }
@@ -325,7 +337,10 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if err := savePC(o, m, m.PC); err != nil { // where the run was cut short after they were changed
 		return res, err
 	}
-	closing := trail.Entry{ID: trail.EndID(m.ID, "undone"), Act: trail.ActUndone, Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before}
+	closing := trail.Entry{
+		ID: trail.EndID(m.ID, "undone"), Act: trail.ActUndone,
+		Text: "Taken back; the drive is as it was before the run", Before: m.After, After: m.Before,
+	}
 	res.Undone, res.Layout, res.Marks = true, m.Before, []string{closing.ID}
 	last := []trail.Entry{closing}
 	if m.PCDuring != nil {
@@ -381,7 +396,10 @@ func asBefore(o Options, m *Meta, c *carry.Carry) error {
 
 // up says in the trail that the PC was started again.
 func up(m *Meta) trail.Entry {
-	return trail.Entry{ID: "e-" + m.ID + "-up", Act: trail.Act(plan.Restart), Text: "The PC was started again, and reaches its drive in place"}
+	return trail.Entry{
+		ID: "e-" + m.ID + "-up", Act: trail.Act(plan.Restart),
+		Text: "The PC was started again, and reaches its drive in place",
+	}
 }
 
 // closeRun ends a run: the drive's sign is taken away, the end is noted in the run's folder, and

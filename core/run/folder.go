@@ -135,7 +135,9 @@ func readFolder(runs, id string) runFolder {
 	case d.begun != nil && sumOf(b) != d.begun.Meta, json.Unmarshal(b, &m) != nil, m.ID != id:
 		d.broken = fmt.Errorf("%w: %s is not what was written", ErrBroken, metaFile)
 	case m.Version != metaVersion:
-		d.broken = fmt.Errorf("%w: another version of this program began it, and only that can go on with it", ErrBroken)
+		d.broken = fmt.Errorf(
+			"%w: another version of this program began it, and only that can go on with it", ErrBroken,
+		)
 	default:
 		m.sum = sumOf(b)
 		d.meta = &m

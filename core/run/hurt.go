@@ -33,7 +33,10 @@ func hurt(dev disk.Device, before *layout.Layout, err error, began bool) error {
 		return fmt.Errorf("%w: %w%s. Nothing was written. First of all, %s", ErrHurt, bad, where, way)
 	}
 	way = "Take the run back, and " + way
-	return fmt.Errorf("%w: %w%s. The run has stopped there; what was moved before is in its new place and proven, and no file is lost that was whole. %s", ErrHurt, bad, where, way)
+	return fmt.Errorf(
+		"%w: %w%s. The run has stopped there; what was moved before is in its new place and proven, and no file is lost that was whole. %s",
+		ErrHurt, bad, where, way,
+	)
 }
 
 // hit says what lies at a bad place, as the drive was before the run.
@@ -100,7 +103,10 @@ func (p *prepared) test(o Options, c plan.Column) error {
 		return err
 	}
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: of the place for %s it cannot read %s. Nothing was written. Make the partition where they are not", ErrHurt, x.Title, sectors(bad))
+		return fmt.Errorf(
+			"%w: of the place for %s it cannot read %s. Nothing was written. Make the partition where they are not",
+			ErrHurt, x.Title, sectors(bad),
+		)
 	}
 	return nil
 }

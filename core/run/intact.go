@@ -51,7 +51,10 @@ func (p *prepared) intact(before *survey.Survey) error {
 			return fmt.Errorf("the volume in partition %d could not be read any more", was.Number)
 		}
 		in.Volumes++
-		f := &following{a: a, b: b, from: was.Start.Offset(sec), to: now.Start.Offset(sec), origins: o, in: in, taken: p.takenFrom(was.Number)}
+		f := &following{
+			a: a, b: b, from: was.Start.Offset(sec), to: now.Start.Offset(sec), origins: o, in: in,
+			taken: p.takenFrom(was.Number),
+		}
 		if err := f.all(); err != nil {
 			return fmt.Errorf("partition %d: %w", was.Number, err)
 		}
@@ -154,7 +157,9 @@ func (f *following) all() error {
 // it was in which its contents lie; where it has none, the contents themselves.
 func (f *following) digest(v volume.Volume, x volume.File, places func(volume.Extent) []script.Piece) (d [16]byte, err error) {
 	h := blake3.New()
-	fmt.Fprintf(h, "%d\x00%s\x00%s\x00%s\x00%s\x00", x.Bytes, volume.Stamp(x.Modified), x.Stored, x.Target, x.Unreadable)
+	fmt.Fprintf(
+		h, "%d\x00%s\x00%s\x00%s\x00%s\x00", x.Bytes, volume.Stamp(x.Modified), x.Stored, x.Target, x.Unreadable,
+	)
 	var last script.Piece
 	put := func(p script.Piece) {
 		var b [16]byte

@@ -116,7 +116,10 @@ func Open(o Options) (*Unfinished, error) {
 			u := get(s.Run, ByDrive)
 			u.Begun = s.Begun
 			if ended[s.Run] {
-				u.Broken = fmt.Errorf("%w: the run %s ended, but this drive is as it was in the middle of it: it is an older copy, or was put back to one", ErrOther, s.Run)
+				u.Broken = fmt.Errorf(
+					"%w: the run %s ended, but this drive is as it was in the middle of it: it is an older copy, or was put back to one",
+					ErrOther, s.Run,
+				)
 			}
 		}
 	}

@@ -152,7 +152,10 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 			}
 			if len(some) == 0 {
 				small := left[len(left)-1]
-				return 0, nil, fmt.Errorf("%w: it would go over in portions, and there is room for %s, but the smallest of the files left, %s, takes %s. Move large files away first", compile.ErrCannot, max(room, 0), small.paths[0], small.bytes)
+				return 0, nil, fmt.Errorf(
+					"%w: it would go over in portions, and there is room for %s, but the smallest of the files left, %s, takes %s. Move large files away first",
+					compile.ErrCannot, max(room, 0), small.paths[0], small.bytes,
+				)
 			}
 			err = p.goOver(o, i, c, portion, some, &onto)
 			if !errors.Is(err, ntfs.ErrFull) {
@@ -163,7 +166,10 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 			return 0, nil, err
 		}
 	}
-	return 0, nil, fmt.Errorf("%w: its files would go over in more than %d portions. Move some of them away first", compile.ErrCannot, mostPortions)
+	return 0, nil, fmt.Errorf(
+		"%w: its files would go over in more than %d portions. Move some of them away first", compile.ErrCannot,
+		mostPortions,
+	)
 }
 
 // also does a script on the copy, as a further part of a step.

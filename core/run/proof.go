@@ -33,7 +33,9 @@ func (p *prepared) leansOn(sh *shelf.Shelf) (out []leaned, err error) {
 		m, err := sh.Load(id)
 		switch {
 		case err != nil:
-			return fmt.Errorf("the backup %s, which the plan needs, is not on the shelf: %w. Nothing was written", id, err)
+			return fmt.Errorf(
+				"the backup %s, which the plan needs, is not on the shelf: %w. Nothing was written", id, err,
+			)
 		case of != nil:
 			out = append(out, leaned{m, *of, false})
 		case m.Damage == nil: // else what of it cannot be read is known, and was said
@@ -76,7 +78,9 @@ func (p *prepared) proveBackups(ctx context.Context, o Options) error {
 		}
 		_, err = o.Shelf.Verify(ctx, x.ID, o.Now(), func(s shelf.Progress) {
 			if o.Report != nil {
-				o.Report(carry.Progress{Phase: "reading the backup of " + title + " again", Done: s.Done, Total: s.Total})
+				o.Report(carry.Progress{
+					Phase: "reading the backup of " + title + " again", Done: s.Done, Total: s.Total,
+				})
 			}
 		})
 		if ctx.Err() != nil {

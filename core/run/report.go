@@ -255,7 +255,10 @@ func compareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 		}
 	}
 	for k := range was {
-		return nil, fmt.Errorf("%w: %d files are not there any more, among them %s of partition %d", ErrDiffers, len(was), k.path, k.number)
+		return nil, fmt.Errorf(
+			"%w: %d files are not there any more, among them %s of partition %d", ErrDiffers, len(was), k.path,
+			k.number,
+		)
 	}
 	return out, nil
 }

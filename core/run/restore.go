@@ -48,14 +48,20 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 	return out, o.Trail.Append(trail.Entry{
 		ID: id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActRestore, Backup: m.ID, Partition: m.From.Span.Number,
 		Drive: m.From.Drive(),
-		Text:  fmt.Sprintf("%d files from the backup of %s put into a folder, %s, %d compared", out.Files, m.From.Span.Title(), out.Bytes, out.Compared),
+		Text: fmt.Sprintf(
+			"%d files from the backup of %s put into a folder, %s, %d compared", out.Files, m.From.Span.Title(),
+			out.Bytes, out.Compared,
+		),
 	})
 }
 
 // RestoreInto puts files of a backup into a folder of a volume on the drive: an
 // ordinary plan of one step.
 func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*Arrival, error) {
-	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.CopyBack, Partition: fmt.Sprint(number), Backup: backup, Only: only, Folder: folder}}}
+	o.Plan = &plan.Plan{
+		Version: 1,
+		Steps:   []plan.Step{{Do: plan.CopyBack, Partition: fmt.Sprint(number), Backup: backup, Only: only, Folder: folder}},
+	}
 	res, err := CarryOut(ctx, o)
 	if err != nil {
 		return nil, err
@@ -364,7 +370,9 @@ func (a *Arrival) spot(x *volume.Incoming, there map[[2]string]*volume.File, kee
 		return nil, fmt.Errorf("%w: %s is not in partition %d as it is where it comes from", ErrDiffers, path, a.Number)
 	}
 	if keeps && x.Stream == "" && x.SameAs == "" && !x.Modified.IsZero() && volume.FileTime(f.Modified) != volume.FileTime(x.Modified) {
-		return nil, fmt.Errorf("%w: %s is of another time in partition %d than where it comes from", ErrDiffers, path, a.Number)
+		return nil, fmt.Errorf(
+			"%w: %s is of another time in partition %d than where it comes from", ErrDiffers, path, a.Number,
+		)
 	}
 	if f.Kind != volume.Plain || x.SameAs != "" && keeps || f.Bytes == 0 {
 		return nil, nil
@@ -468,7 +476,10 @@ func (x Erased) left(dev disk.Device) (string, error) {
 	for _, b := range bad {
 		n += b.Len
 	}
-	return fmt.Sprintf(", but for %s in %d places that the drive cannot write or read, the first at sector %s: what they held may still be there", n, len(bad), disk.Grouped(int64(bad[0].Off/bad[0].Sector))), nil
+	return fmt.Sprintf(
+		", but for %s in %d places that the drive cannot write or read, the first at sector %s: what they held may still be there",
+		n, len(bad), disk.Grouped(int64(bad[0].Off/bad[0].Sector)),
+	), nil
 }
 
 // proven reads what was erased, but for what later steps put there.
@@ -491,7 +502,10 @@ func (x Erased) proven(dev disk.Device, done script.Script) error {
 				}
 			}
 			if !bytes.Equal(part, zeros[:len(part)]) {
-				return fmt.Errorf("%w: %s was erased, and the megabyte at byte %d of the drive still holds something", ErrDiffers, x.Title, from)
+				return fmt.Errorf(
+					"%w: %s was erased, and the megabyte at byte %d of the drive still holds something", ErrDiffers,
+					x.Title, from,
+				)
 			}
 		}
 		at = to
@@ -532,11 +546,16 @@ func (o Options) lastFor(needed []*trail.Record, id string) (*trail.Record, erro
 
 // Gone is the entry that a backup was deleted, or why it must not be.
 func Gone(o Options, id, reason string) (trail.Entry, error) {
-	e := trail.Entry{ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id, Reason: strings.TrimSpace(reason)}
+	e := trail.Entry{
+		ID: "e-gone-" + id, Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActDeleteBackup, Backup: id,
+		Reason: strings.TrimSpace(reason),
+	}
 	m, err := o.Shelf.Load(id)
 	if err == nil {
 		e.Partition, e.Drive = m.From.Span.Number, m.From.Drive()
-		e.Text = fmt.Sprintf("Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored)
+		e.Text = fmt.Sprintf(
+			"Backup of %s of %s deleted, %s", m.From.Span.Title(), m.Made.Format("2 Jan 2006 15:04"), m.Stored,
+		)
 	} else {
 		left, e2 := o.Shelf.Leftovers()
 		i := slices.IndexFunc(left, func(l shelf.Leftover) bool { return l.ID == id })
@@ -550,7 +569,10 @@ func Gone(o Options, id, reason string) (trail.Entry, error) {
 		return e, err
 	}
 	if len(needed) > 0 && e.Reason == "" {
-		return e, fmt.Errorf("%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same", ErrNeeded, needed[0].Span.Title())
+		return e, fmt.Errorf(
+			"%w: the record of %s relies on it; nothing was deleted. Give a reason if it may go all the same",
+			ErrNeeded, needed[0].Span.Title(),
+		)
 	}
 	last, err := o.lastFor(needed, id)
 	if err != nil {

@@ -84,7 +84,10 @@ func (u *Unfinished) broken(o Options, why error) error {
 	if e, err := u.Prove(o); err == nil {
 		text = " " + e.Text()
 	}
-	return fmt.Errorf("%w. Nothing was written, and the run stays open (%s).%s Put back what is missing, or the drive as it was; or say, with a reason, that the drive is left as it is", why, u.words(), text)
+	return fmt.Errorf(
+		"%w. Nothing was written, and the run stays open (%s).%s Put back what is missing, or the drive as it was; or say, with a reason, that the drive is left as it is",
+		why, u.words(), text,
+	)
 }
 
 // Moved is where something that the run named lies now: with the folder of the runs, where all of
@@ -130,7 +133,9 @@ func gaveUpBefore(o Options) (*Result, error) {
 		if err := gaveUp(o, d.meta); err != nil {
 			return nil, err
 		}
-		res = &Result{Run: d.id, Undone: true, Void: true, Records: []string{}, Marks: []string{}, Layout: d.meta.Before}
+		res = &Result{
+			Run: d.id, Undone: true, Void: true, Records: []string{}, Marks: []string{}, Layout: d.meta.Before,
+		}
 	}
 	if res == nil {
 		return nil, ErrNothing
@@ -142,7 +147,10 @@ func gaveUpBefore(o Options) (*Result, error) {
 // back. Somebody must say why. The run's folder is kept.
 func Leave(o Options, reason string) (*Result, error) {
 	if reason = strings.TrimSpace(reason); reason == "" {
-		return nil, fmt.Errorf("%w: it needs a reason to leave a drive with a run that is neither finished nor taken back. Nothing was written", ErrPending)
+		return nil, fmt.Errorf(
+			"%w: it needs a reason to leave a drive with a run that is neither finished nor taken back. Nothing was written",
+			ErrPending,
+		)
 	}
 	u, err := Open(o)
 	if err != nil {

@@ -309,7 +309,10 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		p.meta.Entries[0].Reason = strings.TrimSpace(o.Despite)
 	}
 	p.onDrive(o.Dev)
-	res := &Result{Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns, Notes: notes(p.columns), Bytes: p.script.Rewritten(), Zeroed: p.script.Zeroed()}
+	res := &Result{
+		Run: p.meta.ID, Records: p.meta.Kept, Marks: []string{}, Layout: p.meta.After, Columns: p.columns,
+		Notes: notes(p.columns), Bytes: p.script.Rewritten(), Zeroed: p.script.Zeroed(),
+	}
 	if o.Before != nil {
 		o.Before(p.columns)
 	}
@@ -324,7 +327,9 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	if less.forever >= 0 {
-		p.meta.Entries[0].Text += fmt.Sprintf(". From step %d on it cannot be taken back: %s", less.forever+1, noRoomToKeep)
+		p.meta.Entries[0].Text += fmt.Sprintf(
+			". From step %d on it cannot be taken back: %s", less.forever+1, noRoomToKeep,
+		)
 	}
 	if less.gone || p.promised.weakens {
 		p.meta.Entries[0].Text += ". What was gone before and lies in places that it writes over is not kept to be taken back: that would be too much for the bench"
@@ -338,7 +343,9 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, errors.Join(err, gaveUp(o, p.meta))
 	}
 	// 5. Then its journal, and the note that there is one.
-	c, f, err := carry.BeginIn(ctx, filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal, o.Report)
+	c, f, err := carry.BeginIn(
+		ctx, filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal, o.Report,
+	)
 	if errors.Is(err, carry.ErrStopped) {
 		err = ErrNotBegun
 	}
@@ -370,7 +377,10 @@ func verified(ctx context.Context, o Options) (despite string, err error) {
 		return "", nil
 	}
 	if strings.TrimSpace(o.Despite) == "" {
-		return "", fmt.Errorf("%w: %s %d in all. Nothing was written. Look into it first, or give a reason to go on all the same", ErrTrail, r.Problems[0], len(r.Problems))
+		return "", fmt.Errorf(
+			"%w: %s %d in all. Nothing was written. Look into it first, or give a reason to go on all the same",
+			ErrTrail, r.Problems[0], len(r.Problems),
+		)
 	}
 	return fmt.Sprintf("Begun although the trail does not verify: %s", r.Problems[0]), nil
 }
@@ -384,10 +394,16 @@ func serialCheck(o Options) error {
 	n := min(max(o.SerialLast, 4), len(s))
 	typed := survey.PlainSerial(o.Serial)
 	if typed == "" {
-		return fmt.Errorf("%w: the last %d characters of this drive's serial number are asked for, without dashes. Nothing was written. Read them from the drive's label", ErrSerial, n)
+		return fmt.Errorf(
+			"%w: the last %d characters of this drive's serial number are asked for, without dashes. Nothing was written. Read them from the drive's label",
+			ErrSerial, n,
+		)
 	}
 	if typed != s[len(s)-n:] {
-		return fmt.Errorf("%w: the last %d characters are asked for, and the serial number of this drive does not end in %q. Nothing was written. Look at the drive's label and try again", ErrSerial, n, o.Serial)
+		return fmt.Errorf(
+			"%w: the last %d characters are asked for, and the serial number of this drive does not end in %q. Nothing was written. Look at the drive's label and try again",
+			ErrSerial, n, o.Serial,
+		)
 	}
 	return nil
 }
@@ -402,10 +418,17 @@ func prepare(o Options) (*prepared, error) {
 	if o.Expect != nil {
 		now.Layout.Serial = o.Identity.Serial
 		if d := layout.Differ(o.Expect, now.Layout); len(d) > 0 {
-			return nil, fmt.Errorf("%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "))
+			return nil, fmt.Errorf(
+				"%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged,
+				strings.Join(d, " "),
+			)
 		}
 	}
-	p := &prepared{before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{}, gathered: map[string]*gathering{}, compared: map[string]*shelf.Compared{}, sound: map[int]bool{}, promised: newPromised(o.Dev, now)}
+	p := &prepared{
+		before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{},
+		gathered: map[string]*gathering{}, compared: map[string]*shelf.Compared{}, sound: map[int]bool{},
+		promised: newPromised(o.Dev, now),
+	}
 	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered, p.compared)
 	for _, g := range p.gathered {
 		p.close = append(p.close, g.r.Close)

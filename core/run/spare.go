@@ -101,7 +101,10 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 			}{{lost, false}, {gone, true}} {
 				for _, r := range kept.ranges {
 					for _, x := range (disk.Set{from}).Outside(r) {
-						out = append(out, script.Op{Kind: script.Hole, Off: x.Start, Len: x.Len(), Keep: true, Spare: true, Gone: kept.gone, Step: op.Step})
+						out = append(out, script.Op{
+							Kind: script.Hole, Off: x.Start, Len: x.Len(), Keep: true, Spare: true, Gone: kept.gone,
+							Step: op.Step,
+						})
 					}
 				}
 			}
@@ -150,7 +153,10 @@ func (k *promised) within(gone []disk.Range) []disk.Range {
 func split(op script.Op, lost, gone []disk.Range) (out script.Script) {
 	kept := make([]script.Op, 0, len(lost)+len(gone))
 	for i, r := range append(slices.Clone(lost), gone...) {
-		kept = append(kept, script.Op{Kind: script.Hole, Off: r.Start, Len: r.Len(), Keep: true, Spare: true, Gone: i >= len(lost), Step: op.Step})
+		kept = append(kept, script.Op{
+			Kind: script.Hole, Off: r.Start, Len: r.Len(), Keep: true, Spare: true, Gone: i >= len(lost),
+			Step: op.Step,
+		})
 	}
 	slices.SortFunc(kept, func(a, b script.Op) int { return cmp.Compare(a.Off, b.Off) })
 	at := op.Off
@@ -237,7 +243,9 @@ func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, lean
 		need = needs(dev, s)
 	}
 	if need > room {
-		return nil, l, fmt.Errorf("%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, room)
+		return nil, l, fmt.Errorf(
+			"%w: the run needs %s beside the drive, and %s is free; nothing was written", ErrRoom, need, room,
+		)
 	}
 	return s, l, nil
 }

@@ -371,7 +371,9 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 	}
 	covers := p.anywhere(o.Dev.Size())
 	if p.elsewhere(rec) != "" {
-		covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "whoever had the drive elsewhere", Why: seek.Had})
+		covers = append(covers, seek.Cover{
+			From: 0, To: o.Dev.Size(), State: seek.Unsure, By: "whoever had the drive elsewhere", Why: seek.Had,
+		})
 	}
 	back := p.lastBack(rec)
 	for _, x := range p.runs {
@@ -425,7 +427,9 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 			continue
 		}
 		start := x.Span.Start.Offset(x.Before.Sector)
-		covers = append(covers, seek.Cover{From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had})
+		covers = append(covers, seek.Cover{
+			From: start, To: start + x.Span.Bytes, State: seek.Unsure, By: x.Span.Title(), Why: seek.Had,
+		})
 		if x.Span.Start == rec.Span.Start && SamePartition(x.Span, rec.Span) || x.Time.Before(p.changed) || !x.Time.After(back) || p.backSince(x.Span, rec.Time) {
 			continue
 		}
@@ -438,7 +442,10 @@ func (p *past) deletedAfter(o Options, rec *trail.Record) (covers []seek.Cover, 
 			p.used[x.ID] = used
 		}
 		for _, r := range used {
-			covers = append(covers, seek.Cover{From: start + r[0], To: start + r[1], State: seek.Taken, By: x.Span.Title() + ", deleted since", Why: seek.Wrote})
+			covers = append(covers, seek.Cover{
+				From: start + r[0], To: start + r[1], State: seek.Taken, By: x.Span.Title() + ", deleted since",
+				Why: seek.Wrote,
+			})
 		}
 	}
 	return covers, nil
@@ -454,7 +461,10 @@ func tenants(l *layout.Layout) []seek.Cover {
 		if p.Role == layout.Container {
 			continue
 		}
-		out = append(out, seek.Cover{From: p.Start.Offset(l.Sector), To: (p.End + 1).Offset(l.Sector), State: seek.Unsure, By: p.Title(), Why: seek.Had})
+		out = append(out, seek.Cover{
+			From: p.Start.Offset(l.Sector), To: (p.End + 1).Offset(l.Sector), State: seek.Unsure, By: p.Title(),
+			Why: seek.Had,
+		})
 	}
 	return out
 }
@@ -512,7 +522,10 @@ func (at *stage) of(o Options, rec *trail.Record, c *shelf.Compared) (*Today, er
 			same(disk.Range{Start: start + r.Start, End: start + r.End})
 		}
 		for _, r := range c.Other {
-			covers = append(covers, seek.Cover{From: start + r.Start, To: start + r.End, State: seek.Taken, By: "something that its backup has not", Why: seek.Compared})
+			covers = append(covers, seek.Cover{
+				From: start + r.Start, To: start + r.End, State: seek.Taken, By: "something that its backup has not",
+				Why: seek.Compared,
+			})
 		}
 	}
 	past, err := at.since(o, rec)
@@ -708,7 +721,9 @@ func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 			continue
 		}
 		for _, w := range ran.wrote.from(0) {
-			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote})
+			covers = append(covers, seek.Cover{
+				From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote,
+			})
 		}
 	}
 	return covers, nil

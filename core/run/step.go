@@ -87,7 +87,10 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return err
 	}
 	if differs := layout.Differ(c.Layout, after.Layout); len(differs) > 0 {
-		return fmt.Errorf("step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title, strings.Join(differs, " "))
+		return fmt.Errorf(
+			"step %d, %s, does not lead where it should: %s Nothing was written", i+1, c.Title,
+			strings.Join(differs, " "),
+		)
 	}
 	if err := d.unharmed(after); err != nil {
 		return err
@@ -164,7 +167,9 @@ func (d *doing) unharmed(after *survey.Survey) error {
 	case strings.TrimSpace(d.c.Step.Damaged) != "":
 		d.entry.Text += ". Its file system does not check sound: " + trouble.Text
 	default:
-		return fmt.Errorf("step %d, %s, would damage the volume: %s Nothing was written", d.i+1, d.c.Title, trouble.Text)
+		return fmt.Errorf(
+			"step %d, %s, would damage the volume: %s Nothing was written", d.i+1, d.c.Title, trouble.Text,
+		)
 	}
 	return nil
 }

@@ -21,13 +21,19 @@ import (
 func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) error {
 	m := u.Meta
 	other := func(format string, args ...any) error {
-		return fmt.Errorf("%w: %s. Nothing was written; the run stays open. Put the drive back as it was, or say with a reason that it is left as it is", ErrOther, fmt.Sprintf(format, args...))
+		return fmt.Errorf(
+			"%w: %s. Nothing was written; the run stays open. Put the drive back as it was, or say with a reason that it is left as it is",
+			ErrOther, fmt.Sprintf(format, args...),
+		)
 	}
 	if m.Identity.Serial != "" && o.Identity.Serial != "" && !strings.EqualFold(m.Identity.Serial, o.Identity.Serial) {
 		return other("its serial number is %q, and the run is on %q", o.Identity.Serial, m.Identity.Serial)
 	}
 	if o.Dev.Size() != m.Before.Size || o.Dev.SectorBytes() != m.Before.Sector {
-		return other("it has %s in sectors of %d bytes, and the drive of the run %s in sectors of %d", o.Dev.Size().Exact(), o.Dev.SectorBytes(), m.Before.Size.Exact(), m.Before.Sector)
+		return other(
+			"it has %s in sectors of %d bytes, and the drive of the run %s in sectors of %d", o.Dev.Size().Exact(),
+			o.Dev.SectorBytes(), m.Before.Size.Exact(), m.Before.Sector,
+		)
 	}
 	s, err := sign.Find(o.Dev)
 	if err != nil {
@@ -48,7 +54,11 @@ func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) err
 	}
 	if len(seen.Differs) > 0 {
 		first := seen.Differs[0]
-		return other("%s in %d places hold something else than the run left there, the first at sector %s%s", seen.Differs.Bytes(), len(seen.Differs), disk.Grouped(int64(first.Start.At(o.Dev.SectorBytes()))), placeIn(m, first))
+		return other(
+			"%s in %d places hold something else than the run left there, the first at sector %s%s",
+			seen.Differs.Bytes(), len(seen.Differs), disk.Grouped(int64(first.Start.At(o.Dev.SectorBytes()))),
+			placeIn(m, first),
+		)
 	}
 	return untouched(o, m, c, other)
 }

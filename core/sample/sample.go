@@ -34,7 +34,9 @@ func With(l *layout.Layout, n int, change func(s *layout.Span)) *layout.Layout {
 // Bakery is an MBR drive: a primary, a container with two logical volumes and room
 // behind them, and room behind the container.
 func Bakery() *layout.Layout {
-	l := &layout.Layout{Scheme: "mbr", Size: 500 * disk.GiB, Sector: Sector, FirstUsable: 1, Slots: 4, DiskID: "7f3b1046"}
+	l := &layout.Layout{
+		Scheme: "mbr", Size: 500 * disk.GiB, Sector: Sector, FirstUsable: 1, Slots: 4, DiskID: "7f3b1046",
+	}
 	l.LastUsable = l.Size.At(Sector) - 1
 	box := Part(2, 101*disk.GiB, 200*disk.GiB, layout.Container, "")
 	a := Part(5, 101*disk.GiB+disk.MiB, 50*disk.GiB, layout.Data, volume.NTFS)
@@ -47,7 +49,9 @@ func Bakery() *layout.Layout {
 // has its recovery environment in 4.
 func InOrder() *pc.Facts {
 	return &pc.Facts{
-		Version: 1, State: pc.Off, Start: "d", Wait: 5, Order: []pc.StartEntry{{Partition: "d", Title: "System"}, {Partition: "f", Title: "Old"}},
+		Version: 1, State: pc.Off, Start: "d", Wait: 5, Order: []pc.StartEntry{
+			{Partition: "d", Title: "System"}, {Partition: "f", Title: "Old"},
+		},
 		Recovery: &pc.Recovery{Partition: "e", InUse: true}, Letters: map[string]string{"d": "C"},
 	}
 }
@@ -60,10 +64,15 @@ func At(b disk.Bytes) disk.LBA { return b.At(Sector) }
 
 // Part is a partition from a byte on, with a volume of a kind that is half full; with "" as that, without one.
 func Part(n int, start, size disk.Bytes, role layout.Role, kind volume.Kind) layout.Span {
-	p := layout.Span{Kind: layout.Partition, Number: n, Start: At(start), End: At(start+size) - 1, Bytes: size, Role: role, UniqueID: string(rune('a' + n))}
+	p := layout.Span{
+		Kind: layout.Partition, Number: n, Start: At(start), End: At(start+size) - 1, Bytes: size, Role: role,
+		UniqueID: string(rune('a' + n)),
+	}
 	p.Protected = role == layout.EFI || role == layout.Recovery || role == layout.OEM || role == layout.Reserved
 	if kind != "" {
-		p.Volume = &volume.Info{Kind: kind, ClusterBytes: 4096, TotalBytes: (size - Sector).Down(4096), UsedBytes: size / 2, Clean: true}
+		p.Volume = &volume.Info{
+			Kind: kind, ClusterBytes: 4096, TotalBytes: (size - Sector).Down(4096), UsedBytes: size / 2, Clean: true,
+		}
 		if v, err := fat.Shape(size, Sector); kind == volume.FAT32 && err == nil {
 			v.UsedBytes = v.TotalBytes / 2
 			p.Volume = &v
@@ -96,7 +105,10 @@ func Many(few, all int) int {
 
 // AnyDrive makes a drive with up to n partitions of all kinds, on a GPT or an MBR.
 func AnyDrive(rng *rand.Rand, n int) *layout.Layout {
-	l := &layout.Layout{Scheme: "gpt", Size: disk.Bytes(64+rng.IntN(2000)) * disk.GiB, Sector: Sector, FirstUsable: 34, Slots: 128, DiskID: "d"}
+	l := &layout.Layout{
+		Scheme: "gpt", Size: disk.Bytes(64+rng.IntN(2000)) * disk.GiB, Sector: Sector, FirstUsable: 34, Slots: 128,
+		DiskID: "d",
+	}
 	l.LastUsable = At(l.Size) - 34
 	mbr := rng.IntN(3) == 0
 	if mbr {
@@ -111,8 +123,14 @@ func AnyDrive(rng *rand.Rand, n int) *layout.Layout {
 		if rng.IntN(4) == 0 {
 			size = disk.Bytes(16+rng.IntN(900)) * disk.MiB
 		}
-		role := []layout.Role{layout.Data, layout.Data, layout.Data, layout.Data, layout.OtherSystem, layout.Recovery, layout.OEM, layout.Reserved, layout.EFI, layout.Unknown}[rng.IntN(10)]
-		k := []volume.Kind{volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.FAT32, volume.Ext4, volume.Sealed, volume.ExFAT, ""}[rng.IntN(10)]
+		role := []layout.Role{
+			layout.Data, layout.Data, layout.Data, layout.Data, layout.OtherSystem, layout.Recovery, layout.OEM,
+			layout.Reserved, layout.EFI, layout.Unknown,
+		}[rng.IntN(10)]
+		k := []volume.Kind{
+			volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.NTFS, volume.FAT32, volume.Ext4, volume.Sealed,
+			volume.ExFAT, "",
+		}[rng.IntN(10)]
 		if role == layout.Reserved {
 			k = ""
 		}
@@ -210,7 +228,9 @@ func Sane(l *layout.Layout) string {
 			return fmt.Sprintf("partition %d has another size than its place", p.Number)
 		}
 		if v := p.Volume; v != nil && (v.TotalBytes > p.Bytes || v.UsedBytes > v.TotalBytes || v.UsedBytes < 0) {
-			return fmt.Sprintf("the volume in partition %d has %d of %d, in %d", p.Number, v.UsedBytes, v.TotalBytes, p.Bytes)
+			return fmt.Sprintf(
+				"the volume in partition %d has %d of %d, in %d", p.Number, v.UsedBytes, v.TotalBytes, p.Bytes,
+			)
 		}
 		last = p.End
 	}
@@ -221,9 +241,15 @@ func Sane(l *layout.Layout) string {
 func Drawn(l *layout.Layout) string {
 	var b strings.Builder
 	for _, s := range l.Spans {
-		fmt.Fprintf(&b, "%s %d in %d: %d to %d, %s %s %s", s.Kind, s.Number, s.Container, s.Start, s.End, s.Bytes, s.Role, s.Why)
+		fmt.Fprintf(
+			&b, "%s %d in %d: %d to %d, %s %s %s", s.Kind, s.Number, s.Container, s.Start, s.End, s.Bytes, s.Role,
+			s.Why,
+		)
 		if v := s.Volume; v != nil {
-			fmt.Fprintf(&b, " %s used %s min %s cut %s clean %v bad %d", v.Kind, v.UsedBytes, v.ShrinkMin, v.ShrinkCut, v.Clean, v.BadClusters)
+			fmt.Fprintf(
+				&b, " %s used %s min %s cut %s clean %v bad %d", v.Kind, v.UsedBytes, v.ShrinkMin, v.ShrinkCut,
+				v.Clean, v.BadClusters,
+			)
 		}
 		fmt.Fprintln(&b)
 	}

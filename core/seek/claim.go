@@ -91,7 +91,10 @@ func claims(dev disk.Device, at disk.Bytes) []claim {
 		out = append(out, luksClaims(dev, at)...)
 	case string(b[:4]) == "FILE":
 		if r, err := ntfs.FromTable(dev, at); err == nil {
-			out = append(out, claim{kind: volume.NTFS, start: r.Start, size: r.Size, by: ByFiles, at: at, boot: r.Boot, identity: r.Identity})
+			out = append(out, claim{
+				kind: volume.NTFS, start: r.Start, size: r.Size, by: ByFiles, at: at, boot: r.Boot,
+				identity: r.Identity,
+			})
 		}
 	}
 	if string(b[502:512]) == "SWAPSPACE2" {
@@ -122,7 +125,13 @@ func ntfsClaims(b []byte, at disk.Bytes) []claim {
 		return nil
 	}
 	size := (disk.Bytes(n) + 1) * sec
-	return both(claim{kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:])), began: disk.LBA(le.Uint32(b[28:]))}, at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]))
+	return both(
+		claim{
+			kind: volume.NTFS, size: size, serial: fmt.Sprintf("%016x", le.Uint64(b[72:])),
+			began: disk.LBA(le.Uint32(b[28:])),
+		},
+		at, size-sec, bytes.Clone(b[:min(disk.Bytes(len(b)), sec)]),
+	)
 }
 
 // fatClaims: FAT32 keeps a copy of its boot sector where BPB_BkBootSec says (FAT
@@ -190,7 +199,10 @@ func extClaims(dev disk.Device, b []byte, at disk.Bytes) []claim {
 	if blocks < 8 || blocks > 1<<40 || per < 8 || per > block*8 || le.Uint32(b[40:]) == 0 {
 		return nil
 	}
-	c := claim{kind: volume.Ext4, size: disk.Bytes(blocks) * block, serial: hex.EncodeToString(b[104:120]), by: BySector, at: at, start: at - 1024}
+	c := claim{
+		kind: volume.Ext4, size: disk.Bytes(blocks) * block, serial: hex.EncodeToString(b[104:120]), by: BySector,
+		at: at, start: at - 1024,
+	}
 	switch compat := le.Uint32(b[92:]); {
 	case le.Uint32(b[96:])&0x40 != 0:
 	case compat&4 != 0:
@@ -298,7 +310,9 @@ func chainClaims(dev disk.Device, b []byte, at disk.Bytes) []claim {
 	if second := e[20]; second != 0 && second != 5 && second != 0x0f && second != 0x85 {
 		return nil
 	}
-	return []claim{{start: at + start*sec, size: n * sec, by: ByChain, at: at, entry: table.Entry{TypeID: hex.EncodeToString(e[4:5]), Record: at.At(sec)}}}
+	return []claim{{start: at + start*sec, size: n * sec, by: ByChain, at: at, entry: table.Entry{
+		TypeID: hex.EncodeToString(e[4:5]), Record: at.At(sec),
+	}}}
 }
 
 // tableClaims: the header of a GPT that says of itself that it lies where it lies; one inside

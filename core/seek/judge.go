@@ -36,7 +36,9 @@ func newJudge(dev disk.Device, sv *survey.Survey) *judge {
 	j := &judge{dev: dev, sv: sv}
 	for _, p := range sv.Layout.Partitions() {
 		if p.Role != layout.Container {
-			j.living = append(j.living, &living{span: p, start: p.Start.Offset(sv.Layout.Sector), v: sv.Volumes[p.Number]})
+			j.living = append(j.living, &living{
+				span: p, start: p.Start.Offset(sv.Layout.Sector), v: sv.Volumes[p.Number],
+			})
 		}
 	}
 	return j
@@ -226,7 +228,9 @@ func tables(claims []claim) []claim {
 // begin today.
 func explained(finds []Find) []Find {
 	slices.SortStableFunc(finds, func(a, b Find) int {
-		return cmp.Or(cmp.Compare(b.weight, a.weight), cmp.Compare(b.asSaid(), a.asSaid()), cmp.Compare(b.onGrid(), a.onGrid()))
+		return cmp.Or(
+			cmp.Compare(b.weight, a.weight), cmp.Compare(b.asSaid(), a.asSaid()), cmp.Compare(b.onGrid(), a.onGrid()),
+		)
 	})
 	taken := map[disk.Bytes]bool{}
 	return slices.DeleteFunc(finds, func(f Find) bool {
@@ -362,7 +366,10 @@ func (j *judge) evidence(f *Find) {
 	switch {
 	case carried:
 		f.Confidence = Doubtful
-		say("It says that it began at sector %s: it was moved, or carried along with what lay around it.", disk.Grouped(int64(first.began)))
+		say(
+			"It says that it began at sector %s: it was moved, or carried along with what lay around it.",
+			disk.Grouped(int64(first.began)),
+		)
 	case f.stray:
 		f.Confidence = Doubtful
 		say("It does not begin where partitions begin: it may be an image that lay in a file.")
@@ -490,7 +497,9 @@ func (j *judge) opens(f *Find, say func(string, ...any)) (opens, agrees bool) {
 		table = f.Start.Offset(j.sv.Layout.Sector) + n.TableAt()
 		claimed, ok := n.Claimed()
 		if agrees = ok && claimed == n.Length(); ok && !agrees {
-			doubts = append(doubts, fmt.Sprintf("Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length()))
+			doubts = append(doubts, fmt.Sprintf(
+				"Its table of files is of a volume of %s, not of %s: it had another size then.", claimed, n.Length(),
+			))
 		}
 	}
 	if l := j.taken(table); l != nil {
@@ -547,7 +556,10 @@ func (j *judge) former(finds []Find) {
 				if j.copied(f, l) {
 					continue
 				}
-				f.ghost("It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(), l.span.Number)
+				f.ghost(
+					"It is where %s was, or how large it was; that volume lives on (partition %d).", l.span.Title(),
+					l.span.Number,
+				)
 				break
 			}
 		}
@@ -563,7 +575,10 @@ func (j *judge) former(finds []Find) {
 			f.ghost("It lies inside %s (partition %d), whose volumes are parts of it.", in.span.Title(), in.span.Number)
 			continue
 		case in.v == nil: // it may be left from before
-			f.doubt("What tells of it lies inside %s (partition %d), of which nobody knows what it has written where.", in.span.Title(), in.span.Number)
+			f.doubt(
+				"What tells of it lies inside %s (partition %d), of which nobody knows what it has written where.",
+				in.span.Title(), in.span.Number,
+			)
 		}
 		for _, k := range order[:n] {
 			g := &finds[k]
@@ -581,7 +596,10 @@ func (j *judge) former(finds []Find) {
 			case f.stray && g.Start < f.Start && f.Start <= g.End:
 				f.ghost("It is a copy of the start of %s, within it.", g.Title())
 			default:
-				f.doubt("The same volume lies at sector %s, and more of it: one of them is where it was before it was moved.", disk.Grouped(int64(g.Start)))
+				f.doubt(
+					"The same volume lies at sector %s, and more of it: one of them is where it was before it was moved.",
+					disk.Grouped(int64(g.Start)),
+				)
 			}
 		}
 	}
@@ -595,9 +613,15 @@ func (j *judge) copied(f *Find, l *living) bool {
 		return false
 	}
 	if len(f.TypeID) == 2 {
-		f.doubt("%s (partition %d) is the same volume: this is a copy of it, or where it was before it was moved.", l.span.Title(), l.span.Number)
+		f.doubt(
+			"%s (partition %d) is the same volume: this is a copy of it, or where it was before it was moved.",
+			l.span.Title(), l.span.Number,
+		)
 	} else {
-		f.Reasons = append(f.Reasons, fmt.Sprintf("%s (partition %d) has the same serial number: one is a copy of the other.", l.span.Title(), l.span.Number))
+		f.Reasons = append(f.Reasons, fmt.Sprintf(
+			"%s (partition %d) has the same serial number: one is a copy of the other.", l.span.Title(),
+			l.span.Number,
+		))
 	}
 	return true
 }
@@ -657,7 +681,10 @@ func (j *judge) inFiles(finds []Find, files []told) {
 	for i := range finds {
 		if f := &finds[i]; f.stray && !f.Ghost {
 			if in := j.around(f, finds); in != "" {
-				f.inferred("It lies in what the find %s had in use: an image in a file of that, though nothing is left that names the file.", in)
+				f.inferred(
+					"It lies in what the find %s had in use: an image in a file of that, though nothing is left that names the file.",
+					in,
+				)
 			}
 		}
 	}
@@ -804,7 +831,10 @@ func (j *judge) insideTold(f *Find, finds []Find, starts map[disk.Bytes]disk.Byt
 				if starts[start] > f.Bytes {
 					tell = f.ghost
 				}
-				tell("It lies inside the file %s, whose record lies at sector %s.", x.Name, disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))))
+				tell(
+					"It lies inside the file %s, whose record lies at sector %s.", x.Name,
+					disk.Grouped(int64(x.at.At(j.sv.Layout.Sector))),
+				)
 				return
 			}
 		}

@@ -124,7 +124,10 @@ func (f Find) Title() string { return f.Span().Title() }
 
 // Span is the find as a partition.
 func (f Find) Span() layout.Span {
-	return layout.Span{Kind: layout.Partition, Start: f.Start, End: f.End, Bytes: f.Bytes, TypeID: f.TypeID, UniqueID: f.UniqueID, Name: f.Name, Attributes: f.Attributes, Record: f.Chain, Role: layout.Data, Volume: f.Holds}
+	return layout.Span{
+		Kind: layout.Partition, Start: f.Start, End: f.End, Bytes: f.Bytes, TypeID: f.TypeID, UniqueID: f.UniqueID,
+		Name: f.Name, Attributes: f.Attributes, Record: f.Chain, Role: layout.Data, Volume: f.Holds,
+	}
 }
 
 // Hint is a place that something outside the drive tells of: a record of the trail.
@@ -136,7 +139,10 @@ type Hint struct {
 func (h Hint) claim(sector disk.Bytes) claim {
 	p, at := h.Span, h.Span.Start.Offset(sector)
 	attrs, _ := strconv.ParseUint(strings.TrimPrefix(p.Attributes, "0x"), 16, 64)
-	return claim{start: at, size: p.Bytes, by: ByRecord, at: at, record: h.Record, entry: table.Entry{TypeID: p.TypeID, UniqueID: p.UniqueID, Name: p.Name, Attributes: attrs, Record: p.Record}}
+	return claim{
+		start: at, size: p.Bytes, by: ByRecord, at: at, record: h.Record,
+		entry: table.Entry{TypeID: p.TypeID, UniqueID: p.UniqueID, Name: p.Name, Attributes: attrs, Record: p.Record},
+	}
 }
 
 // Progress of a search.
@@ -248,7 +254,10 @@ func (s *Search) Likely(ctx context.Context) error {
 	around := func(start, n disk.Bytes) { // a volume from start on
 		// A table of files and the copy of its first records mostly begin at the same clusters of
 		// 4 KiB: 786,432 and 2.
-		at = append(at, start, start+sec, start+2*512, start+6*sec, start+12*sec, start+4096-512, start+n-sec, start+8192, start+3*disk.GiB)
+		at = append(
+			at, start, start+sec, start+2*512, start+6*sec, start+12*sec, start+4096-512, start+n-sec, start+8192,
+			start+3*disk.GiB,
+		)
 	}
 	for _, h := range s.Hints {
 		around(h.Span.Start.Offset(sec), h.Span.Bytes)

@@ -80,7 +80,9 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 		}
 		out = append(out, Cover{l.start, l.start + l.span.Bytes, Unsure, l.span.Title(), Had})
 		if l.span.Record != 0 {
-			out = append(out, Cover{l.span.Record.Offset(sec), (l.span.Record + 1).Offset(sec), Taken, "the partition table", Lies})
+			out = append(out, Cover{
+				l.span.Record.Offset(sec), (l.span.Record + 1).Offset(sec), Taken, "the partition table", Lies,
+			})
 		}
 		for _, r := range l.inUse() {
 			out = append(out, Cover{r[0], r[1], Taken, l.span.Title(), Lies})

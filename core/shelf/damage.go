@@ -41,7 +41,10 @@ func (d *Damage) Error() string { return fmt.Sprintf("%v: %s: %s", ErrDamaged, d
 func (d *Damage) What() string {
 	var parts []string
 	if len(d.Pieces) > 0 {
-		parts = append(parts, fmt.Sprintf("%d of %d pieces do not read back as they were written, the first at byte %d", len(d.Pieces), d.of, d.Lost[0][0]))
+		parts = append(parts, fmt.Sprintf(
+			"%d of %d pieces do not read back as they were written, the first at byte %d", len(d.Pieces), d.of,
+			d.Lost[0][0],
+		))
 	}
 	if d.List {
 		parts = append(parts, "the list of its files is not what was written")

@@ -67,7 +67,9 @@ const (
 // filesOf is the files of a partition as a tar.
 func filesOf(r Request, m *Manifest) (source, error) {
 	if r.Volume == nil {
-		return source{}, fmt.Errorf("%w: the partition cannot be looked into, so only an image of it can be made", ErrKind)
+		return source{}, fmt.Errorf(
+			"%w: the partition cannot be looked into, so only an image of it can be made", ErrKind,
+		)
 	}
 	for _, f := range r.Folders {
 		x, err := r.Volume.Stat(f)
@@ -104,7 +106,10 @@ func filesOf(r Request, m *Manifest) (source, error) {
 	// A volume whose files claim more than it has (holes) still compresses.
 	most := min(total, 2*r.Dev.Size())
 	a := &archiver{v: r.Volume, list: list, m: m, names: map[uint64]string{}}
-	return source{total: total, room: most + most/1000 + disk.Bytes(len(list)+1)*headerEstimate + disk.MiB, pieces: a.pieces, done: a.save}, nil
+	return source{
+		total: total, room: most + most/1000 + disk.Bytes(len(list)+1)*headerEstimate + disk.MiB, pieces: a.pieces,
+		done: a.save,
+	}, nil
 }
 
 // wanted tells whether a file is one of the chosen folders, in them, or above them.
@@ -226,7 +231,13 @@ func (a *archiver) file(all []Entry) error {
 		return err
 	}
 	for _, s := range apart {
-		err := a.member(&tar.Header{Typeflag: tar.TypeReg, Name: s.Path + ":" + s.Stream, Mode: 0o644, Size: int64(s.Bytes), ModTime: stamp(s.Modified), Format: tar.FormatPAX}, s)
+		err := a.member(
+			&tar.Header{
+				Typeflag: tar.TypeReg, Name: s.Path + ":" + s.Stream, Mode: 0o644, Size: int64(s.Bytes),
+				ModTime: stamp(s.Modified), Format: tar.FormatPAX,
+			},
+			s,
+		)
 		if err != nil {
 			return err
 		}

@@ -142,7 +142,11 @@ func (a *Archive) List(dir, from string, limit int) ([]volume.File, string, erro
 // Stat implements volume.Volume.
 func (a *Archive) Stat(path string) (volume.File, error) {
 	path = strings.Trim(path, "/")
-	i, ok := slices.BinarySearchFunc(a.list, path, func(e Entry, p string) int { return cmp.Or(strings.Compare(e.Path, p), strings.Compare(e.Stream, "")) })
+	i, ok := slices.BinarySearchFunc(a.list, path, func(e Entry, p string) int {
+		return cmp.Or(
+			strings.Compare(e.Path, p), strings.Compare(e.Stream, ""),
+		)
+	})
 	if ok {
 		return a.list[i].File, nil
 	}

@@ -61,7 +61,10 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 		return nil, err
 	}
 	if v, ok := at.(*OnVolume); ok && r.Drive != nil && v.on(r.Drive) {
-		return nil, fmt.Errorf("%w: %s is on the drive that is to be backed up; nothing was written. Use another shelf", ErrSame, at.title())
+		return nil, fmt.Errorf(
+			"%w: %s is on the drive that is to be backed up; nothing was written. Use another shelf", ErrSame,
+			at.title(),
+		)
 	}
 	m := &Manifest{Version: 2, ID: r.ID, Kind: r.Kind, Made: r.Now, Who: r.Who, From: r.From, Verified: &r.Now}
 	var src source
@@ -81,7 +84,10 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 		return nil, err
 	}
 	if src.room > free {
-		return nil, fmt.Errorf("%w: the backup may take %s, and %s is free; nothing was written. Make room, or use another shelf", ErrRoom, src.room, free)
+		return nil, fmt.Errorf(
+			"%w: the backup may take %s, and %s is free; nothing was written. Make room, or use another shelf",
+			ErrRoom, src.room, free,
+		)
 	}
 	if report != nil && at.image() != "" {
 		report(Progress{Phase: "waiting for the shelf", Total: src.total})
@@ -107,7 +113,9 @@ func (s *Shelf) Make(ctx context.Context, r Request, report func(Progress)) (*Ma
 	if err != nil {
 		d.discard()
 		if errors.Is(err, unix.ENOSPC) {
-			err = fmt.Errorf("%w: it filled up while the backup was made; what had been written was taken away", ErrRoom)
+			err = fmt.Errorf(
+				"%w: it filled up while the backup was made; what had been written was taken away", ErrRoom,
+			)
 		}
 		return nil, err
 	}
@@ -223,7 +231,9 @@ func write(ctx context.Context, d draft, m *Manifest, src source, report func(Pr
 			}
 			j.frame = nil
 			n := j.n
-			m.Pieces = append(m.Pieces, Piece{Off: m.Bytes, Len: n, FrameOff: at, FrameLen: j.frameLen, Hash: j.node.String(), Zero: j.zero})
+			m.Pieces = append(m.Pieces, Piece{
+				Off: m.Bytes, Len: n, FrameOff: at, FrameLen: j.frameLen, Hash: j.node.String(), Zero: j.zero,
+			})
 			at, m.Bytes = at+j.frameLen, m.Bytes+n
 			part = append(part, j)
 			progress.add("writing", n)
@@ -378,7 +388,10 @@ func appendRaw(dst, b []byte) []byte {
 // newEncoder has a small window, which fits the processor's nearest cache: about a tenth faster
 // than one of 256 KiB, and up to 4 % larger on the shelf.
 func newEncoder() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false), zstd.WithWindowSize(64<<10))
+	return zstd.NewWriter(
+		nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false),
+		zstd.WithWindowSize(64<<10),
+	)
 }
 
 // blank is a whole piece of zeros: most pieces of a large volume are one, and

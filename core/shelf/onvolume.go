@@ -140,7 +140,10 @@ func (p *OnVolume) settle(im *disk.Image) error {
 		err = takenBack(c, im)
 	}
 	if err != nil {
-		return fmt.Errorf("what was left unfinished on the shelf %s cannot be taken back: %w. Nothing more was written", p.Title, err)
+		return fmt.Errorf(
+			"what was left unfinished on the shelf %s cannot be taken back: %w. Nothing more was written", p.Title,
+			err,
+		)
 	}
 	return p.forgetJournal()
 }
@@ -595,7 +598,9 @@ func (d *inVolume) put(name string, b []byte) error {
 
 // commit lists all files of the backup in the volume, and reads the small ones back.
 func (d *inVolume) commit(manifest []byte) error {
-	big := volume.Incoming{File: volume.File{Path: d.name, Kind: volume.Plain, Bytes: disk.Bytes(d.w.size), Modified: d.p.Now()}}
+	big := volume.Incoming{File: volume.File{
+		Path: d.name, Kind: volume.Plain, Bytes: disk.Bytes(d.w.size), Modified: d.p.Now(),
+	}}
 	info, err := d.d.v.Info()
 	if err != nil {
 		return err
@@ -622,12 +627,18 @@ func (d *inVolume) commit(manifest []byte) error {
 		return err
 	}
 	if now, err := d.d.v.Fingerprint(); err != nil || now != d.print {
-		return fmt.Errorf("the volume of the shelf %s was changed by something else meanwhile (%v); the backup was given up", d.p.Title, err)
+		return fmt.Errorf(
+			"the volume of the shelf %s was changed by something else meanwhile (%v); the backup was given up",
+			d.p.Title, err,
+		)
 	}
 	if err := d.d.giveBack(rest); err != nil {
 		return err
 	}
-	err = d.p.act(d.d, map[string]io.ReaderAt{"files": bytes.NewReader(d.source)}, d.p.files(path.Join(VolumeFolder, d.id), all))
+	err = d.p.act(
+		d.d, map[string]io.ReaderAt{"files": bytes.NewReader(d.source)},
+		d.p.files(path.Join(VolumeFolder, d.id), all),
+	)
 	if err != nil {
 		return err
 	}

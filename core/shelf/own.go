@@ -97,7 +97,9 @@ func (m *Manifest) Lies() error {
 		length = m.Pieces[n-1].FrameOff + m.Pieces[n-1].FrameLen
 	}
 	if f.Size() < length {
-		return fmt.Errorf("%w: %s: of its contents %s are there, of %s", ErrDamaged, m.ID, disk.Bytes(f.Size()), disk.Bytes(length))
+		return fmt.Errorf(
+			"%w: %s: of its contents %s are there, of %s", ErrDamaged, m.ID, disk.Bytes(f.Size()), disk.Bytes(length),
+		)
 	}
 	if now, err := f.touched(); err != nil || m.Touched == 0 || now == m.Touched || m.Verified == nil {
 		return err

@@ -115,6 +115,9 @@ func (n NewVolume) script(size disk.Bytes) (script.Script, error) {
 		at = to
 	}
 	s.Barrier("volume made")
-	e := table.NewEntry(table.Entry{Slot: 1, TypeID: table.TypeBasic, UniqueID: n.UniqueID, Start: n.start.At(n.sector), End: n.end.At(n.sector) - 1, Name: n.Label})
+	e := table.NewEntry(table.Entry{
+		Slot: 1, TypeID: table.TypeBasic, UniqueID: n.UniqueID, Start: n.start.At(n.sector),
+		End: n.end.At(n.sector) - 1, Name: n.Label,
+	})
 	return append(s, table.New(paper, n.DiskID, e)...), nil
 }

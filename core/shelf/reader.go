@@ -114,7 +114,9 @@ func (s *Shelf) verify(ctx context.Context, m *Manifest, report func(Progress)) 
 		return s.damage(m, bad, list)
 	}
 	if n := len(m.Pieces); n > 0 && r.f.Size() != m.Pieces[n-1].FrameOff+m.Pieces[n-1].FrameLen {
-		return fmt.Errorf("%w: %s: its file has %d bytes, which is not its pieces together", ErrDamaged, m.ID, r.f.Size())
+		return fmt.Errorf(
+			"%w: %s: its file has %d bytes, which is not its pieces together", ErrDamaged, m.ID, r.f.Size(),
+		)
 	}
 	return nil
 }

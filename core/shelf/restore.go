@@ -79,14 +79,19 @@ func ToFolder(ctx context.Context, v volume.Volume, paths []string, to string, r
 		return nil, err
 	}
 	if need > free {
-		return nil, fmt.Errorf("%w: the files take %s, and %s is free in %s; nothing was written", ErrRoom, need, free, to)
+		return nil, fmt.Errorf(
+			"%w: the files take %s, and %s is free in %s; nothing was written", ErrRoom, need, free, to,
+		)
 	}
 	root, err := os.OpenRoot(to)
 	if err != nil {
 		return nil, err
 	}
 	defer root.Close()
-	w := &putter{v: v, root: root, buf: make([]byte, 1<<20), report: report, total: need, tops: map[string]string{}, names: map[uint64]string{}, out: Restored{Renamed: map[string]string{}}}
+	w := &putter{
+		v: v, root: root, buf: make([]byte, 1<<20), report: report, total: need, tops: map[string]string{},
+		names: map[uint64]string{}, out: Restored{Renamed: map[string]string{}},
+	}
 	for _, f := range files {
 		if ctx.Err() != nil {
 			return &w.out, ctx.Err()

@@ -118,7 +118,13 @@ func nextHeader(m *Manifest, r *Reader, at disk.Bytes) disk.Bytes {
 // entriesOf are the lines of a member, whose contents begin at the given place, and of
 // the streams in its header.
 func entriesOf(h *tar.Header, at disk.Bytes) []Entry {
-	e := Entry{At: -1, File: volume.File{Path: strings.TrimSuffix(h.Name, "/"), Kind: volume.Plain, Bytes: disk.Bytes(h.Size), Modified: h.ModTime.UTC()}}
+	e := Entry{
+		At: -1,
+		File: volume.File{
+			Path: strings.TrimSuffix(h.Name, "/"), Kind: volume.Plain, Bytes: disk.Bytes(h.Size),
+			Modified: h.ModTime.UTC(),
+		},
+	}
 	if i := strings.LastIndexByte(e.Path, ':'); i > strings.LastIndexByte(e.Path, '/') && h.Typeflag == tar.TypeReg {
 		e.Path, e.Stream = e.Path[:i], e.Path[i+1:]
 	}
@@ -152,7 +158,10 @@ func entriesOf(h *tar.Header, at disk.Bytes) []Entry {
 		if name, ok := strings.CutPrefix(key, keyStream); ok {
 			sum := blake3.Sum256([]byte(s))
 			x := Entry{At: -1, Data: bytes.Clone([]byte(s)), Hash: hex.EncodeToString(sum[:])}
-			x.File = volume.File{Path: e.Path, Stream: unescape.Replace(name), Kind: volume.Plain, Bytes: disk.Bytes(len(s)), Modified: e.Modified}
+			x.File = volume.File{
+				Path: e.Path, Stream: unescape.Replace(name), Kind: volume.Plain, Bytes: disk.Bytes(len(s)),
+				Modified: e.Modified,
+			}
 			out = append(out, x)
 		}
 	}

@@ -153,10 +153,17 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 // unfinished tells of the run that is open on a drive, as its sign says.
 func unfinished(s *sign.Sign) (l finding.List) {
 	if s.Run == "" {
-		l.Add(finding.Error, UnfinishedRun, "A run on this drive is not finished; the sign that says so is damaged and does not tell which. What is read from the drive cannot be relied on.")
+		l.Add(
+			finding.Error, UnfinishedRun,
+			"A run on this drive is not finished; the sign that says so is damaged and does not tell which. What is read from the drive cannot be relied on.",
+		)
 		return l
 	}
-	l.Add(finding.Error, UnfinishedRun, "A run on this drive, begun %s, is not finished (%s). What is read from the drive cannot be relied on until it is finished or taken back.", s.Begun.Local().Format("2 Jan 2006 15:04"), s.Run)
+	l.Add(
+		finding.Error, UnfinishedRun,
+		"A run on this drive, begun %s, is not finished (%s). What is read from the drive cannot be relied on until it is finished or taken back.",
+		s.Begun.Local().Format("2 Jan 2006 15:04"), s.Run,
+	)
 	return l
 }
 
@@ -174,9 +181,15 @@ func (s *Survey) whole(dev disk.Device, l *layout.Layout, facts *pc.Facts) error
 	case found.Info == nil:
 		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table, and nothing is on it.")
 	case found.Info.Kind == volume.Unknown:
-		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table. Something is on it, but no file system that is known.")
+		l.Findings.Add(
+			finding.Note, "no-table",
+			"The drive has no partition table. Something is on it, but no file system that is known.",
+		)
 	default:
-		l.Findings.Add(finding.Note, "no-table", "The drive has no partition table: a %s volume takes it whole.", found.Info.Kind)
+		l.Findings.Add(
+			finding.Note, "no-table", "The drive has no partition table: a %s volume takes it whole.",
+			found.Info.Kind,
+		)
 		p := span(table.Entry{Slot: 1, Start: 0, End: dev.Size().At(l.Sector) - 1}, l.Sector)
 		p.Volume, p.UniqueID = found.Info, layout.PlaceID("none-"+found.Info.Serial, 0)
 		l.Findings = append(l.Findings, found.Findings.On(1)...)
@@ -305,7 +318,10 @@ func holdsFiles(v volume.Volume) bool {
 // people are folders that persons have, and the ends of names that only their files have: makers and systems
 // keep pictures and texts of their own.
 var (
-	people    = []string{"users", "home", "documents and settings", "documents", "my documents", "pictures", "photos", "music", "videos", "desktop"}
+	people = []string{
+		"users", "home", "documents and settings", "documents", "my documents", "pictures", "photos", "music",
+		"videos", "desktop",
+	}
 	theirEnds = strings.Fields(".doc .docx .odt .xls .xlsx .ods .ppt .pptx .odp .pages .numbers .pst .ost .eml .mbox .heic .cr2 .cr3 .nef .arw .dng")
 )
 
@@ -400,7 +416,10 @@ func isSystem(vol volume.Volume) bool {
 func (s *Survey) disagreements(p layout.Span) finding.List {
 	var l finding.List
 	say := func(severity finding.Severity, code, format string, args ...any) {
-		l = append(l, finding.Finding{Code: code, Severity: severity, Partition: p.Number, Text: fmt.Sprintf("Partition %d ", p.Number) + fmt.Sprintf(format, args...)})
+		l = append(l, finding.Finding{
+			Code: code, Severity: severity, Partition: p.Number,
+			Text: fmt.Sprintf("Partition %d ", p.Number) + fmt.Sprintf(format, args...),
+		})
 	}
 	kind := volume.Kind("")
 	if p.Volume != nil {
@@ -415,42 +434,71 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 	}
 	switch {
 	case typed == layout.EFI && !fat:
-		say(finding.Warning, "efi-without-fat", "is of the type EFI system, but holds no FAT volume: a PC cannot start from it.")
+		say(
+			finding.Warning, "efi-without-fat",
+			"is of the type EFI system, but holds no FAT volume: a PC cannot start from it.",
+		)
 	case typed == layout.EFI && v != nil && !has(v, "EFI"):
 		say(finding.Warning, "efi-without-loader", "is of the type EFI system, but holds no loaders (no folder EFI).")
 	case typed != layout.EFI && p.Role == layout.EFI:
-		say(finding.Note, "efi-by-contents", "holds loaders on the drive that the PC starts from, though its type is not EFI system.")
+		say(
+			finding.Note, "efi-by-contents",
+			"holds loaders on the drive that the PC starts from, though its type is not EFI system.",
+		)
 	case typed == layout.Recovery && kind == "":
 		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
 	case typed == layout.Recovery && v != nil && !holdsRecovery(v):
 		say(finding.Warning, "recovery-without-image", "is of the type recovery, but holds no recovery image.")
 	case theirs:
-		say(finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.", p.Role)
+		say(
+			finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.",
+			p.Role,
+		)
 	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
 		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
 	case typed == "" && s.recoversFrom(&p):
-		say(finding.Note, "recovery-by-contents", "holds a recovery image, though its type does not say so: it is protected as one.")
+		say(
+			finding.Note, "recovery-by-contents",
+			"holds a recovery image, though its type does not say so: it is protected as one.",
+		)
 	case p.Personal && v != nil && calledRecovery(p) && !holdsRecovery(v) && holdsFiles(v):
-		say(finding.Warning, "name-and-contents", "is called %q, but holds no recovery image: what is in it may be somebody's files.", cmp.Or(p.Volume.Label, p.Name))
+		say(
+			finding.Warning, "name-and-contents",
+			"is called %q, but holds no recovery image: what is in it may be somebody's files.",
+			cmp.Or(p.Volume.Label, p.Name),
+		)
 	case typed == layout.Swap && kind != "" && kind != volume.Swap:
 		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
 	case kind.IsLinux() && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
-		say(finding.Note, "type-and-contents", "has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName, kind)
+		say(
+			finding.Note, "type-and-contents",
+			"has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName,
+			kind,
+		)
 	case fat && p.TypeID == "07":
-		say(finding.Note, "type-and-contents", "has the type 07, which is for NTFS and exFAT, but holds a %s volume.", kind)
+		say(
+			finding.Note, "type-and-contents", "has the type 07, which is for NTFS and exFAT, but holds a %s volume.",
+			kind,
+		)
 	case (kind == volume.NTFS || kind == volume.ExFAT) && slices.Contains([]string{"01", "04", "06", "0b", "0c", "0e"}, p.TypeID):
 		say(finding.Note, "type-and-contents", "has a type for FAT (%s), but holds a %s volume.", p.TypeID, kind)
 	case (kind == volume.NTFS || fat) && (p.TypeID == table.TypeLinux || p.TypeID == "83"):
 		say(finding.Note, "type-and-contents", "has a type for Linux, but holds a %s volume.", kind)
 	}
 	if p.Volume != nil && p.Volume.Hibernated {
-		say(finding.Warning, "hibernated", "holds a system that was put to sleep and will go on writing from what it remembers: nothing on this PC's drives is changed before it was started and shut down fully.")
+		say(
+			finding.Warning, "hibernated",
+			"holds a system that was put to sleep and will go on writing from what it remembers: nothing on this PC's drives is changed before it was started and shut down fully.",
+		)
 	}
 	if p.Hidden && p.Role == layout.Data {
 		say(finding.Note, "hidden", "is hidden from its PC by the table.")
 	}
 	if v := p.Volume; v != nil && v.ClusterBytes > 0 && (kind == volume.NTFS || kind.IsLinux()) && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
-		say(finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.", p.Bytes-v.TotalBytes)
+		say(
+			finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.",
+			p.Bytes-v.TotalBytes,
+		)
 	}
 	return l
 }

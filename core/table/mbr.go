@@ -66,7 +66,9 @@ func (t *Table) readMBR(dev disk.Device, mbr []byte, last disk.LBA) error {
 		}
 		if isContainer(raw[4]) {
 			if m.container != 0 {
-				found.Add(finding.Error, "containers-two", "The table has two extended containers; only one is allowed.")
+				found.Add(
+					finding.Error, "containers-two", "The table has two extended containers; only one is allowed.",
+				)
 			} else {
 				m.container, m.slot = e.Start, e.Slot
 			}
@@ -79,7 +81,10 @@ func (t *Table) readMBR(dev disk.Device, mbr []byte, last disk.LBA) error {
 	t.FirstUsable, t.LastUsable = 1, min(last, MaxMBR)
 	t.Entries, t.Findings = entries, found
 	if last > MaxMBR {
-		t.Findings.Add(finding.Note, "beyond-mbr", "An MBR ends at sector %d; the %s behind it can only be used with a GPT.", MaxMBR, (last - MaxMBR).Offset(t.Sector))
+		t.Findings.Add(
+			finding.Note, "beyond-mbr", "An MBR ends at sector %d; the %s behind it can only be used with a GPT.",
+			MaxMBR, (last - MaxMBR).Offset(t.Sector),
+		)
 	}
 	if m.container != 0 {
 		if err := t.readChain(dev, last); err != nil {
@@ -121,7 +126,9 @@ func (t *Table) readChain(dev disk.Device, last disk.LBA) error {
 	m := t.mbr
 	c := t.Entries[slices.IndexFunc(t.Entries, func(e Entry) bool { return e.Slot == m.slot })]
 	bad := func(code, format string, args ...any) error {
-		t.Findings = append(t.Findings, finding.Finding{Code: code, Severity: finding.Error, Partition: m.slot, Text: fmt.Sprintf(format, args...)})
+		t.Findings = append(t.Findings, finding.Finding{
+			Code: code, Severity: finding.Error, Partition: m.slot, Text: fmt.Sprintf(format, args...),
+		})
 		return nil
 	}
 	seen := map[disk.LBA]bool{}
@@ -129,11 +136,20 @@ func (t *Table) readChain(dev disk.Device, last disk.LBA) error {
 	for at := c.Start; ; {
 		switch {
 		case at > last || at < c.Start || at > c.End:
-			return bad("chain-outside", "The chain of logical volumes leads to sector %d, outside the container; what would follow is not shown.", at)
+			return bad(
+				"chain-outside",
+				"The chain of logical volumes leads to sector %d, outside the container; what would follow is not shown.",
+				at,
+			)
 		case seen[at]:
-			return bad("chain-loop", "The chain of logical volumes leads back to sector %d; what would follow is not shown.", at)
+			return bad(
+				"chain-loop", "The chain of logical volumes leads back to sector %d; what would follow is not shown.",
+				at,
+			)
 		case len(seen) >= maxChain:
-			return bad("chain-long", "The chain of logical volumes is longer than %d; what follows is not shown.", maxChain)
+			return bad(
+				"chain-long", "The chain of logical volumes is longer than %d; what follows is not shown.", maxChain,
+			)
 		}
 		seen[at] = true
 		b, err := disk.ReadFull(dev, at.Offset(t.Sector), t.Sector)
@@ -141,7 +157,10 @@ func (t *Table) readChain(dev disk.Device, last disk.LBA) error {
 			return err
 		}
 		if b[mbrEnd] != 0x55 || b[mbrEnd+1] != 0xaa {
-			return bad("chain-damaged", "The record of logical volumes at sector %d is damaged; what would follow is not shown.", at)
+			return bad(
+				"chain-damaged",
+				"The record of logical volumes at sector %d is damaged; what would follow is not shown.", at,
+			)
 		}
 		l := link{lba: at, sector: b}
 		next := disk.LBA(0)
@@ -152,14 +171,22 @@ func (t *Table) readChain(dev disk.Device, last disk.LBA) error {
 			case raw[4] == 0 || size == 0:
 			case isContainer(raw[4]):
 				if i == 0 {
-					return bad("chain-damaged", "The record of logical volumes at sector %d has its entries in an order that is not supported; what would follow is not shown.", at)
+					return bad(
+						"chain-damaged",
+						"The record of logical volumes at sector %d has its entries in an order that is not supported; what would follow is not shown.",
+						at,
+					)
 				}
 				next = c.Start + disk.LBA(binary.LittleEndian.Uint32(raw[8:]))
 			case l.slot == 0 && i == 0:
 				e := mbrEntry(slot, raw, at)
 				e.Raw, e.Record, e.Container = b, at, m.slot
 				if e.End < e.Start || e.Start <= at {
-					return bad("chain-damaged", "The record of logical volumes at sector %d describes a volume that cannot be; what would follow is not shown.", at)
+					return bad(
+						"chain-damaged",
+						"The record of logical volumes at sector %d describes a volume that cannot be; what would follow is not shown.",
+						at,
+					)
 				}
 				l.slot = slot
 				slot++
@@ -176,7 +203,9 @@ func (t *Table) readChain(dev disk.Device, last disk.LBA) error {
 
 func (t *Table) checkMBR(last disk.LBA) {
 	add := func(slot int, code, format string, args ...any) {
-		t.Findings = append(t.Findings, finding.Finding{Code: code, Severity: finding.Error, Partition: slot, Text: fmt.Sprintf(format, args...)})
+		t.Findings = append(t.Findings, finding.Finding{
+			Code: code, Severity: finding.Error, Partition: slot, Text: fmt.Sprintf(format, args...),
+		})
 	}
 	var container Entry
 	active := 0
@@ -189,24 +218,39 @@ func (t *Table) checkMBR(last disk.LBA) {
 		}
 	}
 	if active > 1 {
-		t.Findings.Add(finding.Warning, "active-many", "%d partitions are marked as active; a PC starts from one.", active)
+		t.Findings.Add(
+			finding.Warning, "active-many", "%d partitions are marked as active; a PC starts from one.", active,
+		)
 	}
 	for i, e := range t.Entries {
 		if e.End > last {
-			add(e.Slot, "entry-beyond-end", "Partition %d ends at sector %d, but the drive ends at sector %d.", e.Slot, e.End, last)
+			add(
+				e.Slot, "entry-beyond-end", "Partition %d ends at sector %d, but the drive ends at sector %d.",
+				e.Slot, e.End, last,
+			)
 		}
 		if e.Container != 0 && e.End > container.End {
-			add(e.Slot, "logical-outside", "Logical volume %d ends at sector %d, outside its container, which ends at %d.", e.Slot, e.End, container.End)
+			add(
+				e.Slot, "logical-outside",
+				"Logical volume %d ends at sector %d, outside its container, which ends at %d.", e.Slot, e.End,
+				container.End,
+			)
 		}
 		for _, f := range t.Entries[:i] {
 			if f.Container != e.Container || e.Start > f.End {
 				continue
 			}
-			add(e.Slot, "entries-overlap", "Partitions %d and %d overlap from sector %d to %d.", f.Slot, e.Slot, e.Start, min(f.End, e.End))
+			add(
+				e.Slot, "entries-overlap", "Partitions %d and %d overlap from sector %d to %d.", f.Slot, e.Slot,
+				e.Start, min(f.End, e.End),
+			)
 		}
 		for _, l := range t.mbr.chain {
 			if e.Container != 0 && e.Start <= l.lba && l.lba <= e.End {
-				add(e.Slot, "entries-overlap", "The record of logical volumes at sector %d lies inside partition %d.", l.lba, e.Slot)
+				add(
+					e.Slot, "entries-overlap", "The record of logical volumes at sector %d lies inside partition %d.",
+					l.lba, e.Slot,
+				)
 			}
 		}
 	}

@@ -203,7 +203,10 @@ func Read(dev disk.Device) (*Table, error) {
 	if t.primary == nil && t.backup == nil {
 		if prot != noProtection {
 			t.Scheme = GPT
-			t.Findings.Add(finding.Error, "gpt-both-damaged", "Both copies of the partition table are damaged. First: %v. Second: %v.", why, whyBackup)
+			t.Findings.Add(
+				finding.Error, "gpt-both-damaged",
+				"Both copies of the partition table are damaged. First: %v. Second: %v.", why, whyBackup,
+			)
 			return t, nil
 		}
 		return t, t.readMBR(dev, mbr, last)
@@ -222,7 +225,11 @@ func Read(dev disk.Device) (*Table, error) {
 			} else if t.backup == nil {
 				what = "The first copy of a former GPT is"
 			}
-			m.Findings.Add(finding.Note, "gpt-former", "%s still on the drive. Systems go by the MBR, which is shown; a search finds what the former table names.", what)
+			m.Findings.Add(
+				finding.Note, "gpt-former",
+				"%s still on the drive. Systems go by the MBR, which is shown; a search finds what the former table names.",
+				what,
+			)
 			return m, nil
 		}
 	}
@@ -230,16 +237,33 @@ func Read(dev disk.Device) (*Table, error) {
 	t.checkProtective(prot, mbr, last)
 	switch {
 	case t.primary == nil:
-		t.Findings.Add(finding.Error, "gpt-primary-damaged", "The first copy of the partition table is damaged: %v. The second copy is whole and is shown.", why)
+		t.Findings.Add(
+			finding.Error, "gpt-primary-damaged",
+			"The first copy of the partition table is damaged: %v. The second copy is whole and is shown.", why,
+		)
 	case t.backup == nil:
-		t.Findings.Add(finding.Error, "gpt-backup-damaged", "The second copy of the partition table is damaged: %v. The first copy is whole and is shown.", whyBackup)
+		t.Findings.Add(
+			finding.Error, "gpt-backup-damaged",
+			"The second copy of the partition table is damaged: %v. The first copy is whole and is shown.", whyBackup,
+		)
 	case !t.primary.sameAs(t.backup):
-		t.Findings.Add(finding.Error, "gpt-copies-differ", "Both copies of the partition table are valid, but they differ. The first is shown; nothing is changed until one of them is chosen.")
+		t.Findings.Add(
+			finding.Error, "gpt-copies-differ",
+			"Both copies of the partition table are valid, but they differ. The first is shown; nothing is changed until one of them is chosen.",
+		)
 	case at != last:
-		t.Findings.Add(finding.Note, "gpt-backup-not-last", "The second copy of the partition table lies at sector %d, not in the drive's last sector %d; the %s behind it cannot be used.", at, last, (last - at).Offset(sec))
+		t.Findings.Add(
+			finding.Note, "gpt-backup-not-last",
+			"The second copy of the partition table lies at sector %d, not in the drive's last sector %d; the %s behind it cannot be used.",
+			at, last, (last - at).Offset(sec),
+		)
 	}
 	if end := disk.LBA(t.copy().u64(48)); end > last {
-		t.Findings.Add(finding.Error, "drive-too-short", "The table says that the drive goes on beyond sector %d, but it ends at sector %d: it was cut off, or copied to a smaller one.", end, last)
+		t.Findings.Add(
+			finding.Error, "drive-too-short",
+			"The table says that the drive goes on beyond sector %d, but it ends at sector %d: it was cut off, or copied to a smaller one.",
+			end, last,
+		)
 	}
 	t.readEntries(t.copy(), last)
 	return t, nil
@@ -270,17 +294,32 @@ func (t *Table) readEntries(g *gptCopy, last disk.LBA) {
 		var found finding.List
 		switch {
 		case e.End < e.Start || e.Start < 0:
-			found.Add(finding.Error, "entry-absurd", "Partition %d ends at sector %d, before it starts at %d.", e.Slot, e.End, e.Start)
+			found.Add(
+				finding.Error, "entry-absurd", "Partition %d ends at sector %d, before it starts at %d.", e.Slot,
+				e.End, e.Start,
+			)
 		case e.End > last:
-			found.Add(finding.Error, "entry-beyond-end", "Partition %d ends at sector %d, but the drive ends at sector %d.", e.Slot, e.End, last)
+			found.Add(
+				finding.Error, "entry-beyond-end", "Partition %d ends at sector %d, but the drive ends at sector %d.",
+				e.Slot, e.End, last,
+			)
 		case e.Start < t.FirstUsable || e.End > t.LastUsable:
-			found.Add(finding.Error, "entry-outside-usable", "Partition %d lies at sectors %d to %d, outside the usable sectors %d to %d.", e.Slot, e.Start, e.End, t.FirstUsable, t.LastUsable)
+			found.Add(
+				finding.Error, "entry-outside-usable",
+				"Partition %d lies at sectors %d to %d, outside the usable sectors %d to %d.", e.Slot, e.Start, e.End,
+				t.FirstUsable, t.LastUsable,
+			)
 		}
 		if before != nil && e.Start <= before.End {
-			found.Add(finding.Error, "entries-overlap", "Partitions %d and %d overlap from sector %d to %d.", before.Slot, e.Slot, e.Start, min(before.End, e.End))
+			found.Add(
+				finding.Error, "entries-overlap", "Partitions %d and %d overlap from sector %d to %d.", before.Slot,
+				e.Slot, e.Start, min(before.End, e.End),
+			)
 		}
 		if other, twice := ids[e.UniqueID]; twice {
-			found.Add(finding.Warning, "unique-id-twice", "Partitions %d and %d have the same unique id.", other, e.Slot)
+			found.Add(
+				finding.Warning, "unique-id-twice", "Partitions %d and %d have the same unique id.", other, e.Slot,
+			)
 		}
 		ids[e.UniqueID] = e.Slot
 		t.Findings = append(t.Findings, found.On(e.Slot)...)
@@ -401,7 +440,9 @@ func (t *Table) Writable() error {
 }
 
 // ofEntries are findings about single entries: the table itself is whole, and can do without them.
-var ofEntries = map[string]bool{"entry-absurd": true, "entry-beyond-end": true, "entry-outside-usable": true, "entries-overlap": true}
+var ofEntries = map[string]bool{
+	"entry-absurd": true, "entry-beyond-end": true, "entry-outside-usable": true, "entries-overlap": true,
+}
 
 // Removable says why no entry can be taken out of the table, or nil: entries that cannot be so can be
 // taken out of one that is whole itself.

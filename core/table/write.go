@@ -112,9 +112,15 @@ func protective(mbr []byte) protection {
 func (t *Table) checkProtective(p protection, mbr []byte, last disk.LBA) {
 	switch p {
 	case noProtection:
-		t.Findings.Add(finding.Warning, "gpt-protective-mbr-missing", "The drive has a GPT, but no protective MBR: old programs may take it for empty.")
+		t.Findings.Add(
+			finding.Warning, "gpt-protective-mbr-missing",
+			"The drive has a GPT, but no protective MBR: old programs may take it for empty.",
+		)
 	case hybrid:
-		t.Findings.Add(finding.Warning, "hybrid-mbr", "The MBR lists partitions beside the GPT (a hybrid MBR). Changes are refused, since both would have to agree.")
+		t.Findings.Add(
+			finding.Warning, "hybrid-mbr",
+			"The MBR lists partitions beside the GPT (a hybrid MBR). Changes are refused, since both would have to agree.",
+		)
 	case protected:
 		for i := range 4 {
 			e := mbr[446+16*i:]
@@ -123,7 +129,10 @@ func (t *Table) checkProtective(p protection, mbr []byte, last disk.LBA) {
 			}
 			size := disk.LBA(binary.LittleEndian.Uint32(e[12:]))
 			if start := binary.LittleEndian.Uint32(e[8:]); start != 1 || size != min(last, 0xffffffff) && size != 0xffffffff {
-				t.Findings.Add(finding.Note, "gpt-protective-mbr-size", "The protective MBR covers %d sectors from %d, not the whole drive.", size, start)
+				t.Findings.Add(
+					finding.Note, "gpt-protective-mbr-size",
+					"The protective MBR covers %d sectors from %d, not the whole drive.", size, start,
+				)
 			}
 		}
 	}

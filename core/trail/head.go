@@ -23,7 +23,9 @@ type Head struct {
 }
 
 func (h Head) signed() []byte {
-	return fmt.Appendf(nil, "jade trail head %d %d %s %s", h.Version, h.Seq, h.Hash, h.Time.UTC().Format(time.RFC3339Nano))
+	return fmt.Appendf(
+		nil, "jade trail head %d %d %s %s", h.Version, h.Seq, h.Hash, h.Time.UTC().Format(time.RFC3339Nano),
+	)
 }
 
 // SignHead signs the head of a trail.
@@ -90,14 +92,23 @@ func (v *Verifier) Expect(heads []Head) {
 func (v *Verifier) formerHeads() {
 	for _, h := range v.doubted {
 		if !slices.ContainsFunc(v.keys, func(k KeyChange) bool { return h.genuine(k.Old) }) {
-			v.r.Problems = append(v.r.Problems, fmt.Sprintf("A head kept on the shelf for entry %d was not signed with this shop's key; it does not count.", h.Seq))
+			v.r.Problems = append(v.r.Problems, fmt.Sprintf(
+				"A head kept on the shelf for entry %d was not signed with this shop's key; it does not count.",
+				h.Seq,
+			))
 			continue
 		}
 		switch hash, there := v.at[h.Seq]; {
 		case !there:
 			v.heads[h.Seq] = append(v.heads[h.Seq], h)
 		case hash != h.Hash:
-			v.say(h.Seq, fmt.Sprintf("it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.", h.Time.Local().Format("2 Jan 2006 15:04")))
+			v.say(
+				h.Seq,
+				fmt.Sprintf(
+					"it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.",
+					h.Time.Local().Format("2 Jan 2006 15:04"),
+				),
+			)
 		case h.Seq > v.r.Kept:
 			v.r.Kept, v.r.KeptAt = h.Seq, h.Time
 		}
@@ -119,7 +130,13 @@ func (v *Verifier) compareHeads(seq int64) {
 	}
 	for _, h := range v.heads[seq] {
 		if h.Hash != v.r.Head {
-			v.say(seq, fmt.Sprintf("it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.", h.Time.Local().Format("2 Jan 2006 15:04")))
+			v.say(
+				seq,
+				fmt.Sprintf(
+					"it is not the one whose head was signed and kept on the shelf %s: it, or what comes before it, was written anew since.",
+					h.Time.Local().Format("2 Jan 2006 15:04"),
+				),
+			)
 		}
 	}
 	delete(v.heads, seq)
@@ -136,7 +153,10 @@ func (v *Verifier) ended() {
 		}
 	}
 	if last.Seq > v.r.Entries {
-		v.r.Problems = append(v.r.Problems, fmt.Sprintf("Entries %d to %d are gone: the head of entry %[2]d was signed and kept on the shelf %s, and the trail ends before it.", v.r.Entries+1, last.Seq, last.Time.Local().Format("2 Jan 2006 15:04")))
+		v.r.Problems = append(v.r.Problems, fmt.Sprintf(
+			"Entries %d to %d are gone: the head of entry %[2]d was signed and kept on the shelf %s, and the trail ends before it.",
+			v.r.Entries+1, last.Seq, last.Time.Local().Format("2 Jan 2006 15:04"),
+		))
 	}
 	v.heads = nil
 }

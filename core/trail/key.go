@@ -25,7 +25,9 @@ func (k *KeyChange) signed() []byte { return fmt.Appendf(nil, "jade trail key %s
 // public half.
 func NewKey(oldPublic ed25519.PublicKey, fresh ed25519.PrivateKey, anew bool) *KeyChange {
 	public, _ := fresh.Public().(ed25519.PublicKey)
-	k := &KeyChange{Old: base64.StdEncoding.EncodeToString(oldPublic), New: base64.StdEncoding.EncodeToString(public), Anew: anew}
+	k := &KeyChange{
+		Old: base64.StdEncoding.EncodeToString(oldPublic), New: base64.StdEncoding.EncodeToString(public), Anew: anew,
+	}
 	k.Endorsed = base64.StdEncoding.EncodeToString(ed25519.Sign(fresh, k.signed()))
 	return k
 }

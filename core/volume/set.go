@@ -175,7 +175,10 @@ func HashFiles(h hash.Hash, v Volume) (string, error) {
 		return "", err
 	}
 	for _, f := range files {
-		fmt.Fprintf(h, "%s\x00%s\x00%d\x00%d\x00%s\x00%v %d\n", f.Path, f.Kind, f.Bytes, f.ID, Stamp(f.Modified), f.Extents, f.Unwritten)
+		fmt.Fprintf(
+			h, "%s\x00%s\x00%d\x00%d\x00%s\x00%v %d\n", f.Path, f.Kind, f.Bytes, f.ID, Stamp(f.Modified), f.Extents,
+			f.Unwritten,
+		)
 	}
 	return fmt.Sprintf("%x", h.Sum(nil)), nil
 }

@@ -112,7 +112,11 @@ func (s *Summary) People() []Place {
 			out = append(out, Place{path, max(sum.Taken, sum.Bytes)})
 		}
 	}
-	slices.SortFunc(out, func(a, b Place) int { return cmp.Or(cmp.Compare(b.Taken, a.Taken), cmp.Compare(a.Path, b.Path)) })
+	slices.SortFunc(out, func(a, b Place) int {
+		return cmp.Or(
+			cmp.Compare(b.Taken, a.Taken), cmp.Compare(a.Path, b.Path),
+		)
+	})
 	return out
 }
 
@@ -230,7 +234,10 @@ func (s *Summary) Words(now time.Time) string {
 		if d := int(now.Sub(s.Newest.Modified).Hours() / 24); d > 0 {
 			age = plural(d, "day") + " ago"
 		}
-		t = append(t, fmt.Sprintf("The newest change, %s (%s), is to %s.", s.Newest.Modified.UTC().Format("2 January 2006"), age, s.Newest.Path))
+		t = append(t, fmt.Sprintf(
+			"The newest change, %s (%s), is to %s.", s.Newest.Modified.UTC().Format("2 January 2006"), age,
+			s.Newest.Path,
+		))
 	}
 	if s.Unreadable > 0 {
 		t = append(t, fmt.Sprintf("%s cannot be read.", plural(s.Unreadable, "file")))

@@ -266,7 +266,10 @@ func parseSet(raw []byte) (x set, ok bool) {
 // when is a timestamp with its hundredths and its offset from UTC in quarters of an
 // hour (section 7.4.8 to 7.4.10).
 func when(t uint32, hundredths, zone byte) time.Time {
-	at := time.Date(1980+int(t>>25), time.Month(t>>21&15), int(t>>16&31), int(t>>11&31), int(t>>5&63), int(t&31)*2, int(hundredths)*10_000_000, time.UTC)
+	at := time.Date(
+		1980+int(t>>25), time.Month(t>>21&15), int(t>>16&31), int(t>>11&31), int(t>>5&63), int(t&31)*2,
+		int(hundredths)*10_000_000, time.UTC,
+	)
 	if zone&0x80 != 0 {
 		at = at.Add(-time.Duration(int8(zone<<1)>>1) * 15 * time.Minute)
 	}
@@ -277,7 +280,10 @@ func (v *Volume) folders() volume.Folders[stretch] {
 	return volume.Folders[stretch]{Root: stretch{first: v.root}, Same: strings.EqualFold,
 		Read: func(s stretch, from int64, f func(volume.Entry[stretch], int64) bool) error {
 			return v.sets(s, from, func(x set, next int64) bool {
-				e := volume.Entry[stretch]{File: volume.File{Path: x.name, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified, ID: uint64(x.data.first), Unwritten: max(x.data.bytes-x.written, 0)}}
+				e := volume.Entry[stretch]{File: volume.File{
+					Path: x.name, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified,
+					ID: uint64(x.data.first), Unwritten: max(x.data.bytes-x.written, 0),
+				}}
 				ext, err := v.extents(x.data)
 				if e.File.Extents = ext; err != nil {
 					e.File.Unreadable = err.Error()
@@ -330,7 +336,9 @@ func (v *Volume) eachUsed(f func(from, to int64)) error {
 	}
 	need := disk.Bytes(v.clusters+7) / 8
 	if v.bitmap.bytes < need {
-		return fmt.Errorf("%w: the bitmap of clusters has %d bytes for %d clusters", volume.ErrDamaged, v.bitmap.bytes, v.clusters)
+		return fmt.Errorf(
+			"%w: the bitmap of clusters has %d bytes for %d clusters", volume.ErrDamaged, v.bitmap.bytes, v.clusters,
+		)
 	}
 	r := volume.NewContents(v.dev, ext, v.bitmap.bytes, v.bitmap.bytes)
 	return volume.EachSet(r, int64(v.clusters), func(from, to int64) error { f(from, to); return nil })

@@ -143,7 +143,10 @@ func (v *Volume) readGroups() error {
 		}
 		for k := int64(0); k < per && i+k < n; k++ {
 			d := b[k*int64(size):][:size]
-			g := group{int64(le.Uint32(d)), int64(le.Uint32(d[4:])), int64(le.Uint32(d[8:])), int64(le.Uint16(d[12:])), int64(le.Uint16(d[28:])), le.Uint16(d[18:])}
+			g := group{
+				int64(le.Uint32(d)), int64(le.Uint32(d[4:])), int64(le.Uint32(d[8:])), int64(le.Uint16(d[12:])),
+				int64(le.Uint16(d[28:])), le.Uint16(d[18:]),
+			}
 			if size >= 64 {
 				g.bitmap |= int64(le.Uint32(d[32:])) << 32
 				g.inodeBitmap |= int64(le.Uint32(d[36:])) << 32
@@ -697,7 +700,10 @@ func (v *Volume) Check() finding.List {
 	var l finding.List
 	switch {
 	case v.incompat&incompatRecover != 0:
-		l.Add(finding.Warning, "not-clean", "The volume was not closed: its journal has changes that are not in place yet.")
+		l.Add(
+			finding.Warning, "not-clean",
+			"The volume was not closed: its journal has changes that are not in place yet.",
+		)
 	case le.Uint16(v.sb[58:])&1 == 0:
 		l.Add(finding.Warning, "not-clean", "The volume was not closed.")
 	case le.Uint16(v.sb[58:])&2 != 0:

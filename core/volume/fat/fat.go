@@ -86,7 +86,10 @@ func Open(dev disk.Device) (*Volume, error) {
 	v.rootSize = (disk.Bytes(le.Uint16(b[17:])) * 32).Up(v.sector)
 	v.dataStart = v.rootStart + v.rootSize
 	if disk.Bytes(v.sectors)*v.sector > dev.Size() {
-		return nil, fmt.Errorf("%w: the FAT boot sector claims %s, but the partition has %s", volume.ErrDamaged, disk.Bytes(v.sectors)*v.sector, dev.Size())
+		return nil, fmt.Errorf(
+			"%w: the FAT boot sector claims %s, but the partition has %s", volume.ErrDamaged,
+			disk.Bytes(v.sectors)*v.sector, dev.Size(),
+		)
 	}
 	if v.dataStart >= disk.Bytes(v.sectors)*v.sector {
 		return bad("a data area at byte", int64(v.dataStart))
@@ -352,9 +355,14 @@ func (p *folderParser) next(b []byte) (e dirent, ok, end bool) {
 		p.long = append(part, p.long...)
 		return e, false, false
 	}
-	e = dirent{attr: b[11], short: string(b[:11]), cluster: uint32(le.Uint16(b[20:]))<<16 | uint32(le.Uint16(b[26:])), size: le.Uint32(b[28:])}
+	e = dirent{
+		attr: b[11], short: string(b[:11]), cluster: uint32(le.Uint16(b[20:]))<<16 | uint32(le.Uint16(b[26:])),
+		size: le.Uint32(b[28:]),
+	}
 	d, c := le.Uint16(b[24:]), le.Uint16(b[22:])
-	e.modified = time.Date(1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(c>>11), int(c>>5&63), int(c&31)*2, 0, time.UTC)
+	e.modified = time.Date(
+		1980+int(d>>9), time.Month(d>>5&15), int(d&31), int(c>>11), int(c>>5&63), int(c&31)*2, 0, time.UTC,
+	)
 	name, ext := oem(e.short[:8]), oem(e.short[8:])
 	if b[0] == 0x05 {
 		name = oem("\xe5" + e.short[1:8])
@@ -416,7 +424,9 @@ func (v *Volume) folders() volume.Folders[uint32] {
 // describe is an entry as a file; enter tells that it is a folder that can be
 // looked into.
 func (v *Volume) describe(e dirent) (f volume.File, enter bool) {
-	f = volume.File{Path: e.name, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster)}
+	f = volume.File{
+		Path: e.name, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster),
+	}
 	limit := int((f.Bytes + v.cluster - 1) / v.cluster)
 	if e.attr&attrFolder != 0 {
 		f.Kind, f.Bytes, limit = volume.Folder, 0, maxFolder/int(v.cluster)+1
@@ -532,7 +542,10 @@ func (v *Volume) Check() finding.List {
 	for i := 1; i < v.copies; i++ {
 		b, err := disk.ReadFull(v.dev, v.fatStart+disk.Bytes(i)*v.fatSize, v.fatSize)
 		if err != nil || string(b) != string(first) {
-			l.Add(finding.Error, "fat-copies-differ", "Copy %d of the file allocation table differs from the first.", i+1)
+			l.Add(
+				finding.Error, "fat-copies-differ", "Copy %d of the file allocation table differs from the first.",
+				i+1,
+			)
 		}
 	}
 	if at := disk.Bytes(le.Uint16(v.boot[50:])); v.kind == volume.FAT32 && at > 0 && at*v.sector < v.fatStart {

@@ -57,7 +57,10 @@ func (v *Volume) Load(into string, files []volume.Incoming, o volume.LoadOptions
 	if err != nil {
 		return none, err
 	}
-	l := &loader{v: v, o: o, table: slices.Clone(t), dirty: map[uint32]bool{}, cursor: 2, notes: map[string]int{}, out: volume.Arrival{Renamed: map[string]string{}}}
+	l := &loader{
+		v: v, o: o, table: slices.Clone(t), dirty: map[uint32]bool{}, cursor: 2, notes: map[string]int{},
+		out: volume.Arrival{Renamed: map[string]string{}},
+	}
 	base, missing, err := l.target(into)
 	if err != nil {
 		return none, err
@@ -377,7 +380,9 @@ func (l *loader) folder(d *arriving, parent uint32) (uint32, error) {
 	b = append(b, in...)
 	b = append(b, make([]byte, len(cs)*int(l.v.cluster)-len(b))...)
 	for i, c := range cs {
-		l.made = append(l.made, script.Op{Kind: script.Write, Off: l.v.at(c), Len: l.v.cluster, Data: b[i*int(l.v.cluster):][:l.v.cluster]})
+		l.made = append(l.made, script.Op{
+			Kind: script.Write, Off: l.v.at(c), Len: l.v.cluster, Data: b[i*int(l.v.cluster):][:l.v.cluster],
+		})
 	}
 	return cs[0], nil
 }
@@ -458,7 +463,10 @@ func (l *loader) append(d *existing, b []byte) (script.Script, error) {
 		return nil, fmt.Errorf("%w: the folder has too many files", ErrNotHere)
 	}
 	if d.clusters == nil && need > l.v.rootSize {
-		return nil, fmt.Errorf("%w: its root has room for %d more entries, and %d are needed. Put them into a folder", ErrFull, int(l.v.rootSize)/32-d.slots, len(b)/32)
+		return nil, fmt.Errorf(
+			"%w: its root has room for %d more entries, and %d are needed. Put them into a folder", ErrFull,
+			int(l.v.rootSize)/32-d.slots, len(b)/32,
+		)
 	}
 	if have := disk.Bytes(len(d.clusters)) * l.v.cluster; d.clusters != nil && need > have {
 		more, err := l.take(int((need - have + l.v.cluster - 1) / l.v.cluster))
@@ -468,7 +476,9 @@ func (l *loader) append(d *existing, b []byte) (script.Script, error) {
 		end := d.clusters[len(d.clusters)-1]
 		l.table[end], l.dirty[end] = more[0], true
 		for _, c := range more { // an end mark everywhere, before the table leads there
-			l.made = append(l.made, script.Op{Kind: script.Write, Off: l.v.at(c), Len: l.v.cluster, Data: make([]byte, l.v.cluster)})
+			l.made = append(l.made, script.Op{
+				Kind: script.Write, Off: l.v.at(c), Len: l.v.cluster, Data: make([]byte, l.v.cluster),
+			})
 		}
 		d.clusters = append(d.clusters, more...)
 	}

@@ -40,7 +40,9 @@ func Reshaped(i volume.Info, size, sector disk.Bytes) (after volume.Info, shift 
 		return i, 0, fmt.Errorf("%w: its shape is not known", volume.ErrDamaged)
 	}
 	cannot := func(n int64) error {
-		return fmt.Errorf("%w: %d clusters of %s, and %s has from %d to %d", ErrFull, n, i.ClusterBytes, i.Kind, least, most)
+		return fmt.Errorf(
+			"%w: %d clusters of %s, and %s has from %d to %d", ErrFull, n, i.ClusterBytes, i.Kind, least, most,
+		)
 	}
 	after = i
 	for {
@@ -56,7 +58,9 @@ func Reshaped(i volume.Info, size, sector disk.Bytes) (after volume.Info, shift 
 				return i, 0, cannot(n)
 			}
 			after.TotalBytes = disk.Bytes(n) * i.ClusterBytes
-			after.Tables = &volume.Tables{Lead: t.Lead + disk.Bytes(shift)*i.ClusterBytes, Bytes: grown, Copies: t.Copies}
+			after.Tables = &volume.Tables{
+				Lead: t.Lead + disk.Bytes(shift)*i.ClusterBytes, Bytes: grown, Copies: t.Copies,
+			}
 			return after, shift, nil
 		}
 		// What is still lacking, in clusters: a step of one at least, and never too far,

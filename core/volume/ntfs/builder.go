@@ -98,7 +98,10 @@ func (b *builder) view(name string, collation uint32, entries []entry) {
 	for _, e := range entries {
 		body = e.append(body, -1)
 	}
-	b.resident(atIndexRoot, name, indexRoot(0, collation, 4096, byte(blockUnits(4096, b.cluster)), appendLast(body, -1), false), false)
+	b.resident(
+		atIndexRoot, name,
+		indexRoot(0, collation, 4096, byte(blockUnits(4096, b.cluster)), appendLast(body, -1), false), false,
+	)
 }
 
 func (b *builder) close() error {

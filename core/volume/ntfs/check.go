@@ -30,7 +30,10 @@ func (v *Volume) Check() finding.List {
 	if b, err := disk.ReadFull(v.dev, end, 512); err != nil {
 		l.Add(finding.Error, "boot-copy-missing", "The copy of the boot sector would lie beyond the partition's end.")
 	} else if !bytes.Equal(b, v.boot.raw[:512]) {
-		l.Add(finding.Error, "boot-copy-differs", "The copy of the boot sector at the volume's end differs from the boot sector.")
+		l.Add(
+			finding.Error, "boot-copy-differs",
+			"The copy of the boot sector at the volume's end differs from the boot sector.",
+		)
 	}
 	v.checkMirror(&l)
 	t, err := v.scan()
@@ -63,7 +66,10 @@ func (v *Volume) checkUnits(l *finding.List) {
 			continue // what is missing is said elsewhere
 		}
 		if block := le.Uint32(root.value[8:]); block >= 512 && block <= 1<<20 && int64(root.value[12]) != blockUnits(int(block), v.boot.cluster) {
-			l.Add(finding.Warning, "index-units", "The index %s of record %d counts its blocks in another unit than the volume's.", x.name, x.num)
+			l.Add(
+				finding.Warning, "index-units",
+				"The index %s of record %d counts its blocks in another unit than the volume's.", x.name, x.num,
+			)
 		}
 	}
 }
@@ -210,7 +216,10 @@ func (v *Volume) checkFolders(l *finding.List, t *tree) {
 				report("folder-entry-twice", "Folder %d lists %q twice.", num, e.name)
 			}
 			if i > 0 && slices.Compare(got[i-1].key, e.key) > 0 {
-				report("folder-order", "Folder %d lists %q before %q, which is not its order.", num, got[i-1].name, e.name)
+				report(
+					"folder-order", "Folder %d lists %q before %q, which is not its order.", num, got[i-1].name,
+					e.name,
+				)
 			}
 		}
 		for _, x := range slices.SortedFunc(maps.Keys(want[num]), func(a, b link) int { return cmp.Or(strings.Compare(a.name, b.name), cmp.Compare(a.ref, b.ref)) }) {

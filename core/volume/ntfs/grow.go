@@ -37,7 +37,9 @@ func (v *Volume) Grow(size disk.Bytes) (script.Script, error) {
 	}
 	var s script.Script
 	if !v.Agrees() {
-		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+		return nil, fmt.Errorf(
+			"%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged,
+		)
 	}
 	bitmap, taken, err := v.growBitmap(clusters)
 	if err != nil {
@@ -104,7 +106,9 @@ func (v *Volume) onePiece(num int64, name string) (*record, *attr, error) {
 	}
 	a := r.find(atData, name)
 	if a == nil || a.resident || r.find(atList, "") != nil {
-		return nil, nil, fmt.Errorf("%w: what it holds of clusters (file %d) is not laid out in one piece", ErrRecord, num)
+		return nil, nil, fmt.Errorf(
+			"%w: what it holds of clusters (file %d) is not laid out in one piece", ErrRecord, num,
+		)
 	}
 	return r, a, nil
 }

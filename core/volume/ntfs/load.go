@@ -113,9 +113,14 @@ func (v *Volume) loader(o volume.LoadOptions) (*loader, error) {
 		return nil, err
 	}
 	if !v.Agrees() {
-		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+		return nil, fmt.Errorf(
+			"%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged,
+		)
 	}
-	l := &loader{v: v, o: o, now: fromTime(o.Now), records: map[int64][]byte{}, edits: map[int64][]byte{}, cursor: recFirst, notes: map[string]int{}, out: volume.Arrival{Renamed: map[string]string{}}}
+	l := &loader{
+		v: v, o: o, now: fromTime(o.Now), records: map[int64][]byte{}, edits: map[int64][]byte{}, cursor: recFirst,
+		notes: map[string]int{}, out: volume.Arrival{Renamed: map[string]string{}},
+	}
 	return l, l.open()
 }
 
@@ -156,7 +161,9 @@ func (l *loader) openTable() error {
 	}
 	l.count = int64(min(l.v.mft.size, l.v.mft.initialised)) / int64(l.v.boot.record)
 	if int64(len(l.bits))*8 < l.count {
-		return fmt.Errorf("%w: the table of files has %d records and a map of %d", volume.ErrDamaged, l.count, len(l.bits)*8)
+		return fmt.Errorf(
+			"%w: the table of files has %d records and a map of %d", volume.ErrDamaged, l.count, len(l.bits)*8,
+		)
 	}
 	return nil
 }
@@ -222,7 +229,9 @@ func (l *loader) put(b []byte) ([]run, error) {
 	full := append(slices.Clone(b), make([]byte, int(l.bytesOf(runs))-len(b))...)
 	for _, r := range runs {
 		n := r.n * int64(l.v.boot.cluster)
-		l.blocks = append(l.blocks, script.Op{Kind: script.Write, Off: disk.Bytes(r.lcn) * l.v.boot.cluster, Len: disk.Bytes(n), Data: full[:n]})
+		l.blocks = append(l.blocks, script.Op{
+			Kind: script.Write, Off: disk.Bytes(r.lcn) * l.v.boot.cluster, Len: disk.Bytes(n), Data: full[:n],
+		})
 		full = full[n:]
 	}
 	return runs, nil
@@ -532,7 +541,9 @@ func (l *loader) arrive(a *arriving) error {
 		l.objects = append(l.objects, entry{key: f.ObjectID[:16], data: append(row, make([]byte, 56-len(row))...)})
 	}
 	if reparse != nil {
-		l.reparses = append(l.reparses, entry{key: le.AppendUint64(le.AppendUint32(nil, le.Uint32(reparse)), l.ref(a.num)), data: []byte{}})
+		l.reparses = append(l.reparses, entry{
+			key: le.AppendUint64(le.AppendUint32(nil, le.Uint32(reparse)), l.ref(a.num)), data: []byte{},
+		})
 	}
 	// How much of a record the names and the rest will take, for what may lie in it.
 	room := l.v.boot.record - head(l.v.boot.record) - 8 - len(pieces[0].b) - 24 - len(reparse) - len(f.ObjectID)
@@ -675,7 +686,9 @@ func nameValue(parent uint64, name string, space byte, times [4]uint64, size, al
 func (l *loader) contents(f *volume.Incoming, name string, room int) (piece, error) {
 	inline := func(most disk.Bytes) ([]byte, error) {
 		if f.Bytes > most {
-			return nil, fmt.Errorf("%w: its contents are kept packed and are longer than %s", volume.ErrUnreadable, most)
+			return nil, fmt.Errorf(
+				"%w: its contents are kept packed and are longer than %s", volume.ErrUnreadable, most,
+			)
 		}
 		r, err := f.Open()
 		if err != nil {
@@ -699,7 +712,9 @@ func (l *loader) contents(f *volume.Incoming, name string, room int) (piece, err
 			runs, vcn = append(runs, r), vcn+r.n
 		}
 		if l.clusters(f.Bytes) != vcn {
-			return piece{}, fmt.Errorf("%w: it has %d clusters in place for %d bytes", volume.ErrUnreadable, vcn, f.Bytes)
+			return piece{}, fmt.Errorf(
+				"%w: it has %d clusters in place for %d bytes", volume.ErrUnreadable, vcn, f.Bytes,
+			)
 		}
 		return outside(atData, name, runs, l.bytesOf(runs), f.Bytes), nil
 	}
@@ -733,7 +748,9 @@ func (l *loader) contents(f *volume.Incoming, name string, room int) (piece, err
 		b = b[len(part):]
 		// To the cluster's end: what an earlier file left there is not the new one's.
 		part = append(slices.Clone(part), make([]byte, -len(part)&int(cluster-1))...)
-		l.data = append(l.data, script.Op{Kind: script.Write, Off: disk.Bytes(r.lcn) * l.v.boot.cluster, Len: disk.Bytes(len(part)), Data: part})
+		l.data = append(l.data, script.Op{
+			Kind: script.Write, Off: disk.Bytes(r.lcn) * l.v.boot.cluster, Len: disk.Bytes(len(part)), Data: part,
+		})
 	}
 	return p, nil
 }
@@ -843,7 +860,10 @@ func (l *loader) security(d []byte) uint32 {
 // parseEdited parses a record whose fixups are not in place; its attributes share raw's
 // bytes.
 func parseEdited(num int64, raw []byte, clusters int64) (*record, error) {
-	r := &record{num: num, seq: le.Uint16(raw[16:]), links: le.Uint16(raw[18:]), flags: le.Uint16(raw[22:]), base: le.Uint64(raw[32:]), raw: raw}
+	r := &record{
+		num: num, seq: le.Uint16(raw[16:]), links: le.Uint16(raw[18:]), flags: le.Uint16(raw[22:]),
+		base: le.Uint64(raw[32:]), raw: raw,
+	}
 	for off := int(le.Uint16(raw[20:])); off+8 <= len(raw) && le.Uint32(raw[off:]) != atEnd; {
 		a, err := parseAttr(raw[off:], clusters)
 		if err != nil {

@@ -200,7 +200,10 @@ func (m *maker) make() error {
 	}
 
 	// The extend folder's own files.
-	ext := &folder{num: recExtend, seq: recExtend, name: "$Extend", parent: m.root, subs: map[string]*folder{}, modified: m.stamp}
+	ext := &folder{
+		num: recExtend, seq: recExtend, name: "$Extend", parent: m.root, subs: map[string]*folder{},
+		modified: m.stamp,
+	}
 	if err := m.views(ext); err != nil {
 		return err
 	}
@@ -392,7 +395,10 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 }
 
 func (m *maker) bootSector() []byte {
-	return bootFields{sector: m.sector, cluster: m.cluster, hidden: m.opt.Hidden, sectors: m.sectors, mft: m.mftRuns[0].lcn, mirror: m.clusters / 2, record: m.record, index: m.index, serial: m.opt.Serial}.bytes()
+	return bootFields{
+		sector: m.sector, cluster: m.cluster, hidden: m.opt.Hidden, sectors: m.sectors, mft: m.mftRuns[0].lcn,
+		mirror: m.clusters / 2, record: m.record, index: m.index, serial: m.opt.Serial,
+	}.bytes()
 }
 
 // bootFields is what a boot sector says.

@@ -129,7 +129,10 @@ func parseInto(r *record, num int64, b []byte, clusters int64) (*record, error) 
 	if err := unfix(b); err != nil {
 		return nil, err
 	}
-	*r = record{attrs: r.attrs[:0], num: num, seq: le.Uint16(b[16:]), links: le.Uint16(b[18:]), flags: le.Uint16(b[22:]), base: le.Uint64(b[32:]), raw: b}
+	*r = record{
+		attrs: r.attrs[:0], num: num, seq: le.Uint16(b[16:]), links: le.Uint16(b[18:]), flags: le.Uint16(b[22:]),
+		base: le.Uint64(b[32:]), raw: b,
+	}
 	used := int(min(le.Uint32(b[24:]), uint32(len(b))))
 	for off := int(le.Uint16(b[20:])); ; {
 		if off+8 > used {
@@ -320,7 +323,9 @@ func (s *stream) Holes() (out []volume.Extent) {
 // join makes one stream of the pieces of an attribute.
 func (v *Volume) join(pieces []attr) (*stream, error) {
 	if len(pieces) == 1 && pieces[0].resident {
-		return &stream{v: v, value: pieces[0].value, size: pieces[0].size, initialised: pieces[0].size, flags: pieces[0].flags}, nil
+		return &stream{
+			v: v, value: pieces[0].value, size: pieces[0].size, initialised: pieces[0].size, flags: pieces[0].flags,
+		}, nil
 	}
 	pieces = slices.Clone(pieces)
 	slices.SortStableFunc(pieces, func(a, b attr) int { return int(min(max(a.lowest-b.lowest, -1), 1)) })
@@ -337,7 +342,10 @@ func (v *Volume) join(pieces []attr) (*stream, error) {
 		next = p.highest + 1
 	}
 	if s.size > disk.Bytes(next)*v.boot.cluster {
-		return nil, fmt.Errorf("%w: a stream of %d bytes has clusters for %d", volume.ErrDamaged, s.size, disk.Bytes(next)*v.boot.cluster)
+		return nil, fmt.Errorf(
+			"%w: a stream of %d bytes has clusters for %d", volume.ErrDamaged, s.size,
+			disk.Bytes(next)*v.boot.cluster,
+		)
 	}
 	return s, nil
 }

@@ -31,7 +31,9 @@ func (v *Volume) Shrink(size disk.Bytes) (script.Script, error) {
 		return nil, ErrTooSmall
 	}
 	if !v.Agrees() {
-		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+		return nil, fmt.Errorf(
+			"%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged,
+		)
 	}
 	if free, err := v.free(clusters, o.clusters); err != nil || !free {
 		return nil, errors.Join(err, ErrUsed)
@@ -116,7 +118,9 @@ func (v *Volume) cutBitmap(clusters int64) (record, last []byte, err error) {
 		return nil, nil, err
 	}
 	put(last, from*8, clusters, size*8, true)
-	record, err = resize(r, a, a.runs, disk.Bytes(runsEnd(a.runs, 0))*v.boot.cluster, disk.Bytes(size), disk.Bytes(size))
+	record, err = resize(
+		r, a, a.runs, disk.Bytes(runsEnd(a.runs, 0))*v.boot.cluster, disk.Bytes(size), disk.Bytes(size),
+	)
 	return record, last, err
 }
 

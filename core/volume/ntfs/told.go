@@ -45,7 +45,9 @@ func Tell(b []byte) (*Told, bool) {
 		if x.lcn < 0 || disk.Bytes(x.lcn) > 1<<60/t.Cluster {
 			return nil, false
 		}
-		t.Extents = append(t.Extents, volume.Extent{Off: disk.Bytes(x.lcn) * t.Cluster, Len: disk.Bytes(x.n) * t.Cluster})
+		t.Extents = append(t.Extents, volume.Extent{
+			Off: disk.Bytes(x.lcn) * t.Cluster, Len: disk.Bytes(x.n) * t.Cluster,
+		})
 	}
 	for _, x := range r.attrs {
 		if v := x.value; x.typ == atFileName && len(v) >= 66 && v[65] != 2 && len(v) >= 66+2*int(v[64]) {

@@ -103,7 +103,9 @@ func (t *tree) node(num int64) *node {
 func (t *tree) add(v *Volume, num int64, b []byte, scratch *record) {
 	if string(b[:4]) != "FILE" || le.Uint16(b[22:])&inUse == 0 {
 		if num < mirrorRecords {
-			t.trouble = append(t.trouble, fmt.Errorf("record %d of the table of files is not there; the copy of it is read", num))
+			t.trouble = append(t.trouble, fmt.Errorf(
+				"record %d of the table of files is not there; the copy of it is read", num,
+			))
 		} else if string(b[:4]) == "BAAD" {
 			t.trouble = append(t.trouble, fmt.Errorf("record %d is marked as damaged", num))
 		}

@@ -53,12 +53,17 @@ func (v *Volume) Vacate(size disk.Bytes) (script.Script, error) {
 		return nil, err
 	}
 	o := v.boot
-	m := &vacating{v: v, end: (int64(size/o.sector) - 1) / int64(o.cluster/o.sector), raws: map[int64][]byte{}, moved: map[place][]run{}, over: map[int64]bool{}}
+	m := &vacating{
+		v: v, end: (int64(size/o.sector) - 1) / int64(o.cluster/o.sector), raws: map[int64][]byte{},
+		moved: map[place][]run{}, over: map[int64]bool{},
+	}
 	if m.end >= o.clusters || m.end < 1 {
 		return nil, ErrTooSmall
 	}
 	if !v.Agrees() {
-		return nil, fmt.Errorf("%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged)
+		return nil, fmt.Errorf(
+			"%w: the files and the bitmap of clusters disagree, or a record cannot be read", volume.ErrDamaged,
+		)
 	}
 	var err error
 	if m.room, err = v.space(); err != nil {
@@ -94,7 +99,10 @@ func (m *vacating) record(num int64) error {
 			continue
 		}
 		if num == 0 && a.typ == atData && r.find(atList, "") != nil || r.base&(1<<48-1) == 0 && r.base != 0 && a.typ == atData || num == recBadClus {
-			return fmt.Errorf("%w: a table of files in many pieces or a bad cluster (file %d), which stay where they are", ErrUsed, num)
+			return fmt.Errorf(
+				"%w: a table of files in many pieces or a bad cluster (file %d), which stay where they are", ErrUsed,
+				num,
+			)
 		}
 		since := m.state()
 		runs, err := m.away(a.runs)

@@ -37,7 +37,10 @@ func Open(dev disk.Device) (*Volume, error) {
 		return nil, err
 	}
 	if disk.Bytes(o.sectors)*o.sector > dev.Size() {
-		return nil, fmt.Errorf("%w: the NTFS boot sector claims %s, but the partition has %s", volume.ErrDamaged, disk.Bytes(o.sectors)*o.sector, dev.Size())
+		return nil, fmt.Errorf(
+			"%w: the NTFS boot sector claims %s, but the partition has %s", volume.ErrDamaged,
+			disk.Bytes(o.sectors)*o.sector, dev.Size(),
+		)
 	}
 	if o.raw, err = disk.ReadFull(dev, 0, max(o.sector, dev.SectorBytes())); err != nil {
 		return nil, err
@@ -47,7 +50,9 @@ func Open(dev disk.Device) (*Volume, error) {
 		return nil, err
 	}
 	if v.mft.size > o.bytes() {
-		return nil, fmt.Errorf("%w: the table of files claims %s of a volume of %s", volume.ErrDamaged, v.mft.size, o.bytes())
+		return nil, fmt.Errorf(
+			"%w: the table of files claims %s of a volume of %s", volume.ErrDamaged, v.mft.size, o.bytes(),
+		)
 	}
 	return v, nil
 }
@@ -82,7 +87,10 @@ func (v *Volume) openMFT() error {
 	if len(head.runs) == 0 || head.runs[0].lcn != v.boot.mft {
 		return fmt.Errorf("%w: the table of files does not begin where the boot sector says", volume.ErrDamaged)
 	}
-	v.mft = &stream{v: v, runs: head.runs, size: min(head.size, disk.Bytes(head.highest+1)*v.boot.cluster), initialised: head.initialised, alloc: head.alloc}
+	v.mft = &stream{
+		v: v, runs: head.runs, size: min(head.size, disk.Bytes(head.highest+1)*v.boot.cluster),
+		initialised: head.initialised, alloc: head.alloc,
+	}
 	if r.find(atList, "") == nil {
 		v.mft, err = v.join(pieces)
 		return err
@@ -462,7 +470,9 @@ func (v *Volume) Places(files bool) []volume.Extent {
 	}
 	for _, s := range streams {
 		for _, r := range s.runs {
-			out = append(out, volume.Extent{Off: disk.Bytes(r.lcn) * v.boot.cluster, Len: disk.Bytes(r.n) * v.boot.cluster})
+			out = append(out, volume.Extent{
+				Off: disk.Bytes(r.lcn) * v.boot.cluster, Len: disk.Bytes(r.n) * v.boot.cluster,
+			})
 		}
 	}
 	return out

@@ -77,7 +77,10 @@ func Open(dev disk.Device) (Found, error) {
 // fits tells of a volume that says of itself that it is longer than its device.
 func (f *Found) fits(dev disk.Device) {
 	if f.Info.TotalBytes > dev.Size() {
-		f.Findings.Add(finding.Error, "volume-too-long", "The volume claims %s, but its partition has %s.", f.Info.TotalBytes, dev.Size())
+		f.Findings.Add(
+			finding.Error, "volume-too-long", "The volume claims %s, but its partition has %s.", f.Info.TotalBytes,
+			dev.Size(),
+		)
 	}
 }
 
@@ -284,7 +287,10 @@ func member(at disk.Bytes) func(disk.Device, *volume.Info) {
 	return func(dev disk.Device, info *volume.Info) {
 		b := field(dev, at, 100)
 		info.Label, info.Serial = word(b[32:64]), hex.EncodeToString(b[16:32])
-		info.Detail = fmt.Sprintf("part of a RAID (level %d) of %d drives", int32(binary.LittleEndian.Uint32(b[72:])), binary.LittleEndian.Uint32(b[92:]))
+		info.Detail = fmt.Sprintf(
+			"part of a RAID (level %d) of %d drives", int32(binary.LittleEndian.Uint32(b[72:])),
+			binary.LittleEndian.Uint32(b[92:]),
+		)
 	}
 }
 
