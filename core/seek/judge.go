@@ -263,59 +263,106 @@ func (f *Find) asSaid() int {
 	return 0
 }
 
+// testimony is what tells of a find, taken together.
+type testimony struct {
+	boot, again, table, files bool       // its start, the copy of it, a table or the trail, its table of files
+	rebuilt                   claim      // of what its start can be made again from
+	size                      disk.Bytes // the largest that is told; 0 where none is
+	copies                    int
+}
+
 // evidence reads what can be read of a find, and words how far it can be believed.
 func (j *judge) evidence(f *Find) {
 	sec := j.sv.Layout.Sector
 	first := f.from[0]
-	var boot, again, table, files bool
-	var rebuilt claim
-	size := first.size
-	copies := 0
+	t := f.together()
+
+	// Where it lies.
+	f.At = first.at
+	if t.size == 0 { // it does not say how long it is: up to what comes next
+		t.size = j.upTo(first.start) - first.start
+	}
+	f.Start, f.Bytes = first.start.At(sec), t.size.Up(sec)
+	f.End = f.Start + f.Bytes.At(sec) - 1
+
+	// What it is, once its start is mended on paper.
+	j.look(f, t)
+
+	// What speaks for it, and what against it.
+	say := func(format string, args ...any) { f.Reasons = append(f.Reasons, fmt.Sprintf(format, args...)) }
+	if t.table {
+		say("%s", tableWords(f.Told))
+	}
+	f.wordStart(t, say)
+	f.Opens, f.agrees = j.opens(f, say)
+	if t.boot && !t.again && f.Opens {
+		j.copyAgain(f, first)
+	}
+	f.weigh(t)
+	f.believe(t, say)
+	if f.Kind == volume.Sealed && first.size == 0 && !t.table {
+		say("It does not say how long it is; taken to end where the next thing begins.")
+	}
+}
+
+// together takes together what tells of a find, and what that says of it.
+func (f *Find) together() *testimony {
+	t := &testimony{size: f.from[0].size}
 	for _, c := range f.from {
 		switch c.by {
 		case BySector:
-			boot = true
+			t.boot = true
 		case ByCopy:
-			again, rebuilt = true, c
-			copies++
+			t.again, t.rebuilt = true, c
+			t.copies++
 		case ByFiles:
-			files, rebuilt, f.identity = true, c, c.identity
+			t.files, t.rebuilt, f.identity = true, c, c.identity
 		default:
-			table = true
-			f.TypeID, f.UniqueID, f.Name = cmp.Or(f.TypeID, c.entry.TypeID), cmp.Or(f.UniqueID, c.entry.UniqueID), cmp.Or(f.Name, c.entry.Name)
-			f.Chain, f.Record = cmp.Or(f.Chain, c.entry.Record), cmp.Or(f.Record, c.record)
+			t.table = true
+			f.TypeID, f.UniqueID = cmp.Or(f.TypeID, c.entry.TypeID), cmp.Or(f.UniqueID, c.entry.UniqueID)
+			f.Name, f.Chain = cmp.Or(f.Name, c.entry.Name), cmp.Or(f.Chain, c.entry.Record)
+			f.Record = cmp.Or(f.Record, c.record)
 			if f.Attributes == "" {
 				f.Attributes = fmt.Sprintf("0x%016x", c.entry.Attributes)
 			}
-			size = max(size, c.size)
+			t.size = max(t.size, c.size)
 		}
 		if !slices.Contains(f.Told, c.by) {
 			f.Told = append(f.Told, c.by)
 		}
 	}
-	f.At = first.at
-	if size == 0 { // it does not say how long it is: up to what comes next
-		size = j.upTo(first.start) - first.start
+	return t
+}
+
+// mendStart makes the start of a find again on paper, where it is damaged and something tells how it was. It
+// returns the find's place with that.
+func (j *judge) mendStart(f *Find, t *testimony) disk.Device {
+	first := f.from[0]
+	place := disk.NewWindow(j.dev, first.start, t.size)
+	if !t.again && !t.files || t.boot || t.rebuilt.boot == nil {
+		return place
 	}
-	f.Start, f.Bytes = first.start.At(sec), size.Up(sec)
-	f.End = f.Start + f.Bytes.At(sec) - 1
-	say := func(format string, args ...any) { f.Reasons = append(f.Reasons, fmt.Sprintf(format, args...)) }
-	var dev disk.Device = disk.NewWindow(j.dev, first.start, size)
-	if (again || files) && !boot && rebuilt.boot != nil {
-		if over, err := disk.NewOverlay(dev, ""); err == nil {
-			if _, err := over.WriteAt(rebuilt.boot, int64(rebuilt.bootAt)); err == nil {
-				dev, f.Mend = over, "its damaged start is rebuilt from the copy of it"
-				f.repairs = []Repair{{rebuilt.bootAt, rebuilt.boot}}
-			}
-		}
-		if files {
-			f.Mend = "its start is made anew from its table of files"
-			if end := size - disk.Bytes(len(rebuilt.boot)); j.taken(first.start+end) == nil {
-				f.repairs = append(f.repairs, Repair{end, rebuilt.boot})
-				f.Mend = "its start and the copy of it are made anew from its table of files"
-			}
+	var dev disk.Device = place
+	if over, err := disk.NewOverlay(place, ""); err == nil {
+		if _, err := over.WriteAt(t.rebuilt.boot, int64(t.rebuilt.bootAt)); err == nil {
+			dev, f.Mend = over, "its damaged start is rebuilt from the copy of it"
+			f.repairs = []Repair{{t.rebuilt.bootAt, t.rebuilt.boot}}
 		}
 	}
+	if !t.files {
+		return dev
+	}
+	f.Mend = "its start is made anew from its table of files"
+	if end := t.size - disk.Bytes(len(t.rebuilt.boot)); j.taken(first.start+end) == nil {
+		f.repairs = append(f.repairs, Repair{end, t.rebuilt.boot})
+		f.Mend = "its start and the copy of it are made anew from its table of files"
+	}
+	return dev
+}
+
+// look opens what lies in the place of a find.
+func (j *judge) look(f *Find, t *testimony) {
+	dev := j.mendStart(f, t)
 	found, err := recognise.Open(dev)
 	if n, ok := found.Volume.(*ntfs.Volume); ok && err == nil {
 		dev, found = f.rebuild(dev, n, found)
@@ -330,39 +377,49 @@ func (j *judge) evidence(f *Find) {
 		}
 	}
 	f.Kind = cmp.Or(f.Kind, volume.Unknown)
-	if table {
-		say("%s", tableWords(f.Told))
-	}
+}
+
+// wordStart says what there is of a find's start.
+func (f *Find) wordStart(t *testimony, say func(format string, args ...any)) {
+	kind := f.from[0].kind
 	switch {
-	case boot && again:
+	case t.boot && t.again:
 		say("Its start and the copy of it agree.")
-	case boot && first.kind != volume.Swap && first.kind != volume.FAT16 && first.kind != volume.Sealed:
+	case t.boot && kind != volume.Swap && kind != volume.FAT16 && kind != volume.Sealed:
 		say("Its start is there; the copy of it is not.")
-	case boot:
+	case t.boot:
 		say("Its start is there.")
-	case again:
+	case t.again:
 		say("Its start is damaged; the copy of it is there.")
-	case files:
+	case t.files:
 		say("Neither its start nor the copy of it is there; its table of files is.")
 	}
-	opens, agrees := j.opens(f, say)
-	f.agrees, f.Opens = agrees, opens
-	if boot && !again && opens {
-		j.copyAgain(f, first)
-	}
+}
+
+// weigh is how much a find counts beside others in its place.
+func (f *Find) weigh(t *testimony) {
+	first := f.from[0]
 	// One copy weighs no more than a start: what lies at either may be the other's.
-	f.weight = max(copies-1, 0) + 2*len(f.Told)
-	f.stray = !begins(first.start) && !table && first.began != f.Start
-	for _, b := range []bool{opens, agrees, opens && agrees, !f.stray} {
+	f.weight = max(t.copies-1, 0) + 2*len(f.Told)
+	f.stray = !begins(first.start) && !t.table && first.began != f.Start
+	for _, b := range []bool{f.Opens, f.agrees, f.Opens && f.agrees, !f.stray} {
 		if b {
 			f.weight += 4
 		}
 	}
+}
+
+// believe is how far a find can be believed.
+func (f *Find) believe(t *testimony, say func(format string, args ...any)) {
+	first := f.from[0]
+	sound := f.Opens && f.agrees
 	// Small counts are from a container's record, or what a program puts there that does not know
 	// the place. A record of a chain counts from where it lies, and is carried along with what it
 	// names.
 	carried := first.began > 2048 && !f.placed()
 	whole := f.Kind == volume.Swap || f.Kind == volume.Sealed && first.size > 0
+	// What an NTFS volume says of where it began is filled in where partitions are made.
+	elsewhere := f.Kind == volume.NTFS && first.began != f.Start
 	switch {
 	case carried:
 		f.Confidence = Doubtful
@@ -373,21 +430,18 @@ func (j *judge) evidence(f *Find) {
 	case f.stray:
 		f.Confidence = Doubtful
 		say("It does not begin where partitions begin: it may be an image that lay in a file.")
-	case opens && agrees && boot && again && !table && f.Kind == volume.NTFS && first.began != f.Start: // which is filled in where partitions are made
+	case sound && t.boot && t.again && !t.table && elsewhere:
 		f.Confidence = Likely
 		say("It does not say that it began there.")
-	case opens && agrees && (boot && again || table && (boot || again)):
+	case sound && (t.boot && t.again || t.table && (t.boot || t.again)):
 		f.Confidence = Sure
-	case opens && agrees && (boot || again || files), whole && boot:
+	case sound && (t.boot || t.again || t.files), whole && t.boot:
 		f.Confidence = Likely
-		if table {
+		if t.table {
 			f.Confidence = Sure
 		}
 	default:
 		f.Confidence = Doubtful
-	}
-	if f.Kind == volume.Sealed && first.size == 0 && !table {
-		say("It does not say how long it is; taken to end where the next thing begins.")
 	}
 }
 

@@ -411,93 +411,188 @@ func isSystem(vol volume.Volume) bool {
 	return ok && (v.HasFolders("Windows", "System32", "config") || v.HasFolders("etc", "init.d"))
 }
 
-// disagreements are the findings when a partition's type and contents do not fit
-// together.
+// contents is what a partition is by the table and what it holds.
+type contents struct {
+	layout.Span
+	typed  layout.Role // by its type alone
+	kind   volume.Kind // of what it holds, "" for nothing
+	opened volume.Volume
+	theirs bool // persons have files where none should be, as far as that can be read
+}
+
+// contentsOf looks at a partition.
+func (s *Survey) contentsOf(p layout.Span) *contents {
+	c := &contents{Span: p, typed: roles[p.TypeID], opened: s.Volumes[p.Number]}
+	if p.Volume != nil {
+		c.kind = p.Volume.Kind
+	}
+	if c.opened != nil && (c.typed == layout.EFI || c.typed == layout.Recovery || p.Role == layout.OEM) {
+		c.theirs, _ = persons(c.opened)
+	}
+	return c
+}
+
+// disagreement is one way in which a partition's type and contents do not fit together.
+type disagreement struct {
+	severity finding.Severity
+	code     string
+	is       func(s *Survey, c *contents) bool
+	text     func(c *contents) string
+}
+
+// plain is a text that is the same for every partition.
+func plain(text string) func(*contents) string { return func(*contents) string { return text } }
+
+// fatTypes are the types of an MBR that are for FAT.
+var fatTypes = []string{"01", "04", "06", "0b", "0c", "0e"}
+
+// allDisagreements are all ways, in the order in which they are looked for: of a partition the first counts. They are
+// entered when the program starts, because what looks at contents asks for findings too.
+var allDisagreements []disagreement
+
+func init() {
+	allDisagreements = []disagreement{
+		{
+			finding.Warning, "efi-without-fat", func(_ *Survey, c *contents) bool { return c.typed == layout.EFI && !c.kind.IsFAT() },
+			plain("is of the type EFI system, but holds no FAT volume: a PC cannot start from it."),
+		},
+		{
+			finding.Warning, "efi-without-loader",
+			func(_ *Survey, c *contents) bool {
+				return c.typed == layout.EFI && c.opened != nil && !has(c.opened, "EFI")
+			},
+			plain("is of the type EFI system, but holds no loaders (no folder EFI)."),
+		},
+		{
+			finding.Note, "efi-by-contents",
+			func(_ *Survey, c *contents) bool { return c.typed != layout.EFI && c.Role == layout.EFI },
+			plain("holds loaders on the drive that the PC starts from, though its type is not EFI system."),
+		},
+		{
+			finding.Warning, "recovery-empty",
+			func(_ *Survey, c *contents) bool { return c.typed == layout.Recovery && c.kind == "" },
+			plain("is of the type recovery, but holds nothing."),
+		},
+		{
+			finding.Warning, "recovery-without-image",
+			func(_ *Survey, c *contents) bool {
+				return c.typed == layout.Recovery && c.opened != nil && !holdsRecovery(c.opened)
+			},
+			plain("is of the type recovery, but holds no recovery image."),
+		},
+		{
+			finding.Warning, "persons-files", func(_ *Survey, c *contents) bool { return c.theirs },
+			func(c *contents) string {
+				return fmt.Sprintf("is %s by its type, but holds folders or files such as persons have.", c.Role)
+			},
+		},
+		{
+			finding.Warning, "reserved-with-volume",
+			func(_ *Survey, c *contents) bool {
+				return c.typed == layout.Reserved && c.kind != "" && c.kind != volume.Unknown
+			},
+			func(c *contents) string {
+				return fmt.Sprintf("is of the type reserved, but holds a %s volume.", c.kind)
+			},
+		},
+		{
+			finding.Note, "recovery-by-contents",
+			func(s *Survey, c *contents) bool { return c.typed == "" && s.recoversFrom(&c.Span) },
+			plain("holds a recovery image, though its type does not say so: it is protected as one."),
+		},
+		{
+			finding.Warning, "name-and-contents",
+			func(_ *Survey, c *contents) bool {
+				return c.Personal && c.opened != nil && calledRecovery(c.Span) && !holdsRecovery(c.opened) && holdsFiles(c.opened)
+			},
+			func(c *contents) string {
+				return fmt.Sprintf(
+					"is called %q, but holds no recovery image: what is in it may be somebody's files.",
+					cmp.Or(c.Volume.Label, c.Name),
+				)
+			},
+		},
+		{
+			finding.Note, "swap-with-volume",
+			func(_ *Survey, c *contents) bool {
+				return c.typed == layout.Swap && c.kind != "" && c.kind != volume.Swap
+			},
+			func(c *contents) string {
+				return fmt.Sprintf("is of the type swap, but holds a %s volume.", c.kind)
+			},
+		},
+		{
+			finding.Note, "type-and-contents",
+			func(_ *Survey, c *contents) bool {
+				return c.kind.IsLinux() && slices.Contains([]string{table.TypeBasic, "07", "0b", "0c"}, c.TypeID)
+			},
+			func(c *contents) string {
+				return fmt.Sprintf(
+					"has a type for other systems (%s), but holds a %s volume; some programs offer to format it.",
+					c.TypeName, c.kind,
+				)
+			},
+		},
+		{
+			finding.Note, "type-and-contents",
+			func(_ *Survey, c *contents) bool { return c.kind.IsFAT() && c.TypeID == "07" },
+			func(c *contents) string {
+				return fmt.Sprintf("has the type 07, which is for NTFS and exFAT, but holds a %s volume.", c.kind)
+			},
+		},
+		{
+			finding.Note, "type-and-contents",
+			func(_ *Survey, c *contents) bool {
+				return (c.kind == volume.NTFS || c.kind == volume.ExFAT) && slices.Contains(fatTypes, c.TypeID)
+			},
+			func(c *contents) string {
+				return fmt.Sprintf("has a type for FAT (%s), but holds a %s volume.", c.TypeID, c.kind)
+			},
+		},
+		{
+			finding.Note, "type-and-contents",
+			func(_ *Survey, c *contents) bool {
+				return (c.kind == volume.NTFS || c.kind.IsFAT()) && (c.TypeID == table.TypeLinux || c.TypeID == "83")
+			},
+			func(c *contents) string {
+				return fmt.Sprintf("has a type for Linux, but holds a %s volume.", c.kind)
+			},
+		},
+	}
+}
+
+// disagreements are the findings when a partition's type and contents do not fit together, and what else its
+// contents say that somebody should know.
 func (s *Survey) disagreements(p layout.Span) finding.List {
 	var l finding.List
-	say := func(severity finding.Severity, code, format string, args ...any) {
+	say := func(severity finding.Severity, code, text string) {
 		l = append(l, finding.Finding{
-			Code: code, Severity: severity, Partition: p.Number,
-			Text: fmt.Sprintf("Partition %d ", p.Number) + fmt.Sprintf(format, args...),
+			Code: code, Severity: severity, Partition: p.Number, Text: fmt.Sprintf("Partition %d %s", p.Number, text),
 		})
 	}
-	kind := volume.Kind("")
-	if p.Volume != nil {
-		kind = p.Volume.Kind
+	c := s.contentsOf(p)
+	for _, d := range allDisagreements {
+		if d.is(s, c) {
+			say(d.severity, d.code, d.text(c))
+			break
+		}
 	}
-	fat := kind.IsFAT()
-	v := s.Volumes[p.Number]
-	typed := roles[p.TypeID]
-	theirs := false // whether persons have files where none should be, as far as that can be read
-	if v != nil && (typed == layout.EFI || typed == layout.Recovery || p.Role == layout.OEM) {
-		theirs, _ = persons(v)
-	}
-	switch {
-	case typed == layout.EFI && !fat:
-		say(
-			finding.Warning, "efi-without-fat",
-			"is of the type EFI system, but holds no FAT volume: a PC cannot start from it.",
-		)
-	case typed == layout.EFI && v != nil && !has(v, "EFI"):
-		say(finding.Warning, "efi-without-loader", "is of the type EFI system, but holds no loaders (no folder EFI).")
-	case typed != layout.EFI && p.Role == layout.EFI:
-		say(
-			finding.Note, "efi-by-contents",
-			"holds loaders on the drive that the PC starts from, though its type is not EFI system.",
-		)
-	case typed == layout.Recovery && kind == "":
-		say(finding.Warning, "recovery-empty", "is of the type recovery, but holds nothing.")
-	case typed == layout.Recovery && v != nil && !holdsRecovery(v):
-		say(finding.Warning, "recovery-without-image", "is of the type recovery, but holds no recovery image.")
-	case theirs:
-		say(
-			finding.Warning, "persons-files", "is %s by its type, but holds folders or files such as persons have.",
-			p.Role,
-		)
-	case typed == layout.Reserved && kind != "" && kind != volume.Unknown:
-		say(finding.Warning, "reserved-with-volume", "is of the type reserved, but holds a %s volume.", kind)
-	case typed == "" && s.recoversFrom(&p):
-		say(
-			finding.Note, "recovery-by-contents",
-			"holds a recovery image, though its type does not say so: it is protected as one.",
-		)
-	case p.Personal && v != nil && calledRecovery(p) && !holdsRecovery(v) && holdsFiles(v):
-		say(
-			finding.Warning, "name-and-contents",
-			"is called %q, but holds no recovery image: what is in it may be somebody's files.",
-			cmp.Or(p.Volume.Label, p.Name),
-		)
-	case typed == layout.Swap && kind != "" && kind != volume.Swap:
-		say(finding.Note, "swap-with-volume", "is of the type swap, but holds a %s volume.", kind)
-	case kind.IsLinux() && (p.TypeID == table.TypeBasic || p.TypeID == "07" || p.TypeID == "0b" || p.TypeID == "0c"):
-		say(
-			finding.Note, "type-and-contents",
-			"has a type for other systems (%s), but holds a %s volume; some programs offer to format it.", p.TypeName,
-			kind,
-		)
-	case fat && p.TypeID == "07":
-		say(
-			finding.Note, "type-and-contents", "has the type 07, which is for NTFS and exFAT, but holds a %s volume.",
-			kind,
-		)
-	case (kind == volume.NTFS || kind == volume.ExFAT) && slices.Contains([]string{"01", "04", "06", "0b", "0c", "0e"}, p.TypeID):
-		say(finding.Note, "type-and-contents", "has a type for FAT (%s), but holds a %s volume.", p.TypeID, kind)
-	case (kind == volume.NTFS || fat) && (p.TypeID == table.TypeLinux || p.TypeID == "83"):
-		say(finding.Note, "type-and-contents", "has a type for Linux, but holds a %s volume.", kind)
-	}
-	if p.Volume != nil && p.Volume.Hibernated {
+	v := p.Volume
+	if v != nil && v.Hibernated {
 		say(
 			finding.Warning, "hibernated",
-			"holds a system that was put to sleep and will go on writing from what it remembers: nothing on this PC's drives is changed before it was started and shut down fully.",
+			"holds a system that was put to sleep and will go on writing from what it remembers: nothing on this "+
+				"PC's drives is changed before it was started and shut down fully.",
 		)
 	}
 	if p.Hidden && p.Role == layout.Data {
 		say(finding.Note, "hidden", "is hidden from its PC by the table.")
 	}
-	if v := p.Volume; v != nil && v.ClusterBytes > 0 && (kind == volume.NTFS || kind.IsLinux()) && p.Bytes-v.TotalBytes > 2*disk.MiB && v.TotalBytes > 0 {
+	if v != nil && v.ClusterBytes > 0 && v.TotalBytes > 0 && (c.kind == volume.NTFS || c.kind.IsLinux()) &&
+		p.Bytes-v.TotalBytes > 2*disk.MiB {
 		say(
-			finding.Note, "volume-shorter", "is %s longer than its volume; that room is not used.",
-			p.Bytes-v.TotalBytes,
+			finding.Note, "volume-shorter",
+			fmt.Sprintf("is %s longer than its volume; that room is not used.", p.Bytes-v.TotalBytes),
 		)
 	}
 	return l
