@@ -61,14 +61,39 @@ func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
 // layRetag changes what the table says of a partition; what it holds stays as it is.
 func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Retag " + p.Title()
-	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	q := *p
-	var said []string
-	if s := c.Step; s.Type != "" {
+	q, said, o := retagged(c.Step, l, p)
+	if o == nil {
+		o = againstRetag(c.Step, l, p, &q, f)
+	}
+	if o != nil {
+		c.Obstacles = append(c.Obstacles, *o)
+		return
+	}
+	missing := []*Obstacle{notReleased(p, c.Step, f), needsLead(c, p, f)}
+	if q.TypeID != p.TypeID && guarded(q.Role) && personal(p, f) {
+		missing = append(missing, c.asks(p, LiftType, f))
+	}
+	for _, m := range missing {
+		if m != nil {
+			c.Missing = append(c.Missing, *m)
+		}
+	}
+	a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
+	q.Protected = guarded(q.Role) && q.Role != layout.Swap ||
+		l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
+	parts := l.Partitions()
+	parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
+	c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)
+}
+
+// retagged is a partition as a step has the table say it, and what that changes in words.
+func retagged(s Step, l *layout.Layout, p *layout.Span) (q layout.Span, said []string, o *Obstacle) {
+	q = *p
+	if s.Type != "" {
 		id, role, ok := typeFor(l.Scheme, s.Type)
 		if !ok {
-			block(NewObstacle(BadAmount, fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type), p.Number))
-			return
+			text := fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type)
+			return q, nil, NewObstacle(BadAmount, text, p.Number)
 		}
 		q.TypeID, q.TypeName = id, table.TypeName(id)
 		switch {
@@ -79,78 +104,94 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		}
 		said = append(said, "type "+strings.TrimSpace(q.TypeName+" "+id))
 	}
-	if c.Step.Attributes != "" {
-		a, _ := strconv.ParseUint(strings.TrimPrefix(c.Step.Attributes, "0x"), 16, 64)
+	if s.Attributes != "" {
+		a, _ := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64)
 		q.Attributes = fmt.Sprintf("0x%016x", a)
 		said = append(said, "attributes "+q.Attributes)
 	}
-	if c.Step.Name != "" {
-		q.Name = c.Step.Name
+	if s.Name != "" {
+		q.Name = s.Name
 		said = append(said, fmt.Sprintf("name %q", q.Name))
 	}
-	if a := c.Step.Active; a != nil {
-		q.Active = *a
-		if *a {
+	if s.Active != nil {
+		q.Active = *s.Active
+		if q.Active {
 			said = append(said, "active")
 		} else {
 			said = append(said, "not active")
 		}
 	}
-	changed := q.TypeID != p.TypeID
-	other := slices.IndexFunc(l.Partitions(), func(x layout.Span) bool { return x.Active && x.Number != p.Number })
+	return q, said, nil
+}
+
+// againstRetag is what stands against having the table say of p that it is q, nil for nothing.
+func againstRetag(s Step, l *layout.Layout, p, q *layout.Span, f Facts) *Obstacle {
 	switch {
 	case p.Role == layout.Container:
-		block(NewObstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number))
+		return NewObstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number)
 	case p.Held != "":
-		block(heldOpen(p))
+		return heldOpen(p)
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
-		block(sealedWhole(p))
-	case l.Scheme == "mbr" && (c.Step.Name != "" || c.Step.Attributes != ""):
-		block(NewObstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number))
-	case l.Scheme != "mbr" && c.Step.Active != nil:
-		block(NewObstacle(
+		return sealedWhole(p)
+	case l.Scheme == "mbr" && (s.Name != "" || s.Attributes != ""):
+		return NewObstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number)
+	case l.Scheme != "mbr" && s.Active != nil:
+		return NewObstacle(
 			BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number,
-		))
-	case q.Active && !p.Active && p.Container != 0:
-		block(NewObstacle(BadAmount, "A logical volume cannot be active.", p.Number))
-	case q.Active && !p.Active && other >= 0:
-		x := l.Partitions()[other]
-		block(NewObstacle(
-			InTheWay, fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title()),
-			x.Number,
-		).ClearedBy("retag"))
-	case p.Active && !q.Active && f.StartsHere:
-		block(NewObstacle(
+		)
+	}
+	if o := againstActive(l, p, q, f); o != nil {
+		return o
+	}
+	if o := againstType(l, p, q, f); o != nil {
+		return o
+	}
+	if q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active {
+		return NewObstacle(NothingToDo, "The table says so already.", p.Number)
+	}
+	return nil
+}
+
+// againstActive is what stands against giving or taking the flag of the active partition.
+func againstActive(l *layout.Layout, p, q *layout.Span, f Facts) *Obstacle {
+	if p.Active && !q.Active && f.StartsHere {
+		return NewObstacle(
 			OnlyEFI,
 			"It is the active partition of the drive that the PC starts from. Without it the PC cannot start.",
 			p.Number,
-		))
-	case changed && p.Role == layout.StartSystem && q.Role != layout.StartSystem:
-		block(NewObstacle(IsStart, "The PC starts this system: of another type it would not be found.", p.Number).ClearedBy("start-order"))
-	case changed && p.Role == layout.EFI && f.StartsHere && !slices.ContainsFunc(l.Partitions(), func(x layout.Span) bool { return x.Role == layout.EFI && x.Number != p.Number }):
-		block(NewObstacle(
+		)
+	}
+	if !q.Active || p.Active {
+		return nil
+	}
+	if p.Container != 0 {
+		return NewObstacle(BadAmount, "A logical volume cannot be active.", p.Number)
+	}
+	for _, x := range l.Partitions() {
+		if x.Active && x.Number != p.Number {
+			text := fmt.Sprintf("%s is active, and only one can be: take the flag from it first.", x.Title())
+			return NewObstacle(InTheWay, text, x.Number).ClearedBy("retag")
+		}
+	}
+	return nil
+}
+
+// againstType is what stands against another type.
+func againstType(l *layout.Layout, p, q *layout.Span, f Facts) *Obstacle {
+	if q.TypeID == p.TypeID {
+		return nil
+	}
+	if p.Role == layout.StartSystem && q.Role != layout.StartSystem {
+		text := "The PC starts this system: of another type it would not be found."
+		return NewObstacle(IsStart, text, p.Number).ClearedBy("start-order")
+	}
+	another := func(x layout.Span) bool { return x.Role == layout.EFI && x.Number != p.Number }
+	if p.Role == layout.EFI && f.StartsHere && !slices.ContainsFunc(l.Partitions(), another) {
+		return NewObstacle(
 			OnlyEFI,
 			"It is the only EFI partition of the drive that the PC starts from. Of another type the PC would not find it.",
 			p.Number,
-		))
-	case q.TypeID == p.TypeID && q.Attributes == p.Attributes && q.Name == p.Name && q.Active == p.Active:
-		block(NewObstacle(NothingToDo, "The table says so already.", p.Number))
-	default:
-		if o := notReleased(p, c.Step, f); o != nil {
-			c.Missing = append(c.Missing, *o)
-		}
-		if o := needsLead(c, p, f); o != nil {
-			c.Missing = append(c.Missing, *o)
-		}
-		if changed && guarded(q.Role) && personal(p, f) {
-			if o := c.asks(p, LiftType, f); o != nil {
-				c.Missing = append(c.Missing, *o)
-			}
-		}
-		a, _ := strconv.ParseUint(strings.TrimPrefix(q.Attributes, "0x"), 16, 64)
-		q.Protected = guarded(q.Role) && q.Role != layout.Swap || l.Scheme != "mbr" && a&(table.AttrRequired|table.AttrReadOnly) != 0
-		parts := l.Partitions()
-		parts[slices.IndexFunc(parts, func(x layout.Span) bool { return x.Number == p.Number })] = q
-		c.Detail, c.Layout = strings.Join(said, ", "), l.With(parts)
+		)
 	}
+	return nil
 }
