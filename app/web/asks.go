@@ -3,7 +3,6 @@ package web
 import (
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -37,10 +36,7 @@ func (s *Server) answer(c *gin.Context) {
 	a, err := s.Store.Ask(c.Param("ask"))
 	where := "/"
 	if err == nil {
-		where = "/jobs/" + url.PathEscape(a.Job) + "/safeguard"
-		if b := bayOf(c); b != "" {
-			where += "?bay=" + url.QueryEscape(b)
-		}
+		where = pageOf(a.Job, bayOf(c), "safeguard")
 	}
 	switch {
 	case err != nil:

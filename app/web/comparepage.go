@@ -3,7 +3,6 @@ package web
 import (
 	"fmt"
 	"net/http"
-	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -97,10 +96,7 @@ func (s *Server) comparePage(c *gin.Context) {
 
 // startCompare compares two volumes, folders or drives in the background.
 func (s *Server) startCompare(c *gin.Context) {
-	where := fmt.Sprintf(
-		"/jobs/%s/compare?bay=%s&p=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)),
-		url.QueryEscape(c.PostForm("partition")),
-	)
+	where := pageOf(c.Param("job"), bayOf(c), "compare", "p", c.PostForm("partition"))
 	ask := shop.Comparison{
 		Partition: c.PostForm("partition"), Folder: c.PostForm("here"), WithFolder: c.PostForm("there"),
 	}

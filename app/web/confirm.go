@@ -80,7 +80,7 @@ func (s *Server) confirmPage(c *gin.Context) {
 		v.Changed = layout.Differ(v.Meta.After, st.Drive.Survey.Layout)
 	}
 	s.render(c, http.StatusOK, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Crumbs: []crumb{
-		{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, "/jobs/" + st.Job.Number + "?bay=" + st.Drive.Bay}, {"Confirm", ""},
+		{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, pageOf(st.Job.Number, st.Drive.Bay, "")}, {"Confirm", ""},
 	}})
 }
 

@@ -2,7 +2,7 @@ package web
 
 import (
 	"fmt"
-	"net/url"
+	"strings"
 
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
@@ -35,7 +35,7 @@ var waysOnPC = map[string]string{
 // clearWays words what clears an obstacle; those with a link can be done here.
 func clearWays(o *plan.Obstacle, job, bay string, names map[int]string) []way {
 	at := func(path string) string {
-		return "/jobs/" + url.PathEscape(job) + path + "?bay=" + url.QueryEscape(bay)
+		return pageOf(job, bay, strings.TrimPrefix(path, "/"))
 	}
 	var out []way
 	for _, c := range o.Clears {

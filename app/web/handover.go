@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/csv"
 	"net/http"
-	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -26,7 +25,7 @@ func (s *Server) handOverPage(c *gin.Context) {
 		return
 	}
 	s.render(c, http.StatusOK, "handover", page{Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c)}, Crumbs: []crumb{
-		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + url.PathEscape(j.Number) + "?bay=" + url.QueryEscape(bayOf(c))}, {"Hand over", ""},
+		{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, bayOf(c), "")}, {"Hand over", ""},
 	}})
 }
 

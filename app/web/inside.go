@@ -147,7 +147,7 @@ func (s *Server) lookedInto(c *gin.Context) (*looked, error) {
 }
 
 func insideLink(job, bay string, number int) string {
-	return fmt.Sprintf("/jobs/%s/inside?bay=%s&p=%d", url.PathEscape(job), url.QueryEscape(bay), number)
+	return pageOf(job, bay, "inside", "p", number)
 }
 
 func (s *Server) insidePage(c *gin.Context) {
@@ -210,7 +210,7 @@ func (v *looked) work(s *Server) *workBox {
 
 func (s *Server) insideCrumbs(j *store.Job, d *shop.Drive, p layout.Span, last string) []crumb {
 	return []crumb{
-		{"Bench", "/"}, {j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s&p=%d", j.Number, d.Bay, p.Number)},
+		{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, d.Bay, "", "p", p.Number)},
 		{last, ""},
 	}
 }

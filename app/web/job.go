@@ -486,7 +486,7 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	}
 	d := mapData{
 		Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState,
-		Act: fmt.Sprintf("/jobs/%s/steps?bay=%s&plan=%d", st.Job.Number, st.Drive.Bay, st.Job.PlanState),
+		Act: actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "steps"),
 	}
 	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.end() != nil {
 		d.Hand = st.hands()

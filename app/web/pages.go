@@ -243,13 +243,13 @@ func (s *Server) bringBack(c *gin.Context) {
 	if step.Do == plan.Rebuild {
 		s.say(
 			c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.",
-			"/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay,
+			pageOf(st.Job.Number, st.Drive.Bay, ""),
 		)
 		return
 	}
 	s.say(
 		c, "sound", "Bringing it back is planned. Look at the map, then carry it out.",
-		"/jobs/"+url.PathEscape(st.Job.Number)+"?bay="+st.Drive.Bay,
+		pageOf(st.Job.Number, st.Drive.Bay, ""),
 	)
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -65,7 +64,7 @@ func (s *Server) pcPage(c *gin.Context) {
 		v.fill(d, numbers)
 	}
 	s.render(c, http.StatusOK, "pc", page{Title: "PC of " + j.Customer, Here: "pc", Work: s.workOn(j.Number, d), Body: v, Crumbs: []crumb{
-		{"Bench", "/"}, {j.Number + " " + j.Customer, "/jobs/" + j.Number + "?bay=" + d.Bay}, {j.PC, ""},
+		{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, d.Bay, "")}, {j.PC, ""},
 	}})
 }
 
@@ -104,7 +103,7 @@ func (v *pcView) fill(d *shop.Drive, numbers map[string]int) {
 
 // changePC opens the job's drive and keeps the facts that change returns.
 func (s *Server) changePC(c *gin.Context, change func(d *shop.Drive) (*pc.Facts, string, error)) {
-	where := "/jobs/" + c.Param("job") + "/pc?bay=" + bayOf(c)
+	where := pageOf(c.Param("job"), bayOf(c), "pc")
 	if c.PostForm("back") == "job" {
 		where = back(c)
 	}
@@ -249,7 +248,7 @@ func missingLetters(st *jobState) []answer {
 		there[strings.ToLower(p.UniqueID)] = p
 	}
 	at := func(page string) string {
-		return "/jobs/" + url.PathEscape(st.Job.Number) + page + "?bay=" + url.QueryEscape(st.Drive.Bay)
+		return pageOf(st.Job.Number, st.Drive.Bay, strings.TrimPrefix(page, "/"))
 	}
 	var out []answer
 	for _, m := range st.Drive.PC.MissingLetters(func(id string) bool { _, ok := there[strings.ToLower(id)]; return ok }) {

@@ -75,9 +75,7 @@ func findLink(job, bay string, f seek.Find) string {
 // findPath is where the page of a find is: the find that begins at sector start and is told of
 // at byte told.
 func findPath(job, bay, start, told string) string {
-	return fmt.Sprintf(
-		"/jobs/%s/find?%s", url.PathEscape(job), url.Values{"bay": {bay}, "start": {start}, "told": {told}}.Encode(),
-	)
+	return pageOf(job, bay, "find", "start", start, "told", told)
 }
 
 type searchView struct {
@@ -98,7 +96,7 @@ type searchView struct {
 // planAllFinds lays the plan that brings back all that was found, sure or likely: into a table that is made
 // where there is none.
 func (s *Server) planAllFinds(c *gin.Context) {
-	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
+	where := pageOf(c.Param("job"), bayOf(c), "search")
 	st, err := s.WorkOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, where)
@@ -115,7 +113,7 @@ func (s *Server) planAllFinds(c *gin.Context) {
 	}
 	s.say(
 		c, "sound", "Bringing them back is planned. Look at the map, then carry it out.",
-		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+		pageOf(st.Job.Number, st.Drive.Bay, ""),
 	)
 }
 
@@ -154,14 +152,14 @@ func (s *Server) searchPage(c *gin.Context) {
 func (s *Server) driveCrumbs(j *store.Job, d *shop.Drive, last string) []crumb {
 	return []crumb{
 		{"Bench", "/"},
-		{j.Number + " " + j.Customer, fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(j.Number), url.QueryEscape(d.Bay))},
+		{j.Number + " " + j.Customer, pageOf(j.Number, d.Bay, "")},
 		{last, ""},
 	}
 }
 
 // startSearch begins a search through a whole drive.
 func (s *Server) startSearch(c *gin.Context) {
-	where := fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(c.Param("job")), url.QueryEscape(bayOf(c)))
+	where := pageOf(c.Param("job"), bayOf(c), "search")
 	if err := s.SearchDrive(placeOf(c), c.PostForm("on") != ""); err != nil {
 		s.refuse(c, err, where)
 		return
@@ -303,9 +301,7 @@ func (s *Server) findPage(c *gin.Context) {
 		v.Word = "ghost"
 	}
 	if f.Volume() != nil {
-		v.Inside = fmt.Sprintf(
-			"/jobs/%s/inside?bay=%s&start=%d&told=%d", url.PathEscape(v.Job), url.QueryEscape(v.Bay), f.Start, f.At,
-		)
+		v.Inside = pageOf(v.Job, v.Bay, "inside", "start", int64(f.Start), "told", int64(f.At))
 		if err := s.findFiles(&v, stand, f.Start.Offset(sec)); err != nil {
 			s.fail(c, err)
 			return
@@ -317,10 +313,8 @@ func (s *Server) findPage(c *gin.Context) {
 	}
 	v.Box = boxOf(v.Job, v.Bay, st.Work)
 	s.render(c, http.StatusOK, "find", page{Title: "Find: " + f.Title(), Here: "job", Body: v, Crumbs: []crumb{{"Bench", "/"},
-		{st.Job.Number + " " + st.Job.Customer, fmt.Sprintf(
-			"/jobs/%s?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay),
-		)},
-		{"Search", fmt.Sprintf("/jobs/%s/search?bay=%s", url.PathEscape(v.Job), url.QueryEscape(v.Bay))}, {f.Title(), ""}}})
+		{st.Job.Number + " " + st.Job.Customer, pageOf(v.Job, v.Bay, "")},
+		{"Search", pageOf(v.Job, v.Bay, "search")}, {f.Title(), ""}}})
 }
 
 // findFiles lists the files of a find, those first that are not whole, and compares the list
@@ -464,6 +458,6 @@ func (s *Server) planFind(c *gin.Context) {
 	}
 	s.say(
 		c, "sound", "Bringing it back is planned. Look at the map, then carry it out.",
-		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+		pageOf(st.Job.Number, st.Drive.Bay, ""),
 	)
 }

@@ -177,6 +177,9 @@ var functions = template.FuncMap{
 		return mark
 	},
 	"part":      func(view, of, it any) part { return part{view, of, it} },
+	"pageOf":    pageOf,
+	"actOf":     actOf,
+	"seenActOf": seenActOf,
 	"sentences": func(all []string) string { return strings.Join(all, " ") },
 }
 

@@ -328,7 +328,7 @@ func (s *Server) today(v *backupView) error {
 				v.Today = fmt.Sprintf("%s in bay %s has changed since the backup was made.", p.Title(), b.Letter)
 			}
 			if b.Job != nil {
-				v.TodayLink = fmt.Sprintf("/jobs/%s?bay=%s&p=%d", url.PathEscape(*b.Job), b.Letter, p.Number)
+				v.TodayLink = pageOf(*b.Job, b.Letter, "", "p", p.Number)
 			}
 		}
 	}
@@ -418,11 +418,7 @@ func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, sele
 		s.refuse(c, err, "/shelf/"+url.PathEscape(step.Backup))
 		return
 	}
-	to := fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(job), url.QueryEscape(bay))
-	if selected != "" {
-		to += "&p=" + url.QueryEscape(selected)
-	}
-	s.say(c, "sound", say, to)
+	s.say(c, "sound", say, pageOf(job, bay, "", "p", selected))
 }
 
 // chosen is what of a backup a form names.

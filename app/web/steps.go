@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -29,21 +28,14 @@ func bayOf(c *gin.Context) string {
 
 // back is where a job's acts lead to.
 func back(c *gin.Context) string {
-	q := url.Values{}
-	if b := bayOf(c); b != "" {
-		q.Set("bay", b)
+	page, partition := "", ""
+	if c.PostForm("page") == "safeguard" {
+		page = "safeguard"
 	}
 	if p, err := strconv.Atoi(c.PostForm("partition")); err == nil {
-		q.Set("p", strconv.Itoa(p))
+		partition = strconv.Itoa(p)
 	}
-	to := "/jobs/" + url.PathEscape(c.Param("job"))
-	if c.PostForm("page") == "safeguard" {
-		to += "/safeguard"
-	}
-	if len(q) > 0 {
-		to += "?" + q.Encode()
-	}
-	return to
+	return pageOf(c.Param("job"), bayOf(c), page, "p", partition)
 }
 
 // addStep stages a step, or gives a step that is staged what was missing.

@@ -207,7 +207,7 @@ func (s *Server) walkBack(c *gin.Context) {
 			"Walking back is planned, in %s. Look at the map; Safeguard says what is still asked for.",
 			words.Plural(len(w.Walk.Steps), "step", "steps"),
 		),
-		fmt.Sprintf("/jobs/%s?bay=%s", url.PathEscape(st.Job.Number), url.QueryEscape(st.Drive.Bay)),
+		pageOf(st.Job.Number, st.Drive.Bay, ""),
 	)
 }
 
