@@ -9,6 +9,17 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
+// runRoutes are the addresses of what carries plans out.
+func (s *Server) runRoutes(in *gin.RouterGroup) {
+	in.POST("/jobs/:job/back-up", s.backUp)
+	in.GET("/jobs/:job/confirm", s.confirmPage)
+	in.POST("/jobs/:job/rehearse", s.rehearse)
+	in.POST("/jobs/:job/carry-out", s.carryOut)
+	in.POST("/jobs/:job/resume", s.resume)
+	in.POST("/jobs/:job/leave", s.leave)
+	in.POST("/jobs/:job/stop", s.stopWork)
+}
+
 // placeOf is the place that a request is about.
 func placeOf(c *gin.Context) shop.Place {
 	return shop.Place{Job: c.Param("job"), Bay: bayOf(c), Who: me(c)}

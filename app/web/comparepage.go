@@ -13,6 +13,13 @@ import (
 	"jadetrail/core/volume"
 )
 
+// compareRoutes are the addresses of comparisons.
+func (s *Server) compareRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job/compare", s.comparePage)
+	in.POST("/jobs/:job/compare", s.startCompare)
+	in.GET("/compared/:id", s.comparedPage)
+}
+
 // otherSide is a volume that can be compared with.
 type otherSide struct {
 	Value, Text string

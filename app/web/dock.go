@@ -16,6 +16,21 @@ import (
 	"jadetrail/core/survey"
 )
 
+// dockRoutes are the addresses of the dock.
+func (s *Server) dockRoutes(in *gin.RouterGroup) {
+	in.GET("/dock", s.dockPage)
+	in.POST("/dock/attach", s.attach)
+	in.POST("/dock/blank", s.blankDrive)
+	in.POST("/dock/detach", s.detach)
+	in.POST("/dock/how", s.howAttached)
+	in.POST("/dock/shelf", s.makeShelf)
+	in.POST("/dock/no-shelf", s.noShelf)
+	in.POST("/dock/hand-out", s.handOut)
+	in.GET("/dock/handed/:file", s.handedOut)
+	in.POST("/dock/uploads", s.beginUpload)
+	in.PUT("/dock/uploads/:upload", s.addPiece)
+}
+
 type dockView struct {
 	Bays   []shop.Docked
 	Free   []string // bays without a drive

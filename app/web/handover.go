@@ -12,6 +12,14 @@ import (
 	"jadetrail/core/trail"
 )
 
+// handOverRoutes are the addresses of what is handed over.
+func (s *Server) handOverRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job/hand-over", s.handOverPage)
+	in.GET("/jobs/:job/report.pdf", s.reportPDF)
+	in.GET("/jobs/:job/archive.zip", s.archive)
+	in.GET("/jobs/:job/tables/:what", s.jobCSV)
+}
+
 type handOverView struct {
 	*report.Report
 	Bay    string

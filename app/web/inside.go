@@ -24,6 +24,17 @@ import (
 	"jadetrail/core/volume"
 )
 
+// insideRoutes are the addresses of what shows what is in volumes, on drives and in backups.
+func (s *Server) insideRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job/inside", s.insidePage)
+	in.GET("/jobs/:job/holds", s.holdsPage)
+	in.GET("/jobs/:job/file", s.file)
+	in.GET("/jobs/:job/folder.tar", s.folderTar)
+	in.GET("/shelf/:backup/inside", s.insidePage)
+	in.GET("/shelf/:backup/file", s.file)
+	in.GET("/shelf/:backup/folder.tar", s.folderTar)
+}
+
 // insideView is the inside of a volume: one page of a folder, or what a search by name
 // has found.
 type insideView struct {

@@ -20,6 +20,14 @@ import (
 	"jadetrail/core/words"
 )
 
+// jobRoutes are the addresses of the page of a job and what it follows.
+func (s *Server) jobRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job", s.jobPage)
+	in.GET("/progress/:key", s.watchAny)
+	in.GET("/jobs/:job/amount", s.amount)
+	in.GET("/jobs/:job/work", s.watch)
+}
+
 // jobState is the state of a job as pages show it.
 type jobState struct {
 	*shop.State

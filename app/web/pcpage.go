@@ -19,6 +19,15 @@ import (
 	"jadetrail/core/seek"
 )
 
+// pcRoutes are the addresses of the PC of a job.
+func (s *Server) pcRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job/pc", s.pcPage)
+	in.POST("/jobs/:job/letter", s.giveLetter)
+	in.POST("/jobs/:job/pc/state", s.switchPC)
+	in.POST("/jobs/:job/pc/facts", s.readFacts)
+	in.GET("/jobs/:job/pc.json", s.writeFacts)
+}
+
 // pcView is the PC of a job, as its stand-in says.
 type pcView struct {
 	Job, Bay string

@@ -21,6 +21,22 @@ import (
 	"jadetrail/core/plan"
 )
 
+// planRoutes are the addresses of what changes a plan.
+func (s *Server) planRoutes(in *gin.RouterGroup) {
+	in.POST("/jobs/:job/mend", s.mendTable)
+	in.POST("/jobs/:job/steps", s.addStep)
+	in.POST("/jobs/:job/steps/take-out", s.takeOut)
+	in.POST("/jobs/:job/steps/move", s.moveStep)
+	in.POST("/jobs/:job/steps/change", s.changeStep)
+	in.POST("/jobs/:job/plan/:what", s.planAct)
+	in.GET("/jobs/:job/plan.json", s.planJSON)
+	in.POST("/jobs/:job/anew", s.layAnew)
+	in.POST("/jobs/:job/ask", s.askAgain)
+	in.POST("/asks/:ask", s.answer)
+	in.POST("/jobs/:job/route", s.takeRoute)
+	in.GET("/jobs/:job/safeguard", s.safeguardPage)
+}
+
 // plansView is what can be done with a job's plan as a whole.
 type plansView struct {
 	Undo, Redo string // what would be taken back, or done again

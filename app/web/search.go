@@ -26,6 +26,16 @@ import (
 	"jadetrail/core/volume"
 )
 
+// searchRoutes are the addresses of searches and finds.
+func (s *Server) searchRoutes(in *gin.RouterGroup) {
+	in.GET("/jobs/:job/search", s.searchPage)
+	in.POST("/jobs/:job/search", s.startSearch)
+	in.GET("/jobs/:job/find", s.findPage)
+	in.POST("/jobs/:job/find", s.planFind)
+	in.POST("/jobs/:job/finds", s.planAllFinds)
+	in.POST("/jobs/:job/find/back-up", s.backUpFind)
+}
+
 // findMark is a find as the map draws it, beside the column of the drive as it is.
 type findMark struct {
 	Title string `json:"title"`

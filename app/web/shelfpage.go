@@ -25,6 +25,22 @@ import (
 	"jadetrail/core/volume"
 )
 
+// shelfRoutes are the addresses of the shelf.
+func (s *Server) shelfRoutes(in *gin.RouterGroup) {
+	in.GET("/shelf", s.shelfPage)
+	in.POST("/shelf/verify", s.verifyBackup)
+	in.POST("/shelf/own", s.takeInBackup)
+	in.POST("/shelf/export", s.exportBackup)
+	in.POST("/shelf/keep", s.keepBackup)
+	in.POST("/shelf/onto", s.chooseShelf)
+	in.POST("/shelf/delete", s.deleteBackup)
+	in.GET("/shelf/:backup", s.backupPage)
+	in.GET("/shelf/:backup/contents.zst", s.download)
+	in.POST("/shelf/:backup/put-back", s.putBack)
+	in.POST("/shelf/:backup/restore-image", s.restoreImage)
+	in.POST("/shelf/:backup/to-folder", s.toFolder)
+}
+
 // shelfRow is a backup on the shelf's page.
 type shelfRow struct {
 	*shelf.Manifest

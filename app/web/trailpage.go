@@ -22,6 +22,21 @@ import (
 	"jadetrail/core/words"
 )
 
+// trailRoutes are the addresses of the trail and its records.
+func (s *Server) trailRoutes(in *gin.RouterGroup) {
+	in.GET("/trail", s.trailPage)
+	in.GET("/trail.jsonl", s.exportTrail)
+	in.GET("/trail/chain", s.chainPart)
+	in.POST("/trail/take-in", s.takeIn)
+	in.GET("/trail/taken-in/:name", s.takenIn)
+	in.GET("/trail/heads.jsonl", s.exportHeads)
+	in.GET("/trail/shop.pub", s.publicKey)
+	in.GET("/trail/:seq", s.markPage)
+	in.POST("/trail/:seq", s.walkBack)
+	in.GET("/records/:record", s.recordPage)
+	in.POST("/records/:record/bring-back", s.bringBack)
+}
+
 // trailRow is an entry as a row of the page, its words made beforehand: a template takes long
 // over calls.
 type trailRow struct {
