@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"jadetrail/core/words"
-
 	"codeberg.org/go-pdf/fpdf"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/words"
 )
 
 //go:embed fonts/*.ttf

@@ -8,11 +8,10 @@ import (
 	"strconv"
 	"sync"
 
-	"jadetrail/core/route"
-
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 	"jadetrail/core/run"
 	"jadetrail/core/table"
 	"jadetrail/core/trail"

@@ -15,8 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"jadetrail/core/words"
-
 	"jadetrail/app/report"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
@@ -25,6 +23,7 @@ import (
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
 
 // Report puts together what a customer is handed.

@@ -7,13 +7,12 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"jadetrail/core/route"
-
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
 )

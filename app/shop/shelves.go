@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"jadetrail/core/words"
-
 	"jadetrail/app/store"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
@@ -20,6 +18,7 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // shelves are the volumes on the shop's shelf drives, found once for each drive.

@@ -17,12 +17,12 @@ import (
 	"testing"
 	"time"
 
+	mysqldriver "github.com/go-sql-driver/mysql"
+	"golang.org/x/sys/unix"
+
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
-
-	mysqldriver "github.com/go-sql-driver/mysql"
-	"golang.org/x/sys/unix"
 )
 
 // fresh gives the test a database of its own on the private server that the

@@ -6,14 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/words"
-
-	"jadetrail/app/shop"
-
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/plan"
+	"jadetrail/core/words"
 )
 
 // askAgain asks the lead for what the job's plan needs, where what was asked for before is void.

@@ -5,8 +5,6 @@ import (
 	"net/http"
 	"strings"
 
-	"jadetrail/core/words"
-
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -15,6 +13,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/run"
 	"jadetrail/core/survey"
+	"jadetrail/core/words"
 )
 
 // stage is one of the six of a job.

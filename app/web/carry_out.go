@@ -4,9 +4,9 @@ import (
 	"net/http"
 	"strings"
 
-	"jadetrail/app/shop"
-
 	"github.com/gin-gonic/gin"
+
+	"jadetrail/app/shop"
 )
 
 // runRoutes are the addresses of what carries plans out.

@@ -7,10 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"jadetrail/app/shop"
-
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"jadetrail/app/shop"
-
 	"jadetrail/core/layout"
 	"jadetrail/core/trail"
 )

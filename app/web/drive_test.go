@@ -9,7 +9,6 @@ import (
 	"testing"
 
 	"jadetrail/app/shop"
-
 	"jadetrail/app/store"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"

@@ -8,12 +8,11 @@ import (
 	"strconv"
 	"strings"
 
-	"jadetrail/core/route"
-
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 )
 
 // goalView is the goal that is asked for on a drive's page, with the routes to it.

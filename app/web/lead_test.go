@@ -17,10 +17,9 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/app/shop"
-
 	"github.com/klauspost/compress/zstd"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/chance"
 	"jadetrail/core/disk"

@@ -14,7 +14,6 @@ import (
 	"testing"
 
 	"jadetrail/app/shop"
-
 	"jadetrail/app/work"
 	"jadetrail/core/run"
 )

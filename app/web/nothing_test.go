@@ -13,7 +13,6 @@ import (
 	"testing"
 
 	"jadetrail/app/shop"
-
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"

@@ -9,16 +9,14 @@ import (
 	"strconv"
 	"strings"
 
-	"jadetrail/core/words"
-
-	"jadetrail/app/shop"
-
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/words"
 )
 
 // planRoutes are the addresses of what changes a plan.

@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"jadetrail/core/words"
-
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/shop"
@@ -24,6 +22,7 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // searchRoutes are the addresses of searches and finds.

@@ -10,10 +10,9 @@ import (
 	"strconv"
 	"time"
 
-	"jadetrail/app/shop"
-
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"

@@ -15,14 +15,13 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/core/words"
-
 	"jadetrail/app/demo"
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/carry"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
+	"jadetrail/core/words"
 )
 
 // front is the application on the demo's drives, with a browser that is signed in.

@@ -9,14 +9,13 @@ import (
 	"reflect"
 	"testing"
 
-	"jadetrail/core/route"
-
 	"github.com/invopop/jsonschema"
 	schema "github.com/santhosh-tekuri/jsonschema/v6"
 
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

@@ -13,8 +13,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"jadetrail/core/words"
-
 	"github.com/spf13/cobra"
 
 	"jadetrail/core/disk"
@@ -25,6 +23,7 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // errNotHere is the answer that something named does not exist on the drive.

@@ -11,9 +11,8 @@ import (
 	"strings"
 	"unicode"
 
-	"jadetrail/core/words"
-
 	"jadetrail/core/run"
+	"jadetrail/core/words"
 )
 
 // plain writes text for people to a terminal. Names come from drives, and must not be able to send the

@@ -7,10 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"jadetrail/core/route"
-
 	"github.com/spf13/cobra"
 
+	"jadetrail/core/route"
 	"jadetrail/core/run"
 	"jadetrail/core/volume"
 )

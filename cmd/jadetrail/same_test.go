@@ -19,11 +19,10 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/core/route"
-
 	"jadetrail/app/demo"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"

@@ -19,8 +19,6 @@ import (
 	"strconv"
 	"strings"
 
-	"jadetrail/core/words"
-
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -32,6 +30,7 @@ import (
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
 
 // places are where runs, backups, records and the trail lie; by default all

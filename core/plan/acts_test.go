@@ -8,11 +8,10 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/sample"
 	"jadetrail/core/volume"
 )
 

@@ -3,10 +3,9 @@ package plan
 import (
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/sample"
 	"jadetrail/core/volume"
 )
 

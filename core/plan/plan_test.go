@@ -5,10 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/sample"
 )
 
 func codes(os []Obstacle) string {

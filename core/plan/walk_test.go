@@ -4,10 +4,9 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/sample"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/sample"
 )
 
 // TestWalkBack lays plans on the reception PC's drive, and walks each back.

@@ -9,10 +9,9 @@ import (
 	"strconv"
 	"testing"
 
-	"jadetrail/core/route"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/route"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 )
