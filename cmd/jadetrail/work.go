@@ -251,7 +251,7 @@ func carryOut(ctx context.Context, o run.Options, asJSON bool) error {
 // printSteps prints what the steps lead to, and what is to be known of it.
 func printSteps(columns []plan.Column) {
 	for i, c := range columns {
-		fmt.Fprintf(out(), "%d. %s: %s\n", i+1, c.Title, c.Detail)
+		fmt.Fprintf(out(), "%d. %s\n", i+1, c.Told())
 		for _, n := range c.Notes {
 			fmt.Fprintf(out(), "   %s\n", n.Text)
 		}

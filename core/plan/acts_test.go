@@ -217,3 +217,14 @@ func TestLimits(t *testing.T) {
 		t.Error("acts for what does not exist")
 	}
 }
+
+func TestToldInOneLine(t *testing.T) {
+	for _, x := range []struct{ title, detail, want string }{
+		{"Grow C: System", "138 GiB to 139 GiB", "Grow C: System: 138 GiB to 139 GiB"},
+		{"Give Data the letter X:", "people see it under X:", "Give Data the letter X: people see it under X:"},
+	} {
+		if got := (&Column{Title: x.title, Detail: x.detail}).Told(); got != x.want {
+			t.Errorf("%q and %q: got %q, want %q", x.title, x.detail, got, x.want)
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"jadetrail/core/disk"
@@ -375,6 +376,9 @@ type Folder struct {
 	Path  string
 	Bytes disk.Bytes
 }
+
+// Told is a step and what it leads to in one line. A title may end with a letter and its colon.
+func (c *Column) Told() string { return strings.TrimSuffix(c.Title, ":") + ": " + c.Detail }
 
 // Column is one planned step and the drive after it.
 type Column struct {

@@ -42,7 +42,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	d := &doing{prepared: p, o: o, i: i, c: c, facts: facts, before: before}
 	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
 	d.entry = trail.Entry{Act: trail.Act(c.Step.Do), Partition: c.Number, Before: before.Layout}
-	d.entry.Text = strings.TrimSuffix(c.Title, ":") + ": " + c.Detail
+	d.entry.Text = c.Told()
 	for _, lifts := range []plan.Lifts{plan.LiftType, plan.LiftPlace} {
 		if a := c.ApprovedFor(c.Number, lifts); a != nil {
 			d.entry.Lead, d.entry.Approval = a.Lead, a.ID
