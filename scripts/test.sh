@@ -7,25 +7,8 @@ cd "$(dirname "$0")/.."
 what=${1:-all}
 tests=("${@:2}")
 [ ${#tests[@]} -gt 0 ] || tests=(./...)
-# Drives, databases and shelves of the tests lie in memory where there is plenty: none of them outlives the tests, and
-# what is tested of power cuts is tested on doubles that forget what was not synced.
-memory=/dev/shm
-inmemory() {
-  [ "$(df --output=avail -B1G "$memory" 2>/dev/null | tail -n 1)" -ge 8 ] || return
-  [ "$(awk '/^MemAvailable/ {print int($2 / 1048576)}' /proc/meminfo)" -ge 12 ] || return
-  local try
-  try=$(mktemp "$memory/jadetrail-XXXXXX") || return
-  printf '#!/bin/sh\n' >"$try" && chmod +x "$try" && "$try"
-  local runs=$?
-  rm -f "$try"
-  return $runs
-}
-if [ -z "${TMPDIR:-}" ] && inmemory 2>/dev/null; then
-  export GOTMPDIR=${GOTMPDIR:-/tmp} TMPDIR=$memory
-fi
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-test-XXXXXX")
 trap 'rm -rf "$work"' EXIT
-[ -z "${TMPDIR:-}" ] || export TMPDIR=$work
 
 if [ "$what" != e2e ]; then
   test -z "$(gofmt -l app cmd core)" || { echo "Not formatted: $(gofmt -l app cmd core)"; exit 1; }
