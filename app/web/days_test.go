@@ -122,7 +122,7 @@ func (d *overDays) since(n int64, serial string) []trail.Entry {
 var (
 	stageTags = regexp.MustCompile(`(?s)<strong>(?:<a [^>]*>)?([A-Z][a-z ]+)(?:</a>)?</strong><span class="line[^"]*">([^<]*)</span>`)
 	shelfTags = regexp.MustCompile(`(?s)<a href="/shelf/(b-[^"]+)">.*?</tr>`)
-	timeTags  = regexp.MustCompile(`<span class="sound">verified</span> <time class="soft" datetime="([^"]+)"`)
+	timeTags  = regexp.MustCompile(`<span class="sound">verified</span><time class="soft" datetime="([^"]+)"`)
 )
 
 // stages are the lines of a job's stages.
@@ -131,7 +131,7 @@ func (d *overDays) stages(job string) map[string]string {
 	out := map[string]string{}
 	_, page, _ := strings.Cut(d.get(d.t, "/jobs/"+job), `class="stages"`)
 	page, _, _ = strings.Cut(page, "</ol>")
-	for _, m := range stageTags.FindAllStringSubmatch(page, -1) {
+	for _, m := range stageTags.FindAllStringSubmatch(closedUp(page), -1) {
 		out[m[1]] = html.UnescapeString(m[2])
 	}
 	if len(out) != 6 {
@@ -424,7 +424,7 @@ func (d *overDays) judge() {
 			d.untrue("%s, %s: confirm says %q, and the last run ended %q", job, serial, st["Confirm"], d.last[serial])
 		}
 	}
-	for _, row := range shelfTags.FindAllStringSubmatch(d.get(d.t, "/shelf"), -1) {
+	for _, row := range shelfTags.FindAllStringSubmatch(closedUp(d.get(d.t, "/shelf")), -1) {
 		m := timeTags.FindStringSubmatch(row[0])
 		if m == nil {
 			continue

@@ -63,12 +63,22 @@ var (
 	anyTag   = regexp.MustCompile(`<[^>]*>`)
 )
 
+var (
+	aroundTags = regexp.MustCompile(`\s*(</?[^>]*>)\s*`)
+	spaces     = regexp.MustCompile(`\s+`)
+)
+
+// closedUp is a page without the space around its tags, and with one space for each other stretch of it.
+func closedUp(page string) string {
+	return spaces.ReplaceAllString(aroundTags.ReplaceAllString(page, "$1"), " ")
+}
+
 // lines are the rows that say what became of partitions.
 func lines(t *testing.T, page string) (out []line) {
 	t.Helper()
 	_, page, _ = strings.Cut(page, "What became of it</th>")
 	page, _, _ = strings.Cut(page, "</table>")
-	for _, row := range rowTags.FindAllString(page, -1) {
+	for _, row := range rowTags.FindAllString(closedUp(page), -1) {
 		cells := cellTags.FindAllStringSubmatch(row, -1)
 		if len(cells) < 4 {
 			t.Fatalf("a row with %d cells: %s", len(cells), row)
