@@ -1,5 +1,5 @@
 import { execFileSync, spawn } from "node:child_process";
-import { mkdtempSync, rmSync } from "node:fs";
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { test as plain } from "@playwright/test";
 
@@ -10,10 +10,10 @@ export { expect } from "@playwright/test";
 export const test = plain.extend({
   of: ["", { scope: "worker", option: true }],
   shop: [
-    async ({ of }, use) => {
+    async ({ of }, use, worker) => {
       const data = mkdtempSync(join(process.env.JADETRAIL_SHOPS, `${of}-`));
       execFileSync("cp", ["-a", "--sparse=always", `${process.env.JADETRAIL_SHOPS}/first/.`, data]);
-      rmSync(join(data, "mariadb", "port")); // each looks for one that is free
+      writeFileSync(join(data, "mariadb", "port"), `${33_100 + worker.workerIndex}`); // where it begins to look for a free one
       const server = spawn("scripts/with-db.sh", [data, "scripts/serve-demo.sh"], {
         env: { ...process.env, JADETRAIL_DATA: data, JADETRAIL_ADDR: "127.0.0.1:0", JADETRAIL_LOG: "error" },
         stdio: ["ignore", "pipe", "inherit"],

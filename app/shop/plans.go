@@ -137,11 +137,8 @@ func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err er
 
 // NewPlan makes steps the plan of a job that has none: SavePlan for all that is laid at once.
 func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
-	switch {
-	case st.Elsewhere:
-		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
-	case len(st.Steps) > 0:
-		return errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	if err := st.unplanned(); err != nil {
+		return err
 	}
 	if err := s.SavePlan(by, st, steps, st.Expect(), what); err != nil {
 		return err
@@ -150,8 +147,22 @@ func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
 	return nil
 }
 
+// unplanned refuses a job that has a plan.
+func (st *State) unplanned() error {
+	switch {
+	case st.Elsewhere:
+		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
+	case len(st.Steps) > 0:
+		return errors.New("this job has a plan already; it stays as it is. Take its steps out first")
+	}
+	return nil
+}
+
 // TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
 func (s *Shop) TakeRoute(by By, st *State, goal *route.Goal, id string) (title string, err error) {
+	if err := st.unplanned(); err != nil {
+		return "", err
+	}
 	answer := route.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
 	i := slices.IndexFunc(answer.Routes, func(r route.Route) bool { return r.ID == id })
 	if i < 0 {

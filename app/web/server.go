@@ -14,7 +14,9 @@ import (
 	"log/slog"
 	"net/http"
 	"path/filepath"
+	"regexp"
 	"strings"
+	"text/template/parse"
 	"time"
 
 	"github.com/alexedwards/scs/mysqlstore"
@@ -117,9 +119,45 @@ func (s *Server) parse() error {
 		if _, err := page.ParseFS(templateFiles, files); err != nil {
 			return err
 		}
+		for _, t := range page.Templates() {
+			if t.Tree != nil {
+				closeUp(t.Tree.Root)
+			}
+		}
 		s.pages[strings.TrimSuffix(e.Name(), ".html")] = page
 	}
 	return nil
+}
+
+var spaces = regexp.MustCompile(`\s+`)
+
+// closeUp leaves one space of each stretch of it in the text of a template: the lines of its file are for those who
+// read that, and none of them means anything in a page.
+func closeUp(n parse.Node) {
+	list := func(l *parse.ListNode) {
+		if l == nil {
+			return
+		}
+		for _, x := range l.Nodes {
+			closeUp(x)
+		}
+	}
+	branch := func(b *parse.BranchNode) {
+		list(b.List)
+		list(b.ElseList)
+	}
+	switch x := n.(type) {
+	case *parse.TextNode:
+		x.Text = spaces.ReplaceAll(x.Text, []byte(" "))
+	case *parse.ListNode:
+		list(x)
+	case *parse.IfNode:
+		branch(&x.BranchNode)
+	case *parse.RangeNode:
+		branch(&x.BranchNode)
+	case *parse.WithNode:
+		branch(&x.BranchNode)
+	}
 }
 
 // part is what a part of a page is about: the page, what of it, and what of that; nil where there is no such thing.

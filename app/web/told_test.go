@@ -63,10 +63,7 @@ var (
 	anyTag   = regexp.MustCompile(`<[^>]*>`)
 )
 
-var (
-	aroundTags = regexp.MustCompile(`\s*(</?[^>]*>)\s*`)
-	spaces     = regexp.MustCompile(`\s+`)
-)
+var aroundTags = regexp.MustCompile(`\s*(</?[^>]*>)\s*`)
 
 // closedUp is a page without the space around its tags, and with one space for each other stretch of it.
 func closedUp(page string) string {
