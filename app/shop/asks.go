@@ -35,7 +35,7 @@ func (s *Shop) approved(job string) ([]run.Approved, error) {
 
 // AskLead asks the lead for what the steps of a job's plan need of one. The one of them that a lead has given
 // just now, own from 0, is approved of at once with the reason that it carries; -1 is for none.
-func (s *Shop) AskLead(who *store.Technician, st *State, steps []plan.Step, own int) error {
+func (s *Shop) AskLead(who *store.Technician, st *JobState, steps []plan.Step, own int) error {
 	if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Release+x.Waiver != "" || x.Do == plan.Retag }) {
 		return nil
 	}
@@ -59,7 +59,7 @@ func (s *Shop) AskLead(who *store.Technician, st *State, steps []plan.Step, own 
 
 // KeepAsk keeps one thing that is asked of the lead, for the contents as they are now. It returns its id,
 // "" where it was answered.
-func (s *Shop) KeepAsk(st *State, ask plan.Ask, who string) (string, error) {
+func (s *Shop) KeepAsk(st *JobState, ask plan.Ask, who string) (string, error) {
 	state, err := run.StateOf(st.Drive.Image, st.Drive.Survey, ask.Touched)
 	if err != nil {
 		return "", err

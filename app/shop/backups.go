@@ -20,7 +20,7 @@ import (
 )
 
 // missingBackups are the partitions whose backup the plan of a job misses.
-func (s *Shop) missingBackups(at Place) (numbers []int, err error) {
+func (s *Shop) missingBackups(at Errand) (numbers []int, err error) {
 	st, err := s.WorkOut(at.Job, at.Bay)
 	if err != nil {
 		return nil, err
@@ -37,7 +37,7 @@ func (s *Shop) missingBackups(at Place) (numbers []int, err error) {
 
 // BackUp begins to make the backup of one partition onto a shelf; with only nil, all that the plan of the job
 // misses.
-func (s *Shop) BackUp(at Place, sh *shelf.Shelf, kind shelf.Kind, only *int) error {
+func (s *Shop) BackUp(at Errand, sh *shelf.Shelf, kind shelf.Kind, only *int) error {
 	var numbers []int
 	if only != nil {
 		numbers = []int{*only}

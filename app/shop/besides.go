@@ -172,7 +172,7 @@ func (s *Shop) forgetSeen(path string) {
 
 // Erasing says what this installation holds of the partitions that a plan erases, before anything is
 // overwritten.
-func (s *Shop) Erasing(st *State) (map[int]string, error) {
+func (s *Shop) Erasing(st *JobState) (map[int]string, error) {
 	out := map[int]string{}
 	o := s.Options(st.Drive, st.Job, "")
 	for _, c := range st.Columns {

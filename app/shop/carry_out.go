@@ -15,9 +15,9 @@ import (
 	"jadetrail/core/words"
 )
 
-// Place is the drive that work is to be done on: that of a job, in a bay; "" is for the job's first. Where Seen
+// Errand is work that somebody asks for, on the drive of a job in a bay; "" is for the job's first. Where Seen
 // is given, it is about the plan and the drive that somebody has seen.
-type Place struct {
+type Errand struct {
 	Job, Bay string
 	Who      *store.Technician
 	Seen     *Shown
@@ -61,7 +61,7 @@ type workplace struct {
 }
 
 // begin opens the job's drive again and starts work on it.
-func (s *Shop) begin(at Place, u undertaking) error {
+func (s *Shop) begin(at Errand, u undertaking) error {
 	s.planning.Lock() // the plan that is read now is the one that is carried out
 	defer s.planning.Unlock()
 	j, d, err := s.OpenJob(at.Job, at.Bay, u.write)
@@ -94,7 +94,7 @@ func (s *Shop) begin(at Place, u undertaking) error {
 }
 
 // Rehearse begins to carry a job's plan out on a copy that is thrown away.
-func (s *Shop) Rehearse(at Place) error {
+func (s *Shop) Rehearse(at Errand) error {
 	return s.begin(at, undertaking{kind: "rehearse", title: "Rehearsal", do: func(ctx context.Context, w *workplace) (string, error) {
 		o := w.options
 		steps, expect, err := w.job.Steps()
@@ -120,16 +120,16 @@ func (s *Shop) Rehearse(at Place) error {
 // entersLater is said of a run that ended while the trail was away.
 const entersLater = "The trail could not be reached at the end: what the run has to enter waits, and is entered when it is back."
 
-// Start is what is said when a plan is carried out.
-type Start struct {
+// CarryingOut is what is said when a plan is carried out.
+type CarryingOut struct {
 	Serial  string // the last characters of the drive's serial number
 	Compare bool   // all files are compared with what they were before
 	Despite string // why it is begun though the trail is not whole
 }
 
 // CarryOut begins to carry a job's plan out.
-func (s *Shop) CarryOut(at Place, start Start) error {
-	if len(start.Despite) > MaxReason {
+func (s *Shop) CarryOut(at Errand, how CarryingOut) error {
+	if len(how.Despite) > MaxReason {
 		return errors.New("that reason is too long; nothing was begun")
 	}
 	return s.begin(at, undertaking{kind: "carry-out", title: "Carry out", write: true, do: func(ctx context.Context, w *workplace) (string, error) {
@@ -138,13 +138,13 @@ func (s *Shop) CarryOut(at Place, start Start) error {
 		if err != nil || len(steps) == 0 {
 			return "", errors.Join(err, errors.New("there is no plan to carry out"))
 		}
-		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, start.Serial
+		o.Plan, o.Expect, o.Serial = &plan.Plan{Version: 1, Steps: steps}, expect, how.Serial
 		w.report(work.Update{Phase: "reading the drive again, and doing every step on a copy"})
 		said, titles, err := s.estimate(w.job.Number, w.drive.Bay)
 		if err != nil {
 			return "", err
 		}
-		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), start.Compare, start.Despite, s.verify
+		o.Report, o.Compare, o.Despite, o.Verify = toUpdate(w.report, titles, false), how.Compare, how.Despite, s.verify
 		began := s.Now()
 		res, err := run.CarryOut(ctx, o)
 		late := ""
@@ -203,7 +203,7 @@ func (s *Shop) estimate(number, bay string) (plan.Price, []string, error) {
 }
 
 // EndRun begins to finish the run that is open on a drive, or to take it back; asked is the run that is meant.
-func (s *Shop) EndRun(at Place, asked string, undo bool) error {
+func (s *Shop) EndRun(at Errand, asked string, undo bool) error {
 	kind, title := "resume", "Finishing the run"
 	if undo {
 		kind, title = "undo", "Taking the run back"
@@ -239,7 +239,7 @@ func (s *Shop) EndRun(at Place, asked string, undo bool) error {
 }
 
 // LeaveAsItIs ends the run that is open on a drive with the drive as it is; asked is the run that is meant.
-func (s *Shop) LeaveAsItIs(at Place, asked, reason string) error {
+func (s *Shop) LeaveAsItIs(at Errand, asked, reason string) error {
 	if reason == "" || len(reason) > MaxReason {
 		return errors.New("it needs a reason, of at most 500 letters, to leave a drive as it is; nothing was done")
 	}

@@ -59,7 +59,7 @@ type Comparison struct {
 }
 
 // Compare begins to compare two volumes, folders or drives.
-func (s *Shop) Compare(at Place, ask Comparison) error {
+func (s *Shop) Compare(at Errand, ask Comparison) error {
 	j, d, err := s.OpenJob(at.Job, at.Bay, false)
 	if err != nil {
 		return err

@@ -52,7 +52,7 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 
 // WithFolders are the facts with the folders of people's files in the volume that is to gain
 // something: moving those may do as well.
-func (s *Shop) WithFolders(st *State, g *route.Goal) plan.Facts {
+func (s *Shop) WithFolders(st *JobState, g *route.Goal) plan.Facts {
 	n, err := strconv.Atoi(g.Receiver)
 	v := st.Drive.Survey.Volumes[n]
 	if err != nil || v == nil {

@@ -348,7 +348,7 @@ func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []tra
 }
 
 // checksOf are the checks of a drive's volumes, and of whether its PC will start.
-func checksOf(st *State, before *layout.Layout) (out []report.Check) {
+func checksOf(st *JobState, before *layout.Layout) (out []report.Check) {
 	l := st.Drive.Survey.Layout
 	for _, p := range l.Partitions() {
 		v := st.Drive.Survey.Volumes[p.Number]
@@ -375,7 +375,7 @@ func checksOf(st *State, before *layout.Layout) (out []report.Check) {
 
 // canComeBack says of records how their partitions could be brought back as the drive is now, in the words of
 // their pages.
-func (s *Shop) canComeBack(st *State, gone map[string]*trail.Record) (map[string]string, error) {
+func (s *Shop) canComeBack(st *JobState, gone map[string]*trail.Record) (map[string]string, error) {
 	var steps []plan.Step
 	for id, rec := range gone {
 		if !rec.Erased {

@@ -26,13 +26,13 @@ type By struct {
 // SavePlan keeps a job's changed plan: the one way to change it. It is refused while a run of the
 // plan is under way or open, for another drive of the job, and where somebody else has changed the
 // plan meanwhile.
-func (s *Shop) SavePlan(by By, st *State, steps []plan.Step, expect *layout.Layout, what string) error {
+func (s *Shop) SavePlan(by By, st *JobState, steps []plan.Step, expect *layout.Layout, what string) error {
 	return s.savePlanWith(by, st, steps, expect, what, -1)
 }
 
 // savePlanWith is SavePlan for a plan of which somebody has given the step own, from 0, just now. What its
 // steps need the lead for is asked with it.
-func (s *Shop) savePlanWith(by By, st *State, steps []plan.Step, expect *layout.Layout, what string, own int) error {
+func (s *Shop) savePlanWith(by By, st *JobState, steps []plan.Step, expect *layout.Layout, what string, own int) error {
 	return s.Changing(st, func() error {
 		change := store.Change{From: by.Seen, Steps: steps, Expect: expect, What: what, Who: by.Who.Name, When: s.Now()}
 		if err := s.Store.SavePlan(st.Job.Number, change); err != nil {
@@ -46,7 +46,7 @@ func (s *Shop) savePlanWith(by By, st *State, steps []plan.Step, expect *layout.
 }
 
 // Changing lets a job's plan be changed, where it may be. No run of it is begun meanwhile.
-func (s *Shop) Changing(st *State, f func() error) error {
+func (s *Shop) Changing(st *JobState, f func() error) error {
 	s.planning.Lock()
 	defer s.planning.Unlock()
 	if st.Elsewhere {
@@ -59,7 +59,7 @@ func (s *Shop) Changing(st *State, f func() error) error {
 }
 
 // Stage adds a step to the job's plan. What cannot be done is not added.
-func (s *Shop) Stage(by By, st *State, step plan.Step) error {
+func (s *Shop) Stage(by By, st *JobState, step plan.Step) error {
 	if err := step.Valid(); err != nil {
 		return fmt.Errorf("%w; no step was added", err)
 	}
@@ -136,7 +136,7 @@ func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err er
 }
 
 // NewPlan makes steps the plan of a job that has none: SavePlan for all that is laid at once.
-func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
+func (s *Shop) NewPlan(by By, st *JobState, steps []plan.Step, what string) error {
 	if err := st.unplanned(); err != nil {
 		return err
 	}
@@ -148,7 +148,7 @@ func (s *Shop) NewPlan(by By, st *State, steps []plan.Step, what string) error {
 }
 
 // unplanned refuses a job that has a plan.
-func (st *State) unplanned() error {
+func (st *JobState) unplanned() error {
 	switch {
 	case st.Elsewhere:
 		return errors.New("this job has a plan for another of its drives; nothing was planned. Carry that out or take its steps out first")
@@ -159,7 +159,7 @@ func (st *State) unplanned() error {
 }
 
 // TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
-func (s *Shop) TakeRoute(by By, st *State, goal *route.Goal, id string) (title string, err error) {
+func (s *Shop) TakeRoute(by By, st *JobState, goal *route.Goal, id string) (title string, err error) {
 	if err := st.unplanned(); err != nil {
 		return "", err
 	}
@@ -183,7 +183,7 @@ func WorthBack(finds []seek.Find) []plan.Step {
 	return out
 }
 
-func (s *Shop) AllBack(st *State) (*plan.Back, error) {
+func (s *Shop) AllBack(st *JobState) (*plan.Back, error) {
 	steps := WorthBack(st.Finds)
 	f, err := s.Facts(st.Drive, st.Job, steps)
 	if err != nil {
@@ -198,7 +198,7 @@ func (s *Shop) AllBack(st *State) (*plan.Back, error) {
 
 // WaysBack are the ways to bring a find back, with the letter that is expected of it, where one
 // partition is missing of which the PC knows the letter.
-func (s *Shop) WaysBack(st *State, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
+func (s *Shop) WaysBack(st *JobState, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
 	facts, l := st.Facts, st.Drive.Survey.Layout
 	found, err := run.AsFound(s.Options(st.Drive, st.Job, ""), st.Drive.Survey, f)
 	if err != nil {
@@ -236,7 +236,7 @@ func AcceptDamage(steps []plan.Step, reason string) error {
 }
 
 // Undo takes the latest change of a job's plan back, or does it again. It returns what was changed.
-func (s *Shop) Undo(by By, st *State, again bool) (what string, err error) {
+func (s *Shop) Undo(by By, st *JobState, again bool) (what string, err error) {
 	err = s.Changing(st, func() (err error) {
 		if what, err = s.Store.Undo(st.Job.Number, by.Seen, again, s.Now()); err != nil {
 			return err
@@ -258,7 +258,7 @@ func (s *Shop) Undo(by By, st *State, again bool) (what string, err error) {
 const mostName = 80
 
 // KeepAs keeps a job's plan under a name.
-func (s *Shop) KeepAs(who *store.Technician, st *State, name string) error {
+func (s *Shop) KeepAs(who *store.Technician, st *JobState, name string) error {
 	switch {
 	case len(st.Steps) == 0:
 		return errors.New("there is no plan to keep")
@@ -271,7 +271,7 @@ func (s *Shop) KeepAs(who *store.Technician, st *State, name string) error {
 // ForAnotherDrive readies the steps of a plan that was made for a drive as expect, nil where that is not
 // known: reasons, and who answers for them, are given anew. It returns in what the drive is another one, "" for
 // nothing.
-func ForAnotherDrive(st *State, steps []plan.Step, expect *layout.Layout) string {
+func ForAnotherDrive(st *JobState, steps []plan.Step, expect *layout.Layout) string {
 	for i := range steps {
 		steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
 	}

@@ -147,7 +147,7 @@ func (s *Shop) foundOn(ctx context.Context, d *Drive) (foundThen, error) {
 
 // SearchDrive begins to go through every sector of a drive: from its start, or on from where an earlier search was
 // stopped.
-func (s *Shop) SearchDrive(at Place, on bool) error {
+func (s *Shop) SearchDrive(at Errand, on bool) error {
 	j, d, err := s.OpenJob(at.Job, at.Bay, false)
 	if err != nil {
 		return err

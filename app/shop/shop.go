@@ -55,7 +55,7 @@ type Options struct {
 	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
 	// run.ProveAfter.
 	ProveAfter time.Duration
-	// Log is told of work that fails; nil for nowhere.
+	// Log is told of work that fails, and of every entry of the trail; nil for nowhere.
 	Log *slog.Logger
 }
 
@@ -82,6 +82,9 @@ func New(o Options) (*Shop, error) {
 	}
 	if s.Keys, err = o.Store.Keys(); err != nil {
 		return nil, err
+	}
+	if o.Log != nil {
+		o.Store.Log = o.Log
 	}
 	s.Books = &Books{Data: data, Store: o.Store, Shelf: s.Shelf}
 	if err := errors.Join(s.ForgetUploads(), s.forgetComing()); err != nil {

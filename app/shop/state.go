@@ -16,8 +16,8 @@ import (
 	"jadetrail/core/trail"
 )
 
-// State is a job worked out: its drive, its plan, what is missing.
-type State struct {
+// JobState is a job worked out: its drive, its plan, what is missing.
+type JobState struct {
 	Job     *store.Job
 	Drive   *Drive
 	Steps   []plan.Step
@@ -36,12 +36,12 @@ type State struct {
 }
 
 // WorkOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.
-func (s *Shop) WorkOut(number, bay string) (*State, error) {
+func (s *Shop) WorkOut(number, bay string) (*JobState, error) {
 	j, d, err := s.OpenJob(number, bay, false)
 	if err != nil {
 		return nil, err
 	}
-	st := &State{Job: j, Drive: d}
+	st := &JobState{Job: j, Drive: d}
 	if err := s.work(st); err != nil {
 		d.Close()
 		return nil, err
@@ -51,7 +51,7 @@ func (s *Shop) WorkOut(number, bay string) (*State, error) {
 
 // WorkOutFor works out the job that a drive is here for now, with that drive: whatever its table is called, and
 // no other that its job or its bay has by now.
-func (s *Shop) WorkOutFor(of trail.Drive) (*State, error) {
+func (s *Shop) WorkOutFor(of trail.Drive) (*JobState, error) {
 	b, err := s.bayWith(of)
 	if err != nil {
 		return nil, err
@@ -62,7 +62,7 @@ func (s *Shop) WorkOutFor(of trail.Drive) (*State, error) {
 	return s.WorkOut(*b.Job, b.Letter)
 }
 
-func (s *Shop) work(st *State) error {
+func (s *Shop) work(st *JobState) error {
 	var err error
 	d := st.Drive
 	var expect *layout.Layout
@@ -109,7 +109,7 @@ func (s *Shop) work(st *State) error {
 }
 
 // Missing is everything that the gate still asks for.
-func (st *State) Missing() (backups, releases, obstacles []plan.Obstacle) {
+func (st *JobState) Missing() (backups, releases, obstacles []plan.Obstacle) {
 	for _, c := range st.Columns {
 		obstacles = append(obstacles, c.Obstacles...)
 		for _, m := range c.Missing {
@@ -137,7 +137,7 @@ func OpenAsks(cols []plan.Column) []plan.Ask {
 }
 
 // Deletions is how many partitions the plan deletes.
-func (st *State) Deletions() (n int) {
+func (st *JobState) Deletions() (n int) {
 	for _, c := range st.Columns {
 		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
 			n++
@@ -147,7 +147,7 @@ func (st *State) Deletions() (n int) {
 }
 
 // TitleOf names a step of the plan.
-func (st *State) TitleOf(i int) string {
+func (st *JobState) TitleOf(i int) string {
 	if i < len(st.Columns) && st.Columns[i].Title != "" {
 		return st.Columns[i].Title
 	}
@@ -155,7 +155,7 @@ func (st *State) TitleOf(i int) string {
 }
 
 // Expect is the drive as the plan was begun for it.
-func (st *State) Expect() *layout.Layout {
+func (st *JobState) Expect() *layout.Layout {
 	if _, l, err := st.Job.Steps(); err == nil && l != nil {
 		return l
 	}

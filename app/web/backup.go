@@ -22,5 +22,5 @@ func (s *Server) backUp(c *gin.Context) {
 	if c.PostForm("onto") == sh.To {
 		s.sessions.Put(c.Request.Context(), chosenShelf, sh.To)
 	}
-	s.begun(c, s.BackUp(placeOf(c), sh, kind, only))
+	s.begun(c, s.BackUp(errandOf(c), sh, kind, only))
 }

@@ -20,14 +20,14 @@ func (s *Server) runRoutes(in *gin.RouterGroup) {
 	in.POST("/jobs/:job/stop", s.stopWork)
 }
 
-// placeOf is the place that a request is about.
-func placeOf(c *gin.Context) shop.Place {
-	return shop.Place{Job: c.Param("job"), Bay: bayOf(c), Who: me(c)}
+// errandOf is what a request asks for, and by whom.
+func errandOf(c *gin.Context) shop.Errand {
+	return shop.Errand{Job: c.Param("job"), Bay: bayOf(c), Who: me(c)}
 }
 
-// seenPlace is the place that a request is about, as its page showed it.
-func seenPlace(c *gin.Context) shop.Place {
-	at := placeOf(c)
+// seenErrand is that, about the plan and the drive that the page showed.
+func seenErrand(c *gin.Context) shop.Errand {
+	at := errandOf(c)
 	at.Seen = &shop.Shown{Plan: seenPlan(c), Drive: c.Query("drive")}
 	return at
 }
@@ -41,14 +41,14 @@ func (s *Server) begun(c *gin.Context, err error) {
 	c.Redirect(http.StatusSeeOther, back(c))
 }
 
-func (s *Server) rehearse(c *gin.Context) { s.begun(c, s.Rehearse(seenPlace(c))) }
+func (s *Server) rehearse(c *gin.Context) { s.begun(c, s.Rehearse(seenErrand(c))) }
 
 func (s *Server) carryOut(c *gin.Context) {
 	s.begun(
 		c,
 		s.CarryOut(
-			seenPlace(c),
-			shop.Start{
+			seenErrand(c),
+			shop.CarryingOut{
 				Serial: c.PostForm("serial"), Compare: c.PostForm("compare") != "", Despite: c.PostForm("despite"),
 			},
 		),
@@ -56,11 +56,11 @@ func (s *Server) carryOut(c *gin.Context) {
 }
 
 func (s *Server) resume(c *gin.Context) {
-	s.begun(c, s.EndRun(placeOf(c), c.PostForm("run"), c.PostForm("undo") == "yes"))
+	s.begun(c, s.EndRun(errandOf(c), c.PostForm("run"), c.PostForm("undo") == "yes"))
 }
 
 func (s *Server) leave(c *gin.Context) {
-	s.begun(c, s.LeaveAsItIs(placeOf(c), c.PostForm("run"), strings.TrimSpace(c.PostForm("reason"))))
+	s.begun(c, s.LeaveAsItIs(errandOf(c), c.PostForm("run"), strings.TrimSpace(c.PostForm("reason"))))
 }
 
 func (s *Server) stopWork(c *gin.Context) { s.begun(c, s.StopAt(c.Param("job"), bayOf(c))) }

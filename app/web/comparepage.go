@@ -108,7 +108,7 @@ func (s *Server) startCompare(c *gin.Context) {
 		Partition: c.PostForm("partition"), Folder: c.PostForm("here"), WithFolder: c.PostForm("there"),
 	}
 	ask.WithBay, ask.With, _ = strings.Cut(c.PostForm("with"), ":")
-	s.then(c, s.Compare(placeOf(c), ask), where)
+	s.then(c, s.Compare(errandOf(c), ask), where)
 }
 
 type comparedView struct {

@@ -557,7 +557,7 @@ func (s *front) plannedFor(t *testing.T, job string, steps ...plan.Step) {
 		t.Fatal(err)
 	}
 	for _, ask := range shop.OpenAsks(st.Columns) {
-		id, err := s.KeepAsk(st.State, ask, "Ines Marsh")
+		id, err := s.KeepAsk(st.JobState, ask, "Ines Marsh")
 		if err == nil {
 			err = s.Store.Answer(id, lead.ID, true, "as it was asked", s.Now())
 		}

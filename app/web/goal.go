@@ -159,7 +159,7 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 		v.Trouble = strings.TrimPrefix(err.Error(), route.ErrGoal.Error()+": ")
 		v.Trouble = strings.ToUpper(v.Trouble[:1]) + v.Trouble[1:] + "."
 	case g != nil:
-		v.Answer = route.Routes(l, s.WithFolders(st.State, g), g)
+		v.Answer = route.Routes(l, s.WithFolders(st.JobState, g), g)
 		for _, name := range goalFields {
 			for _, x := range c.QueryArray(name) {
 				v.Fields = append(v.Fields, choice{name, x})

@@ -30,16 +30,16 @@ func (s *Server) jobRoutes(in *gin.RouterGroup) {
 
 // jobState is the state of a job as pages show it.
 type jobState struct {
-	*shop.State
+	*shop.JobState
 	Stages []stage
 }
 
 // shown is the state of a job for a page.
-func shown(st *shop.State, err error) (*jobState, error) {
+func shown(st *shop.JobState, err error) (*jobState, error) {
 	if err != nil {
 		return nil, err
 	}
-	page := &jobState{State: st}
+	page := &jobState{JobState: st}
 	page.Stages = page.stages()
 	return page, nil
 }
@@ -314,7 +314,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	}
 	v.Goal = s.goal(c, st)
 	v.Price = st.price()
-	if v.Plans, err = s.plansOf(st.State); err != nil {
+	if v.Plans, err = s.plansOf(st.JobState); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -47,7 +47,7 @@ type keptView struct {
 	Here  bool // it was made for this drive
 }
 
-func (s *Server) plansOf(st *shop.State) (plansView, error) {
+func (s *Server) plansOf(st *shop.JobState) (plansView, error) {
 	var v plansView
 	v.Undo, v.Redo = s.Store.Around(st.Job)
 	all, err := s.Store.KeptPlans()
@@ -62,7 +62,7 @@ func (s *Server) plansOf(st *shop.State) (plansView, error) {
 }
 
 // change changes a job's steps as f does it.
-func (s *Server) change(c *gin.Context, f func(st *shop.State, steps []plan.Step) ([]plan.Step, string, error)) {
+func (s *Server) change(c *gin.Context, f func(st *shop.JobState, steps []plan.Step) ([]plan.Step, string, error)) {
 	st, err := s.WorkOut(c.Param("job"), bayOf(c))
 	if err != nil {
 		s.refuse(c, err, back(c))
@@ -107,7 +107,7 @@ func stepOf(c *gin.Context, steps []plan.Step) (int, error) {
 
 // moveStep moves a step earlier or later.
 func (s *Server) moveStep(c *gin.Context) {
-	s.change(c, func(st *shop.State, steps []plan.Step) ([]plan.Step, string, error) {
+	s.change(c, func(st *shop.JobState, steps []plan.Step) ([]plan.Step, string, error) {
 		i, err := stepOf(c, steps)
 		if err != nil {
 			return nil, "", err
@@ -126,7 +126,7 @@ func (s *Server) moveStep(c *gin.Context) {
 
 // changeStep gives a step another amount.
 func (s *Server) changeStep(c *gin.Context) {
-	s.change(c, func(st *shop.State, steps []plan.Step) ([]plan.Step, string, error) {
+	s.change(c, func(st *shop.JobState, steps []plan.Step) ([]plan.Step, string, error) {
 		i, err := stepOf(c, steps)
 		if err != nil {
 			return nil, "", err
@@ -206,7 +206,7 @@ func (s *Server) dropPlan(c *gin.Context) {
 func (s *Server) usePlan(c *gin.Context) {
 	fits := ""
 	var err error
-	s.change(c, func(st *shop.State, steps []plan.Step) ([]plan.Step, string, error) {
+	s.change(c, func(st *shop.JobState, steps []plan.Step) ([]plan.Step, string, error) {
 		if len(steps) > 0 {
 			return nil, "", errors.New("this job has a plan already; it stays as it is. Keep it under a name, or take its steps out first")
 		}
@@ -291,7 +291,7 @@ func seenPlan(c *gin.Context) *uint64 {
 
 // takeOut removes a step from the plan.
 func (s *Server) takeOut(c *gin.Context) {
-	s.change(c, func(_ *shop.State, steps []plan.Step) ([]plan.Step, string, error) {
+	s.change(c, func(_ *shop.JobState, steps []plan.Step) ([]plan.Step, string, error) {
 		i, err := stepOf(c, steps)
 		if err != nil {
 			return nil, "", err

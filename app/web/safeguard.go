@@ -126,7 +126,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 	for i := range v.Rows {
 		v.Rows[i].answers(st.asked(asks, v.Rows[i].Number))
 	}
-	erasing, err := s.Erasing(st.State)
+	erasing, err := s.Erasing(st.JobState)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -169,7 +169,7 @@ func (s *Server) driveCrumbs(j *store.Job, d *shop.Drive, last string) []crumb {
 // startSearch begins a search through a whole drive.
 func (s *Server) startSearch(c *gin.Context) {
 	where := pageOf(c.Param("job"), bayOf(c), "search")
-	if err := s.SearchDrive(placeOf(c), c.PostForm("on") != ""); err != nil {
+	if err := s.SearchDrive(errandOf(c), c.PostForm("on") != ""); err != nil {
 		s.refuse(c, err, where)
 		return
 	}

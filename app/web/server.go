@@ -72,7 +72,9 @@ func New(o Options) (*Server, error) {
 		Shop: o.Shop, demo: o.Demo, sessions: scs.New(), signIns: newLimiter(),
 		log: cmp.Or(o.Log, slog.New(slog.DiscardHandler)),
 	}
-	o.Shop.Store.Log = s.log
+	if o.Log != nil {
+		o.Shop.Store.Log = o.Log
+	}
 	db, err := o.Shop.Store.SQL()
 	if err != nil {
 		return nil, err

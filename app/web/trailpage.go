@@ -159,7 +159,7 @@ type wayBack struct {
 
 // walk works out how the drive gets back to how it was before or after an entry, nil where it
 // is so.
-func (s *Server) walk(c *gin.Context, st *shop.State, then *layout.Layout, to string) (*wayBack, error) {
+func (s *Server) walk(c *gin.Context, st *shop.JobState, then *layout.Layout, to string) (*wayBack, error) {
 	if then == nil || len(layout.Differ(then, st.Drive.Survey.Layout)) == 0 {
 		return nil, nil
 	}
