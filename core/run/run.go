@@ -385,7 +385,8 @@ func verified(ctx context.Context, o Options) (despite string, err error) {
 	return fmt.Sprintf("Begun although the trail does not verify: %s", r.Problems[0]), nil
 }
 
-// serialCheck compares what was typed of the drive's serial number with it. Dashes and spaces do not count.
+// serialCheck compares what was typed of the drive's serial number with it. Dashes and spaces do not count, and
+// more than is asked for does as well.
 func serialCheck(o Options) error {
 	s := survey.PlainSerial(o.Identity.Serial)
 	if s == "" || !plan.AsksSerial(o.Plan.Steps, o.Alike) {
@@ -399,10 +400,16 @@ func serialCheck(o Options) error {
 			ErrSerial, n,
 		)
 	}
-	if typed != s[len(s)-n:] {
+	if !strings.HasSuffix(s, typed) {
 		return fmt.Errorf(
 			"%w: the last %d characters are asked for, and the serial number of this drive does not end in %q. Nothing was written. Look at the drive's label and try again",
 			ErrSerial, n, o.Serial,
+		)
+	}
+	if len(typed) < n {
+		return fmt.Errorf(
+			"%w: the last %d characters are asked for, without dashes, and %q is %d of them. Nothing was written. Read the others from the drive's label too",
+			ErrSerial, n, o.Serial, len(typed),
 		)
 	}
 	return nil
