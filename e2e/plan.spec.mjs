@@ -128,6 +128,40 @@ test("the same by keyboard alone, and by typing", async ({ page }) => {
   await empty(page);
 });
 
+test("what is half typed stays when work ends, and when another one's change is shown", async ({ browser, page }) => {
+  await signIn(page, "ines");
+  await page.goto("/jobs/J-1042?p=6");
+  let loads = 0;
+  page.on("load", () => loads++);
+  const amount = page.locator('.part:not([hidden]) [data-deed="grow"]').first().getByLabel("Gains");
+  await amount.fill("3 Gi");
+  await page.locator(".part:not([hidden]) summary").first().click();
+  await amount.focus();
+  await amount.evaluate((field) => field.setSelectionRange(1, 2));
+  await page.request.post("/jobs/J-1042/back-up?bay=A", { form: { partition: "4", kind: "files" } });
+  await expect(page.locator("#work")).toContainText("Backed up and verified", { timeout: 60_000 });
+  await expect(amount).toBeFocused();
+  await expect(amount).toHaveValue("3 Gi");
+  expect(await amount.evaluate((field) => [field.selectionStart, field.selectionEnd])).toEqual([1, 2]);
+  await expect(page.locator(".part:not([hidden]) details").first()).toHaveAttribute("open", "");
+  // Somebody else plans something; what is typed here stays here.
+  const other = await (await browser.newContext()).newPage();
+  await signIn(other, "tobias");
+  await other.request.post("/jobs/J-1042/steps?bay=A", { form: { do: "label", partition: "6", label: "Maker's" } });
+  await page.getByRole("button", { name: "Show it as it is now" }).click();
+  await expect(step(page, "Label")).toBeVisible();
+  await expect(amount).toHaveValue("3 Gi");
+  await expect(page.locator("#plan-news")).toHaveCount(0);
+  expect(loads).toBe(0);
+  // Sent, it is used up.
+  await amount.fill("3 GiB");
+  await amount.press("Enter");
+  await expect(step(page, "Grow OEM")).toBeVisible();
+  await expect(amount).toHaveValue("");
+  await empty(page);
+  await other.context().close();
+});
+
 test("two people on one plan: nothing is silently overwritten; a plan is kept and used elsewhere", async ({
   browser,
 }) => {

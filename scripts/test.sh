@@ -9,6 +9,7 @@ tests=("${@:2}")
 [ ${#tests[@]} -gt 0 ] || tests=(./...)
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-test-XXXXXX")
 trap 'rm -rf "$work"' EXIT
+export JADETRAIL_DB="--innodb-flush-method=nosync --innodb-flush-log-at-trx-commit=0"
 
 if [ "$what" != e2e ]; then
   test -z "$(gofmt -l app cmd core)" || { echo "Not formatted: $(gofmt -l app cmd core)"; exit 1; }

@@ -6,7 +6,9 @@
 # The server's data, socket, port and passwords lie in DATA-FOLDER/mariadb. It
 # listens on a loopback port of its own: the one it had before if that is free,
 # else another free one, never 3306. The command finds JADETRAIL_DSN (the
-# application's account) and JADETRAIL_OWNER_DSN (for migrations).
+# application's account) and JADETRAIL_OWNER_DSN (for migrations). JADETRAIL_DB is
+# given to the server: the tests, whose data need not outlive them, do not wait
+# for the disk.
 set -euo pipefail
 data=$1; shift
 mkdir -p "$data/mariadb"
@@ -37,7 +39,7 @@ socket=$dir/socket
 set -m
 "$server" --no-defaults --datadir="$dir/data" --socket="$socket" --port="$port" --bind-address=127.0.0.1 --user="$(id -un)" \
   --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
-  --character-set-server=utf8mb4 >/dev/null 2>&1 &
+  --character-set-server=utf8mb4 ${JADETRAIL_DB:-} >/dev/null 2>&1 &
 db=$!
 set +m
 child=

@@ -24,9 +24,9 @@ import (
 
 // People are those of Lantern Quay Repairs. The last one is the lead.
 var People = []store.NewPerson{
-	{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines"},
-	{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias"},
-	{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true},
+	{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines", Public: true},
+	{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias", Public: true},
+	{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true, Public: true},
 }
 
 // jobs on the demo's bench.

@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
@@ -204,7 +205,7 @@ func goneFor(rec *trail.Record, e trail.Entry) report.Gone {
 // ended notes that a run has ended, and is what a report says of it.
 func (s *Shop) ended(h *happened, e trail.Entry) report.Run {
 	x := report.Run{When: e.Time, Who: e.Who, Proof: e.Text, Notes: h.notes[e.Run]}
-	m, r, err := run.Ran(s.Folder("runs"), e.Run)
+	m, r, err := ran.Read(s.Folder("runs"), e.Run)
 	if err != nil || m == nil {
 		return x // its folder is gone: the entry is what there is
 	}

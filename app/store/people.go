@@ -19,22 +19,26 @@ var accountForm = regexp.MustCompile(`^[a-z_]{1,32}$`)
 // ErrSignIn is returned for a name and password that do not belong together.
 var ErrSignIn = errors.New("name and password do not belong together")
 
-// Parameters of Argon2id (RFC 9106, section 4, second recommendation).
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 2
+// hardness is what it costs to try a password: the parameters of Argon2id (RFC 9106, section 3.1).
+type hardness struct {
+	passes, kibibytes uint32
+	lanes             uint8
+}
+
+var (
+	secret = hardness{passes: 3, kibibytes: 64 << 10, lanes: 2} // RFC 9106, section 4, second recommendation
+	public = hardness{passes: 1, kibibytes: 1 << 10, lanes: 1}
 )
 
-func hashPassword(password string) (string, error) {
+func hashPassword(password string, h hardness) (string, error) {
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
 		return "", err
 	}
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	key := argon2.IDKey([]byte(password), salt, h.passes, h.kibibytes, h.lanes, 32)
 	e := base64.RawStdEncoding.EncodeToString
 	return fmt.Sprintf(
-		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e(salt), e(key),
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, h.kibibytes, h.passes, h.lanes, e(salt), e(key),
 	), nil
 }
 
@@ -60,7 +64,7 @@ func checkPassword(hash, password string) bool {
 // nobody is hashed against when a name does not exist, so that it takes as long
 // as a wrong password.
 var nobody = sync.OnceValue(func() string {
-	h, err := hashPassword("nobody")
+	h, err := hashPassword("nobody", secret)
 	if err != nil {
 		return ""
 	}

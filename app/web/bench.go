@@ -11,7 +11,7 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/run"
+	"jadetrail/core/ran"
 	"jadetrail/core/survey"
 	"jadetrail/core/words"
 )
@@ -126,7 +126,7 @@ func (s *Server) benchPage(c *gin.Context) {
 			_, v.Bays[i].Alike = survey.Apart(b.Identity, b.Size, others)
 		}
 	}
-	if v.Stray, err = run.Stray(s.Folder("runs")); err != nil {
+	if v.Stray, err = ran.Stray(s.Folder("runs")); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -14,6 +14,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/run"
 	"jadetrail/core/trail"
 )
@@ -27,7 +28,7 @@ type became struct {
 	What          []string
 	Ends          bool
 	Record        string
-	Volume        *run.VolumeState
+	Volume        *ran.VolumeState
 }
 
 type confirmView struct {
@@ -37,8 +38,8 @@ type confirmView struct {
 	Model  string
 	Undone bool
 	Taken  time.Time // when the last run ended
-	Meta   *run.Meta
-	Report *run.Report
+	Meta   *ran.Meta
+	Report *ran.Report
 	// Open is the run that is not finished, nil for none.
 	Open *run.Unfinished
 	Rows []became
@@ -63,13 +64,13 @@ func (s *Server) confirmPage(c *gin.Context) {
 	v := &confirmView{Job: st.Job, Bay: st.Drive.Bay, Box: st.box(), Model: st.Drive.Identity.Model, Open: st.Pending}
 	if st.Last != nil {
 		v.Taken, v.Undone = st.Last.Time, st.Last.Act == trail.ActUndone
-		v.Meta, v.Report, err = run.Ran(s.Folder("runs"), st.Last.Run)
+		v.Meta, v.Report, err = ran.Read(s.Folder("runs"), st.Last.Run)
 		if err != nil {
 			s.fail(c, fmt.Errorf("%w. The trail has the run; look there", err))
 			return
 		}
 	}
-	if v.Meta != nil && v.Report != nil && v.Report.Ended == run.EndDone {
+	if v.Meta != nil && v.Report != nil && v.Report.Ended == ran.EndDone {
 		entries, err := s.Store.Entries(shop.History(st.Drive))
 		if err != nil {
 			s.fail(c, err)
@@ -85,7 +86,7 @@ func (s *Server) confirmPage(c *gin.Context) {
 
 func (v *confirmView) fill(entries []trail.Entry) {
 	m, r := v.Meta, v.Report
-	states := map[int]*run.VolumeState{}
+	states := map[int]*ran.VolumeState{}
 	for i := range r.Volumes {
 		states[r.Volumes[i].Number] = &r.Volumes[i]
 	}

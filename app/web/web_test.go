@@ -11,8 +11,10 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -79,15 +81,13 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 		t.Fatal(err)
 	}
 	data := t.TempDir()
-	if drives != nil {
-		if err := os.MkdirAll(filepath.Join(data, "drives"), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		drives(filepath.Join(data, "drives"))
-	}
-	if _, err := demo.Make(filepath.Join(data, "drives")); err != nil {
+	if err := os.MkdirAll(filepath.Join(data, "drives"), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	if drives != nil {
+		drives(filepath.Join(data, "drives"))
+	}
+	demoDrives(t, filepath.Join(data, "drives"))
 	s, err := serve(st, data)
 	if err != nil {
 		t.Fatal(err)
@@ -101,6 +101,41 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 		t.Fatalf("signing in leads to %.300s", body)
 	}
 	return x
+}
+
+// demoDrives puts the demo's drives into dir, but for those that are there. They are made once, and copied from there.
+func demoDrives(t *testing.T, dir string) {
+	t.Helper()
+	first, err := madeOnce()
+	if err != nil {
+		t.Fatal(err)
+	}
+	images, err := filepath.Glob(filepath.Join(first, "*.img"))
+	if err != nil || len(images) == 0 {
+		t.Fatal("no drives of the demo", err)
+	}
+	for _, image := range images {
+		if _, err := os.Stat(filepath.Join(dir, filepath.Base(image))); err == nil {
+			continue
+		}
+		files, _ := filepath.Glob(image + "*")
+		if out, err := exec.Command("cp", append([]string{"-p", "--sparse=auto", "-t", dir}, files...)...).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %s", err, out)
+		}
+	}
+}
+
+var shops = filepath.Join(os.TempDir(), fmt.Sprintf("jadetrail-web-%d", os.Getpid()))
+
+var madeOnce = sync.OnceValues(func() (string, error) {
+	_, err := demo.Make(shops)
+	return shops, err
+})
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	os.RemoveAll(shops)
+	os.Exit(code)
 }
 
 func (s *front) get(t *testing.T, path string) string {

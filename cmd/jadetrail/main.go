@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/table"
@@ -97,7 +98,7 @@ func status(err error) int {
 		return exitUse
 	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, run.ErrDiffers), errors.Is(err, run.ErrWaiting), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
 		return exitStopped
-	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, run.ErrBroken), errors.Is(err, run.ErrTrail), errors.Is(err, run.ErrNotBegun), errors.Is(err, run.ErrOther), errors.Is(err, run.ErrNothing), errors.Is(err, run.ErrSerial),
+	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, ran.ErrBroken), errors.Is(err, run.ErrTrail), errors.Is(err, run.ErrNotBegun), errors.Is(err, run.ErrOther), errors.Is(err, ran.ErrNothing), errors.Is(err, run.ErrSerial),
 		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
 		errors.Is(err, table.ErrNotWritable), errors.Is(err, trail.ErrNoRecord), errors.Is(err, volume.ErrDamaged), errors.Is(err, volume.ErrNotClean),
 		errors.Is(err, volume.ErrNotFound), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere), errors.Is(err, errNoRoute), errors.Is(err, errNoFind), errors.Is(err, errWhichFind):

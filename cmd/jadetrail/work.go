@@ -26,6 +26,7 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -287,11 +288,11 @@ func resumeCmd() *cobra.Command {
 			}
 			if open != nil && open.Meta != nil { // with the trail and shelf that it began with
 				m := open.Meta
-				if at := m.Moved(o, m.Trail); at != "" {
+				if at := m.Moved(o.Runs, m.Trail); at != "" {
 					o.Trail = trail.File{Path: at}
 				}
-				o.Records = trail.Records{Dir: m.Moved(o, m.Records)}
-				if at := m.Moved(o, m.PCRef); at != "" {
+				o.Records = trail.Records{Dir: m.Moved(o.Runs, m.Records)}
+				if at := m.Moved(o.Runs, m.PCRef); at != "" {
 					o.SavePC = savePC(at)
 				}
 			}
@@ -303,7 +304,7 @@ func resumeCmd() *cobra.Command {
 				return err
 			}
 			res, err := run.Resume(cmd.Context(), o, undo)
-			if errors.Is(err, run.ErrNothing) { // but an end may wait for the trail
+			if errors.Is(err, ran.ErrNothing) { // but an end may wait for the trail
 				entered, e := run.Enter(o.Runs, o.Trail)
 				if len(entered) > 0 {
 					fmt.Fprintf(out(), "The end of run %s was entered in the trail.\n", strings.Join(entered, ", "))

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"sync"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/survey"
@@ -44,46 +46,46 @@ func below(v volume.Volume, base string) ([]volume.File, error) {
 }
 
 // gatherOn gathers the files that come from a volume of the drive.
-func (a *Arrival) gatherOn(v volume.Volume) (*volume.Together, error) {
+func gatherOn(a *ran.Arrival, v volume.Volume) (*volume.Together, error) {
 	files, err := below(v, a.Base)
 	if err != nil {
 		return nil, err
 	}
 	if a.Portion > 0 {
-		files = a.portion(files)
+		files = inPortion(a, files)
 	}
 	in, all, lost, err := volume.Gather(v, files, a.Base)
-	a.in, a.Lost = in, lost
-	a.count(in)
+	a.In, a.Lost = in, lost
+	countIn(a, in)
 	return all, err
 }
 
 // across puts the files of another volume of the drive among the sources, as they are in
 // the copy now: it is left as it is, and the run goes on with a copy of it. What they
 // hold is noted, for their place may be written over before they are compared.
-func (p *prepared) across(a *Arrival) error {
+func (p *prepared) across(a *ran.Arrival) error {
 	span, ok := p.sv.Layout.Find(a.From)
 	v := p.sv.Volumes[a.From]
 	if !ok || v == nil {
 		return fmt.Errorf("%w: the volume in partition %d cannot be read", compile.ErrCannot, a.From)
 	}
 	a.Span = span
-	all, err := a.gatherOn(v)
+	all, err := gatherOn(a, v)
 	if err != nil {
 		return err
 	}
-	if len(a.in) == 0 && a.Base != "" { // a whole volume may be empty
+	if len(a.In) == 0 && a.Base != "" { // a whole volume may be empty
 		return fmt.Errorf(
 			"%w: %s has no files in the folder %s, or an earlier step of the plan takes them away. Leave this step out, or name another folder",
 			compile.ErrCannot, span.Title(), a.Base,
 		)
 	}
 	b := make([]byte, 1<<20)
-	for _, x := range a.in {
+	for _, x := range a.In {
 		if x.Kind != volume.Plain {
 			continue
 		}
-		s := Sum{Path: x.Path, Stream: x.Stream, Bytes: x.Bytes, SameAs: x.SameAs}
+		s := ran.Sum{Path: x.Path, Stream: x.Stream, Bytes: x.Bytes, SameAs: x.SameAs}
 		r, err := x.Open()
 		if err == nil {
 			s.Hash, err = hashOf(r, x.Bytes, b)
@@ -96,12 +98,12 @@ func (p *prepared) across(a *Arrival) error {
 	if err := p.freeze(p.over); err != nil {
 		return err
 	}
-	p.sources[a.source()] = all
+	p.sources[a.Source()] = all
 	return nil
 }
 
 // wouldBeLost refuses to take a place away from which files cannot come along.
-func (a *Arrival) wouldBeLost() error {
+func wouldBeLost(a *ran.Arrival) error {
 	return fmt.Errorf(
 		"%w: %d of its files cannot be read and would be lost. Take them out on their own PC, or back the partition up as an image",
 		compile.ErrCannot, len(a.Lost),
@@ -109,7 +111,7 @@ func (a *Arrival) wouldBeLost() error {
 }
 
 // noted are the files of an arrival as they were noted before the run.
-func (a *Arrival) noted() []volume.Incoming {
+func noted(a *ran.Arrival) []volume.Incoming {
 	var in []volume.Incoming
 	for _, s := range a.Sums {
 		x := volume.Incoming{SameAs: s.SameAs}
@@ -124,7 +126,7 @@ func (a *Arrival) noted() []volume.Incoming {
 func (p *prepared) onDrive(dev disk.Device) {
 	for i := range p.meta.Arrivals {
 		if a := p.meta.Arrivals[i]; a.From != 0 {
-			p.sources[a.source()] = &onDrive{dev: dev, a: a}
+			p.sources[a.Source()] = &onDrive{dev: dev, a: a}
 		}
 	}
 }
@@ -132,7 +134,7 @@ func (p *prepared) onDrive(dev disk.Device) {
 // onDrive reads the files of an arrival from the drive.
 type onDrive struct {
 	dev  disk.Device
-	a    Arrival
+	a    ran.Arrival
 	once sync.Once
 	all  *volume.Together
 	err  error
@@ -147,7 +149,7 @@ func (s *onDrive) ReadAt(b []byte, off int64) (int, error) {
 		case found.Volume == nil:
 			s.err = fmt.Errorf("the volume in partition %d cannot be read", s.a.From)
 		default:
-			s.all, s.err = s.a.gatherOn(found.Volume)
+			s.all, s.err = gatherOn(&s.a, found.Volume)
 		}
 	})
 	if s.err != nil {

@@ -121,7 +121,7 @@ func (p *prepared) stage(o Options) *stage {
 		x.Why = min(x.Why, seek.Wrote)
 		at.own = append(at.own, x)
 	}
-	for _, w := range places(p.script, 0) {
+	for _, w := range p.script.Places(0) {
 		at.own = append(at.own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
 	}
 	for _, c := range p.columns[:p.at] {

@@ -1,5 +1,7 @@
 package run
 
+import "jadetrail/core/ran"
+
 var copyingBack = kind{prepare: (*doing).copyBack}
 
 // copyBack opens the backup whose files come back; what was put aside on another volume comes from there.
@@ -7,12 +9,12 @@ func (d *doing) copyBack() error {
 	if d.c.From != 0 {
 		return nil
 	}
-	a := Arrival{Number: d.c.Number, Backup: d.c.Step.Backup, Only: d.c.Step.Only, Folder: d.c.Step.Folder}
+	a := ran.Arrival{Number: d.c.Number, Backup: d.c.Step.Backup, Only: d.c.Step.Only, Folder: d.c.Step.Folder}
 	in, err := d.opened(d.o.Shelf, &a)
 	if err != nil {
 		return err
 	}
-	d.given.Files, d.given.Source = in, a.source()
+	d.given.Files, d.given.Source = in, a.Source()
 	d.meta.Arrivals = append(d.meta.Arrivals, a)
 	d.entry.Backup = d.c.Step.Backup
 	return nil

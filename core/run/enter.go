@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/trail"
 )
@@ -48,26 +50,26 @@ func Enter(runs string, to trail.Sink) (entered []string, err error) {
 	for _, b := range open {
 		known[b.Run] = true
 	}
-	dirs, _, err := folders(runs)
+	dirs, _, err := ran.Folders(runs)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range dirs {
-		if err := d.forgotten(runs); err != nil {
+		if err := forgotten(runs, &d); err != nil {
 			return entered, err
 		}
-		waiting := filepath.Join(runs, d.id, waitingFile)
+		waiting := filepath.Join(runs, d.ID, waitingFile)
 		_, e := os.Stat(waiting)
-		if !d.ended || errors.Is(e, fs.ErrNotExist) && !known[d.id] {
+		if !d.Ended || errors.Is(e, fs.ErrNotExist) && !known[d.ID] {
 			continue
 		}
-		_, r, e := Ran(runs, d.id)
+		_, r, e := ran.Read(runs, d.ID)
 		if e != nil || r == nil {
 			continue // told as a stray one
 		}
 		closing := r.Closing
-		if len(closing) == 0 && known[d.id] { // nothing was written of it
-			closing = []trail.Entry{d.neverBegan(runs, r)}
+		if len(closing) == 0 && known[d.ID] { // nothing was written of it
+			closing = []trail.Entry{neverBegan(runs, &d, r)}
 		}
 		if e := to.Append(closing...); e != nil {
 			return entered, e
@@ -75,32 +77,32 @@ func Enter(runs string, to trail.Sink) (entered []string, err error) {
 		if e := os.Remove(waiting); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			return entered, e
 		}
-		entered = append(entered, d.id)
+		entered = append(entered, d.ID)
 	}
 	return entered, nil
 }
 
 // forgotten takes away what a run that erased a partition keeps to be taken back, where it has ended
 // and was cut short before it did that itself.
-func (d *runFolder) forgotten(runs string) error {
-	if _, err := os.Stat(filepath.Join(runs, d.id, journalFile)); !d.ended || err != nil {
+func forgotten(runs string, d *ran.Folder) error {
+	if _, err := os.Stat(filepath.Join(runs, d.ID, ran.JournalFile)); !d.Ended || err != nil {
 		return nil
 	}
-	m, r, err := Ran(runs, d.id)
-	if err != nil || r == nil || r.Ended != EndDone || len(m.Erased) == 0 {
+	m, r, err := ran.Read(runs, d.ID)
+	if err != nil || r == nil || r.Ended != ran.EndDone || len(m.Erased) == 0 {
 		return nil // told as a stray one, or not erased
 	}
 	return forget(runs, m)
 }
 
 // neverBegan is the end of a run of which the trail knows, and of which nothing was written.
-func (d *runFolder) neverBegan(runs string, r *Report) trail.Entry {
+func neverBegan(runs string, d *ran.Folder, r *ran.Report) trail.Entry {
 	e := trail.Entry{
-		ID: trail.EndID(d.id, "void"), Time: r.Time, Act: trail.ActVoid, Run: d.id,
+		ID: trail.EndID(d.ID, "void"), Time: r.Time, Act: trail.ActVoid, Run: d.ID,
 		Text: "The run came to nothing: nothing was written to the drive",
 	}
-	if m, _, err := Ran(runs, d.id); err == nil {
-		e.Who, e.Job, e.Drive = m.Who, m.Job, m.drive()
+	if m, _, err := ran.Read(runs, d.ID); err == nil {
+		e.Who, e.Job, e.Drive = m.Who, m.Job, m.Drive()
 	}
 	return e
 }

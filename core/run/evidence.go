@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -74,8 +76,8 @@ func (u *Unfinished) Prove(o Options) (*Evidence, error) {
 	if u.begun == nil {
 		return e, nil
 	}
-	b, err := os.ReadFile(filepath.Join(o.Runs, u.ID, piecesFile))
-	if err != nil || sumOf(b) != u.begun.Pieces {
+	b, err := os.ReadFile(filepath.Join(o.Runs, u.ID, ran.PiecesFile))
+	if err != nil || ran.SumOf(b) != u.begun.Pieces {
 		return e, nil // nothing can be told by it
 	}
 	var pieces []movedPiece
@@ -109,7 +111,7 @@ func (p movedPiece) lies(dev disk.Device, at disk.Bytes) bool {
 	if p.Sum == "" {
 		return disk.Zeros(b)
 	}
-	return sumOf(b) == p.Sum
+	return ran.SumOf(b) == p.Sum
 }
 
 // notePieces keeps what a run moves, and returns the hash of the file; "" for a run that moves
@@ -130,5 +132,5 @@ func notePieces(dir string, c *carry.Carry) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return sumOf(b), disk.WriteDurably(filepath.Join(dir, piecesFile), b)
+	return ran.SumOf(b), disk.WriteDurably(filepath.Join(dir, ran.PiecesFile), b)
 }

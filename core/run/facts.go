@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -227,8 +229,8 @@ func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[s
 			}
 			gathered[s.Arrival()] = g
 		}
-		a, in := Arrival{}, g.in
-		a.takes(g)
+		a, in := ran.Arrival{}, g.in
+		takes(&a, g)
 		x := plan.Arriving{
 			Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost),
 			Room: disk.Bytes(len(in)) * 2 * disk.KiB,

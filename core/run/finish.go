@@ -5,11 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+
+	"jadetrail/core/ran"
 
 	"golang.org/x/sync/errgroup"
 
@@ -24,20 +25,9 @@ import (
 	"jadetrail/core/trail"
 )
 
-// Ended is how a run came to its end.
-type Ended string
-
-// The ends.
-const (
-	EndDone   Ended = "done"
-	EndUndone Ended = "undone"
-	EndVoid   Ended = "void" // nothing was written to the drive
-	EndLeft   Ended = "left" // neither finished nor taken back: the drive stays as it is
-)
-
 // finish carries the run out from where it stands, proves the result, and closes
 // it in the trail. p is without a copy where the run was begun by another process.
-func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
+func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
 	if !c.Done() || c.Undone() {
 		err := begin(o, m)
 		if errors.Is(err, errNoTrail) && p.over != nil { // it was never begun
@@ -84,8 +74,8 @@ func finish(ctx context.Context, o Options, m *Meta, c *carry.Carry, p *prepared
 	if err != nil {
 		return res, err
 	}
-	r := &Report{
-		Ended: EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(),
+	r := &ran.Report{
+		Ended: ran.EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(),
 		Volumes: states(sv, p.sound),
 	}
 	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
@@ -147,7 +137,7 @@ func atTheEnd(err error) error {
 
 // begin lets everybody know that the run is open before its first write: the trail, and the drive
 // itself. Each of them can tell it alone from then on.
-func begin(o Options, m *Meta) error {
+func begin(o Options, m *ran.Meta) error {
 	if err := o.Trail.Append(m.Entries...); err != nil {
 		return fmt.Errorf("%w: %w", errNoTrail, err)
 	}
@@ -161,7 +151,7 @@ func begin(o Options, m *Meta) error {
 var errNoTrail = errors.New("the trail cannot be reached, so nothing was written")
 
 // savePC keeps the facts about the PC where the plan changes them.
-func savePC(o Options, m *Meta, facts *pc.Facts) error {
+func savePC(o Options, m *ran.Meta, facts *pc.Facts) error {
 	if m.PCAfter == nil {
 		return nil
 	}
@@ -178,7 +168,7 @@ var errNoPlace = errors.New("the plan changes the facts about the PC, and there 
 
 // mark is the entry that marks the state after a run as good: every volume checks sound
 // and was closed properly. Otherwise why tells what is wrong.
-func mark(volumes []VolumeState, m *Meta) (e trail.Entry, why string) {
+func mark(volumes []ran.VolumeState, m *ran.Meta) (e trail.Entry, why string) {
 	for _, v := range volumes {
 		if v.Text != "" {
 			return e, fmt.Sprintf("%s (partition %d): %s", v.Title, v.Number, v.Text)
@@ -190,10 +180,10 @@ func mark(volumes []VolumeState, m *Meta) (e trail.Entry, why string) {
 
 // prove reads the drive back: it is laid out as planned, every volume has the
 // fingerprint that the copy had, and nothing was written beside the script.
-func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, w *seen) (string, *survey.Survey, error) {
+func prove(o Options, m *ran.Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, w *seen) (string, *survey.Survey, error) {
 	// What was written is read past the page cache.
 	if im, ok := o.Dev.(disk.Cached); ok {
-		written := places(c.Script(), disk.MiB)
+		written := c.Script().Places(disk.MiB)
 		for _, p := range written {
 			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
 				return "", nil, err
@@ -232,7 +222,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 	if err := all.Wait(); err != nil {
 		return "", nil, err
 	}
-	planned := places(c.Script(), 0)
+	planned := c.Script().Places(0)
 	for _, w := range rec.Written() {
 		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
 			if p[1] <= at {
@@ -247,18 +237,18 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		}
 	}
 	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
-		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), figures(c.Script())) + m.Intact.words()
+		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), figures(c.Script())) + intactText(m.Intact)
 	for _, x := range m.Tested {
-		if err := x.proven(o); err != nil {
+		if err := readsAgain(x, o); err != nil {
 			return "", nil, err
 		}
 		text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
 	}
 	for _, x := range m.Erased {
-		if err := x.proven(o.Dev, c.Script()); err != nil {
+		if err := provenErased(x, o.Dev, c.Script()); err != nil {
 			return "", nil, err
 		}
-		left, err := x.left(o.Dev)
+		left, err := leftOfErased(x, o.Dev)
 		if err != nil {
 			return "", nil, err
 		}
@@ -277,7 +267,7 @@ func prove(o Options, m *Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, 
 		var l *listing
 		if w.listed != nil {
 			l = w.listed[i]
-		} else if l, err = a.list(o.Shelf, v); err != nil {
+		} else if l, err = listed(a, o.Shelf, v); err != nil {
 			return "", nil, err
 		}
 		if err := l.compare(v, survey.Window(o.Dev, *at), at.Start.Offset(sv.Layout.Sector), w); err != nil {
@@ -299,30 +289,8 @@ func figures(s script.Script) string {
 	return s.Rewritten().String()
 }
 
-// places are the ranges that a script touches, in order, each stretch once; those that
-// lie no more than apart from each other are one.
-func places(s script.Script, apart disk.Bytes) [][2]disk.Bytes {
-	out := make([][2]disk.Bytes, 0, len(s))
-	for _, op := range s {
-		if op.Len > 0 {
-			out = append(out, [2]disk.Bytes{op.Off, op.Off + op.Len + op.Pad})
-		}
-	}
-	slices.SortFunc(out, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
-	n := 0
-	for _, p := range out {
-		if n > 0 && p[0] <= out[n-1][1]+apart {
-			out[n-1][1] = max(out[n-1][1], p[1])
-			continue
-		}
-		out[n] = p
-		n++
-	}
-	return out[:n]
-}
-
 // undone takes the run back and closes it.
-func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
+func undone(o Options, m *ran.Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if !c.Undone() {
 		if err := begin(o, m); err != nil {
 			return nil, err
@@ -346,27 +314,13 @@ func undone(o Options, m *Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if m.PCDuring != nil {
 		last = append(last, up(m))
 	}
-	return res, closeRun(o, m, &Report{Ended: EndUndone}, last...)
-}
-
-// before are the fingerprints of the volumes before the run: of those that it touches as they were
-// noted, of the others as they are to be afterwards.
-func (m *Meta) before() map[string]string {
-	out := maps.Clone(m.Were)
-	for n, f := range m.Prints {
-		was, ok := m.Before.Find(number(n))
-		is, stays := m.After.Find(number(n))
-		if _, noted := out[n]; !noted && ok && stays && was.Start == is.Start && was.UniqueID == is.UniqueID && was.Volume != nil {
-			out[n] = f
-		}
-	}
-	return out
+	return res, closeRun(o, m, &ran.Report{Ended: ran.EndUndone}, last...)
 }
 
 // asBefore compares a drive that was taken back with what it was: what the run wrote over, what it
 // moved, how the drive is laid out, and what its volumes are like. What differs is told, and the
 // run is not taken back.
-func asBefore(o Options, m *Meta, c *carry.Carry) error {
+func asBefore(o Options, m *ran.Meta, c *carry.Carry) error {
 	seen, err := c.Prove(context.Background(), o.Dev, o.Report)
 	if err != nil {
 		return err
@@ -382,7 +336,7 @@ func asBefore(o Options, m *Meta, c *carry.Carry) error {
 		return fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
 	}
 	sv.Relabel(m.Before)
-	for n, want := range m.before() {
+	for n, want := range m.Was() {
 		v := sv.Volumes[number(n)]
 		if v == nil {
 			return fmt.Errorf("%w: after undo, the volume in partition %s cannot be read", ErrDiffers, n)
@@ -395,7 +349,7 @@ func asBefore(o Options, m *Meta, c *carry.Carry) error {
 }
 
 // up says in the trail that the PC was started again.
-func up(m *Meta) trail.Entry {
+func up(m *ran.Meta) trail.Entry {
 	return trail.Entry{
 		ID: "e-" + m.ID + "-up", Act: trail.Act(plan.Restart),
 		Text: "The PC was started again, and reaches its drive in place",
@@ -405,7 +359,7 @@ func up(m *Meta) trail.Entry {
 // closeRun ends a run: the drive's sign is taken away, the end is noted in the run's folder, and
 // entered in the trail. From the note on the run has ended; an end that the trail could not take
 // waits in the folder (Enter).
-func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {
+func closeRun(o Options, m *ran.Meta, r *ran.Report, closing ...trail.Entry) error {
 	if m.Sign != 0 {
 		if err := sign.Remove(o.Dev, m.Sign); err != nil {
 			return err
@@ -413,13 +367,13 @@ func closeRun(o Options, m *Meta, r *Report, closing ...trail.Entry) error {
 	}
 	for i := range closing {
 		e := &closing[i]
-		e.Time, e.Who, e.Job, e.Run, e.Drive = o.Now(), m.Who, m.Job, m.ID, m.drive()
+		e.Time, e.Who, e.Job, e.Run, e.Drive = o.Now(), m.Who, m.Job, m.ID, m.Drive()
 	}
 	r.Closing = closing
-	if err := writeReport(o, m.ID, r); err != nil {
+	if err := ran.WriteReport(o.Runs, m.ID, o.Now(), r); err != nil {
 		return err
 	}
-	if len(m.Erased) > 0 && r.Ended == EndDone { // nothing of it is needed to take the run back any more
+	if len(m.Erased) > 0 && r.Ended == ran.EndDone { // nothing of it is needed to take the run back any more
 		if err := forget(o.Runs, m); err != nil {
 			return err
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -78,15 +80,8 @@ func hit(dev disk.Device, before *layout.Layout, bad *disk.BadPlace) string {
 const inGap = ", in a gap"
 
 // stopped says of an error that ended a run on its way what is known of it.
-func stopped(dev disk.Device, m *Meta, c *carry.Carry, err error) error {
+func stopped(dev disk.Device, m *ran.Meta, c *carry.Carry, err error) error {
 	return hurt(c.Former(dev), m.Before, err, true)
-}
-
-// Tested is a place of which every sector is tested.
-type Tested struct {
-	Title string     `json:"title"`
-	Off   disk.Bytes `json:"off"`
-	Len   disk.Bytes `json:"len"`
 }
 
 // test reads every sector of where a partition is to be made; nothing is made over one that
@@ -96,9 +91,9 @@ func (p *prepared) test(o Options, c plan.Column) error {
 	if !ok {
 		return fmt.Errorf("%s: there is no partition %d in the plan", c.Title, c.Number)
 	}
-	x := Tested{Title: q.Title(), Off: q.Start.Offset(c.Layout.Sector), Len: q.Bytes}
+	x := ran.Tested{Title: q.Title(), Off: q.Start.Offset(c.Layout.Sector), Len: q.Bytes}
 	p.meta.Tested = append(p.meta.Tested, x)
-	bad, err := x.read(o, "reading every sector of the new partition's place")
+	bad, err := unreadable(x, o, "reading every sector of the new partition's place")
 	if err != nil {
 		return err
 	}
@@ -111,13 +106,13 @@ func (p *prepared) test(o Options, c plan.Column) error {
 	return nil
 }
 
-func (x Tested) read(o Options, phase string) ([]disk.BadPlace, error) {
+func unreadable(x ran.Tested, o Options, phase string) ([]disk.BadPlace, error) {
 	return disk.Unreadable(o.Dev, x.Off, x.Len, counting(phase, x.Len, o.Report))
 }
 
-// proven reads it all again after the run.
-func (x Tested) proven(o Options) error {
-	bad, err := x.read(o, "reading every sector of the new partition again")
+// readsAgain reads it all again after the run.
+func readsAgain(x ran.Tested, o Options) error {
+	bad, err := unreadable(x, o, "reading every sector of the new partition again")
 	if err == nil && len(bad) > 0 {
 		err = fmt.Errorf("%w: after writing, of %s it cannot read %s", ErrHurt, x.Title, sectors(bad))
 	}

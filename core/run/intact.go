@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
@@ -14,16 +16,6 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )
-
-// Intact is what was proven of the files that a run leaves on a drive.
-type Intact struct {
-	Untouched int        `json:"volumes_untouched"` // nothing at all is written into their places
-	Volumes   int        `json:"volumes"`           // whose files were followed one by one
-	Files     int        `json:"files"`
-	Moved     int        `json:"files_moved"`    // of these, whose clusters come to lie elsewhere
-	Compared  int        `json:"files_compared"` // of these, whose contents were read on both sides
-	Bytes     disk.Bytes `json:"bytes"`
-}
 
 // intact follows every file that stays in its volume through the script: it must be there
 // afterwards with the same name, size and time, and each of its clusters must hold what the
@@ -89,7 +81,7 @@ type following struct {
 	from, to disk.Bytes    // where it begins on the drive
 	origins  *script.Origins
 	taken    []string // folders that a step takes out
-	in       *Intact
+	in       *ran.Intact
 	was      map[[16]byte][16]byte // by name, what is known of a file
 }
 
@@ -237,8 +229,8 @@ func (f *following) compare(now volume.File) error {
 	return nil
 }
 
-// words say what was proven.
-func (in Intact) words() string {
+// intactText says what was proven.
+func intactText(in ran.Intact) string {
 	text := ""
 	if in.Files > 0 || in.Volumes > 0 {
 		text = fmt.Sprintf("; %s files of %s followed to where they lie now (%d of them moved, %d read and compared)",

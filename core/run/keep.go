@@ -6,9 +6,10 @@ import (
 	"os"
 	"path/filepath"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
-	"jadetrail/core/trail"
 )
 
 // keep makes durable what the run is: where it writes, what the files hold that are to be
@@ -17,7 +18,7 @@ func (p *prepared) keep(o Options, dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	if err := notePlaces(dir, p.script, len(p.columns)); err != nil {
+	if err := ran.NotePlaces(dir, p.script, len(p.columns)); err != nil {
 		return err
 	}
 	if o.Compare {
@@ -40,17 +41,17 @@ func (p *prepared) keep(o Options, dir string) error {
 	if err != nil {
 		return err
 	}
-	p.meta.sum = sumOf(b)
-	if err := disk.WriteDurably(filepath.Join(dir, metaFile), b); err != nil {
+	p.meta.Hash = ran.SumOf(b)
+	if err := disk.WriteDurably(filepath.Join(dir, ran.MetaFile), b); err != nil {
 		return err
 	}
 	return disk.SyncDir(o.Runs)
 }
 
 // noteBegun notes durably, beside the journal, that there is one, and what the run moves.
-func noteBegun(o Options, m *Meta, c *carry.Carry) error {
+func noteBegun(o Options, m *ran.Meta, c *carry.Carry) error {
 	dir := filepath.Join(o.Runs, m.ID)
-	n := begunNote{Version: 1, Run: m.ID, Begun: m.Begun, Drive: m.drive(), Size: m.Before.Size, Meta: m.sum}
+	n := ran.Begun{Version: 1, Run: m.ID, Begun: m.Begun, Drive: m.Drive(), Size: m.Before.Size, Meta: m.Hash}
 	var err error
 	if n.Pieces, err = notePieces(dir, c); err != nil {
 		return err
@@ -59,10 +60,5 @@ func noteBegun(o Options, m *Meta, c *carry.Carry) error {
 	if err != nil {
 		return err
 	}
-	return disk.WriteDurably(filepath.Join(dir, begunFile), b)
-}
-
-// drive names the drive of the run.
-func (m *Meta) drive() trail.Drive {
-	return trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}
+	return disk.WriteDurably(filepath.Join(dir, ran.BegunFile), b)
 }

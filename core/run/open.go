@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
@@ -19,14 +21,8 @@ import (
 	"jadetrail/core/trail"
 )
 
-// Sentinel errors about a run that is open on a drive.
-var (
-	// ErrBroken tells that what was kept of an open run is damaged or gone. Nothing is written
-	// on a guess; the run stays open.
-	ErrBroken = errors.New("what was kept of the unfinished run is damaged")
-	// ErrOther tells that the drive at hand is not the one of the run, or not as the run left it.
-	ErrOther = errors.New("this is not the drive as the unfinished run left it")
-)
+// ErrOther tells that the drive at hand is not the one of the run, or not as the run left it.
+var ErrOther = errors.New("this is not the drive as the unfinished run left it")
 
 // Teller is who knows that a run is open.
 type Teller string
@@ -45,11 +41,11 @@ type Unfinished struct {
 	Who   string
 	Told  []Teller
 	// Meta is what the run's folder says of it, nil where that cannot be read or is not here.
-	Meta *Meta
+	Meta *ran.Meta
 	// Broken is why the run can be neither finished nor taken back, nil where it can.
 	Broken error
 
-	begun *begunNote
+	begun *ran.Begun
 }
 
 // Titles are the steps of the run's plan, as far as they are known.
@@ -92,19 +88,19 @@ func Open(o Options) (*Unfinished, error) {
 		u.Told = append(u.Told, by)
 		return u
 	}
-	dirs, _, err := folders(o.Runs)
+	dirs, _, err := ran.Folders(o.Runs)
 	if err != nil {
 		return nil, err
 	}
 	ended := map[string]bool{}
 	for _, d := range dirs {
-		if ended[d.id] = d.ended; d.ended || !d.isOn(o, drive) {
+		if ended[d.ID] = d.Ended; d.Ended || !d.IsOn(drive, sizeOn(o), o.Image) {
 			continue
 		}
-		u := get(d.id, ByFolder)
-		u.Meta, u.begun, u.Broken = d.meta, d.begun, d.broken
-		if u.Begun = d.at(); d.meta != nil {
-			u.Who = d.meta.Who
+		u := get(d.ID, ByFolder)
+		u.Meta, u.begun, u.Broken = d.Meta, d.Begun, d.Broken
+		if u.Begun = d.At(); d.Meta != nil {
+			u.Who = d.Meta.Who
 		}
 	}
 	if o.Dev != nil {
@@ -157,7 +153,7 @@ func (u *Unfinished) void(o Options) bool {
 	if len(u.Told) > 1 || u.Told[0] != ByFolder || u.begun != nil || u.Broken != nil {
 		return false
 	}
-	_, err := os.Stat(filepath.Join(o.Runs, u.ID, journalFile))
+	_, err := os.Stat(filepath.Join(o.Runs, u.ID, ran.JournalFile))
 	return errors.Is(err, fs.ErrNotExist)
 }
 
@@ -167,12 +163,12 @@ func (u *Unfinished) complete(o Options) error {
 		return nil
 	}
 	if u.Meta == nil {
-		u.Broken = fmt.Errorf("%w: its folder is not here", ErrBroken)
+		u.Broken = fmt.Errorf("%w: its folder is not here", ran.ErrBroken)
 		return nil
 	}
-	_, err := os.Stat(filepath.Join(o.Runs, u.ID, journalFile))
+	_, err := os.Stat(filepath.Join(o.Runs, u.ID, ran.JournalFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		u.Broken, err = fmt.Errorf("%w: its journal is gone", ErrBroken), nil
+		u.Broken, err = fmt.Errorf("%w: its journal is gone", ran.ErrBroken), nil
 	}
 	return err
 }
@@ -242,4 +238,12 @@ func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
 		return 0, nil
 	}
 	return at, err
+}
+
+// sizeOn is how large the drive of the options is, 0 where it is not at hand.
+func sizeOn(o Options) disk.Bytes {
+	if o.Dev == nil {
+		return 0
+	}
+	return o.Dev.Size()
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"golang.org/x/sys/unix"
 
 	"jadetrail/core/disk"
@@ -70,13 +72,13 @@ func TestOpenIsFoundByTheDrive(t *testing.T) {
 			os.Remove(filepath.Join(dir, "trail.jsonl"))
 			unsigned(t, dev)
 		}, []Teller{ByFolder}, false},
-		"run.json gone": {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, metaFile) }, []Teller{ByDrive, ByFolder, ByTrail}, false},
-		"journal gone":  {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, journalFile) }, []Teller{ByDrive, ByFolder, ByTrail}, false},
+		"run.json gone": {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, ran.MetaFile) }, []Teller{ByDrive, ByFolder, ByTrail}, false},
+		"journal gone":  {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, ran.JournalFile) }, []Teller{ByDrive, ByFolder, ByTrail}, false},
 		"journal gone, and the drive says nothing": {func(t *testing.T, _ *shop, dev *disk.Overlay, dir string) {
-			lose(t, dir, journalFile)
+			lose(t, dir, ran.JournalFile)
 			unsigned(t, dev)
 		}, []Teller{ByFolder, ByTrail}, false},
-		"the note gone": {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, begunFile) }, []Teller{ByDrive, ByFolder, ByTrail}, true},
+		"the note gone": {func(t *testing.T, _ *shop, _ *disk.Overlay, dir string) { lose(t, dir, ran.BegunFile) }, []Teller{ByDrive, ByFolder, ByTrail}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, dev, dir := slidHalf(t)
@@ -197,7 +199,7 @@ func TestUnfinishedIsToldFirst(t *testing.T) {
 // TestBrokenSaysWhatIsProven damages the journal: the refusal says which pieces lie where.
 func TestBrokenSaysWhatIsProven(t *testing.T) {
 	s, dev, dir := slidHalf(t)
-	journal := ofRun(t, dir, journalFile)
+	journal := ofRun(t, dir, ran.JournalFile)
 	b, err := os.ReadFile(journal)
 	if err != nil {
 		t.Fatal(err)
@@ -209,7 +211,7 @@ func TestBrokenSaysWhatIsProven(t *testing.T) {
 	before := whole(t, dev)
 	for _, undo := range []bool{false, true} {
 		err := s.calmly(t, dev, dir, func(o Options) error { _, err := Resume(context.Background(), o, undo); return err })
-		if !errors.Is(err, ErrBroken) || whole(t, dev) != before {
+		if !errors.Is(err, ran.ErrBroken) || whole(t, dev) != before {
 			t.Fatalf("undo %v: %v", undo, err)
 		}
 		for _, says := range []string{"Nothing was written", "stays open", "lie in their new place only", "left as it is"} {
@@ -229,12 +231,12 @@ func TestStrayInRuns(t *testing.T) {
 	if err := os.MkdirAll(broken, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for p, text := range map[string]string{filepath.Join(runs, "notes.txt"): "a note", filepath.Join(broken, metaFile): "{", filepath.Join(broken, journalFile): "x"} {
+	for p, text := range map[string]string{filepath.Join(runs, "notes.txt"): "a note", filepath.Join(broken, ran.MetaFile): "{", filepath.Join(broken, ran.JournalFile): "x"} {
 		if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	stray, err := Stray(runs)
+	stray, err := ran.Stray(runs)
 	if want := []string{"notes.txt", "r-20260101-000000-aaaaaa"}; err != nil || !slices.Equal(stray, want) {
 		t.Errorf("stray: %v, want %v, %v", stray, want, err)
 	}
@@ -333,7 +335,7 @@ func TestHostFull(t *testing.T) {
 	}
 	after := whole(t, calm)
 	calm.Close()
-	journal := ofRun(t, dir, journalFile)
+	journal := ofRun(t, dir, ran.JournalFile)
 	st, err := os.Stat(journal)
 	if err != nil {
 		t.Fatal(err)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -78,13 +80,13 @@ func isFolder(files []volume.File, path string) bool {
 	return false
 }
 
-// portion leaves of files those that go over in this portion: all folders, for the files to
+// inPortion leaves of files those that go over in this portion: all folders, for the files to
 // lie in, and the files that it takes. Streams of folders go with the first.
-func (a *Arrival) portion(files []volume.File) []volume.File {
-	if a.take == nil && len(a.Sums) > 0 { // the run was begun by another process
-		a.take = map[string]bool{}
+func inPortion(a *ran.Arrival, files []volume.File) []volume.File {
+	if a.Take == nil && len(a.Sums) > 0 { // the run was begun by another process
+		a.Take = map[string]bool{}
 		for _, s := range a.Sums {
-			a.take[s.Path] = true
+			a.Take[s.Path] = true
 		}
 	}
 	var out []volume.File
@@ -93,7 +95,7 @@ func (a *Arrival) portion(files []volume.File) []volume.File {
 		if folder && f.Stream != "" && a.Portion > 1 {
 			continue
 		}
-		if folder || a.take == nil || a.take[f.Path] {
+		if folder || a.Take == nil || a.Take[f.Path] {
 			out = append(out, f)
 		}
 	}
@@ -205,21 +207,21 @@ func (p *prepared) giveOver(i, from, to int, facts plan.Facts) error {
 
 // goOver brings a portion over, and takes it out of the volume that it leaves.
 func (p *prepared) goOver(o Options, i int, c plan.Column, portion int, some []unit, onto *map[string]string) error {
-	a := Arrival{Number: c.Number, From: c.From, Folder: c.Step.Folder, Portion: portion, take: map[string]bool{}}
+	a := ran.Arrival{Number: c.Number, From: c.From, Folder: c.Step.Folder, Portion: portion, Take: map[string]bool{}}
 	var paths []string
 	for _, u := range some {
 		for _, f := range u.paths {
 			paths = append(paths, f)
-			a.take[f] = true
+			a.Take[f] = true
 		}
 	}
 	if err := p.across(&a); err != nil {
 		return err
 	}
 	if len(a.Lost) > 0 {
-		return a.wouldBeLost()
+		return wouldBeLost(&a)
 	}
-	in, err := compile.Load(p.sv, c, compile.Given{Files: a.in, Source: a.source(), Now: o.Now(), Onto: *onto})
+	in, err := compile.Load(p.sv, c, compile.Given{Files: a.In, Source: a.Source(), Now: o.Now(), Onto: *onto})
 	if err != nil {
 		return err
 	}

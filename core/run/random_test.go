@@ -18,6 +18,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/carry"
@@ -575,7 +577,7 @@ func TestRandomPlans(t *testing.T) {
 			p.hurt = false
 			done++
 			plans++
-			if res != nil && slices.ContainsFunc(res.Arrivals, func(a Arrival) bool { return a.Portion > 1 }) {
+			if res != nil && slices.ContainsFunc(res.Arrivals, func(a ran.Arrival) bool { return a.Portion > 1 }) {
 				portions++
 			}
 			want, after := before.files, holds(t, im)

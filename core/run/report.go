@@ -9,7 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"time"
+
+	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
@@ -17,85 +18,8 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
-	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
-
-// Took is how long a run was at its parts, in seconds. Of a run that was cut short and
-// finished, only what came after.
-type Took struct {
-	Prepare  float64 `json:"prepare"`   // reading, and doing every step on a copy
-	Write    float64 `json:"write"`     // journal, writing, making it durable
-	ReadBack float64 `json:"read_back"` // of what was moved
-	Prove    float64 `json:"prove"`     // reading the drive again, and comparing
-}
-
-// Report is what a run says of itself when it has ended.
-type Report struct {
-	Ended Ended     `json:"ended"`
-	Time  time.Time `json:"time"`
-	Took  Took      `json:"took"`
-	// Rewritten is what the plan puts in its place, Written what of it was written now.
-	Rewritten disk.Bytes    `json:"bytes_rewritten"`
-	Written   disk.Bytes    `json:"bytes_written"`
-	Zeroed    disk.Bytes    `json:"bytes_zeroed"` // and what it makes zeros besides
-	Proof     string        `json:"proof,omitempty"`
-	Volumes   []VolumeState `json:"volumes,omitempty"` // as they check afterwards
-	Start     []plan.Check  `json:"start,omitempty"`   // whether the PC will start
-	Good      bool          `json:"good"`              // the state was marked as good
-	Why       string        `json:"why,omitempty"`     // or else why not
-	Compared  *Compared     `json:"compared,omitempty"`
-	// Closing are the entries of the trail that end the run.
-	Closing []trail.Entry `json:"closing,omitempty"`
-}
-
-// VolumeState is how a volume checks after a run.
-type VolumeState struct {
-	Number int        `json:"partition"`
-	Title  string     `json:"title"`
-	Sound  bool       `json:"sound"`
-	Text   string     `json:"text,omitempty"`
-	Used   disk.Bytes `json:"used_bytes"`
-}
-
-// Compared is what reading every file before and after a run showed.
-type Compared struct {
-	Files int        `json:"files"`
-	Bytes disk.Bytes `json:"bytes"`
-	// Unread could not be read before, and so not be compared.
-	Unread int `json:"unread,omitempty"`
-}
-
-// Ran returns what is known of a run, by its id: how it was begun, and its report, nil
-// while it has none. ErrNothing when there is no such run.
-func Ran(runs, id string) (*Meta, *Report, error) {
-	if id == "" || id != filepath.Base(id) {
-		return nil, nil, ErrNothing
-	}
-	b, err := os.ReadFile(filepath.Join(runs, id, metaFile))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, ErrNothing
-	}
-	var m Meta
-	if err == nil {
-		err = json.Unmarshal(b, &m)
-	}
-	if err != nil {
-		return nil, nil, fmt.Errorf("the run %s cannot be read: %w", id, err)
-	}
-	b, err = os.ReadFile(filepath.Join(runs, id, endedFile))
-	if errors.Is(err, fs.ErrNotExist) {
-		return &m, nil, nil
-	}
-	var r Report
-	if err == nil {
-		err = json.Unmarshal(b, &r)
-	}
-	if err != nil {
-		return nil, nil, fmt.Errorf("the run %s cannot be read: %w", id, err)
-	}
-	return &m, &r, nil
-}
 
 // startChecks tells from the bytes of a drive whether its PC will start.
 func startChecks(dev disk.Device, before *layout.Layout, sv *survey.Survey, was, is *pc.Facts) ([]plan.Check, error) {
@@ -132,7 +56,7 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 		return err
 	}
 	at := counting("reading every file before the run", total, report)
-	f, err := os.Create(filepath.Join(dir, contentsFile))
+	f, err := os.Create(filepath.Join(dir, ran.ContentsFile))
 	if err != nil {
 		return err
 	}
@@ -201,8 +125,8 @@ func readWhole(v volume.Volume, x volume.File, b []byte, at func(disk.Bytes)) (s
 
 // compareContents reads every file again that was read before the run; nil when nobody
 // asked for that.
-func compareContents(dir string, sv *survey.Survey, report func(carry.Progress)) (*Compared, error) {
-	f, err := os.Open(filepath.Join(dir, contentsFile))
+func compareContents(dir string, sv *survey.Survey, report func(carry.Progress)) (*ran.Compared, error) {
+	f, err := os.Open(filepath.Join(dir, ran.ContentsFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -227,7 +151,7 @@ func compareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 		total += c.Bytes
 	}
 	at := counting("reading every file after the run", total, report)
-	out := &Compared{}
+	out := &ran.Compared{}
 	for _, p := range sv.Layout.Partitions() {
 		v := sv.Volumes[p.Number]
 		if v == nil {
@@ -264,14 +188,14 @@ func compareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 }
 
 // states checks every volume; those that the copy showed sound are not checked again.
-func states(sv *survey.Survey, sound map[int]bool) []VolumeState {
-	out := []VolumeState{}
+func states(sv *survey.Survey, sound map[int]bool) []ran.VolumeState {
+	out := []ran.VolumeState{}
 	for _, p := range sv.Layout.Partitions() {
 		v := sv.Volumes[p.Number]
 		if v == nil {
 			continue
 		}
-		s := VolumeState{Number: p.Number, Title: p.Title(), Sound: true, Used: p.Volume.UsedBytes}
+		s := ran.VolumeState{Number: p.Number, Title: p.Title(), Sound: true, Used: p.Volume.UsedBytes}
 		if sound[p.Number] { // checked on the copy, and its fingerprint is the same
 		} else if f := v.Check().FirstError(); f != nil {
 			s.Sound, s.Text = false, f.Text
@@ -282,13 +206,4 @@ func states(sv *survey.Survey, sound map[int]bool) []VolumeState {
 		out = append(out, s)
 	}
 	return out
-}
-
-func writeReport(o Options, run string, r *Report) error {
-	r.Time = o.Now()
-	b, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	return disk.WriteDurably(filepath.Join(o.Runs, run, endedFile), b)
 }

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
@@ -22,8 +24,8 @@ func TestReport(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, r, err := Ran(o.Runs, res.Run)
-	if err != nil || r == nil || r.Ended != EndDone || !r.Good || r.Why != "" || len(r.Volumes) != 4 || len(m.Before.Partitions()) != 6 || len(m.After.Partitions()) != 5 {
+	m, r, err := ran.Read(o.Runs, res.Run)
+	if err != nil || r == nil || r.Ended != ran.EndDone || !r.Good || r.Why != "" || len(r.Volumes) != 4 || len(m.Before.Partitions()) != 6 || len(m.After.Partitions()) != 5 {
 		t.Fatalf("%+v, %v", r, err)
 	}
 	if x := r.Compared; x == nil || x.Files != 1+60+30+9 || x.Unread != 0 {
@@ -37,7 +39,7 @@ func TestReport(t *testing.T) {
 	if len(r.Start) == 0 || r.Took.Prepare <= 0 || r.Took.Prove <= 0 || r.Written == 0 || r.Rewritten < r.Written {
 		t.Errorf("%+v", r)
 	}
-	if _, _, err := Ran(o.Runs, "../"+res.Run); !errors.Is(err, ErrNothing) {
+	if _, _, err := ran.Read(o.Runs, "../"+res.Run); !errors.Is(err, ran.ErrNothing) {
 		t.Errorf("a path was taken for a run: %v", err)
 	}
 	// One byte of one file, behind the run's back.

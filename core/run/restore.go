@@ -12,11 +12,12 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"jadetrail/core/disk"
-	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
@@ -57,7 +58,7 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 
 // RestoreInto puts files of a backup into a folder of a volume on the drive: an
 // ordinary plan of one step.
-func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*Arrival, error) {
+func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*ran.Arrival, error) {
 	o.Plan = &plan.Plan{
 		Version: 1,
 		Steps:   []plan.Step{{Do: plan.CopyBack, Partition: fmt.Sprint(number), Backup: backup, Only: only, Folder: folder}},
@@ -86,56 +87,6 @@ func RestoreImage(ctx context.Context, o Options, backup string, number int, rel
 		{Do: plan.Create, StartLBA: p.Start, Size: fmt.Sprintf("%d B", p.Bytes), Backup: backup},
 	}}
 	return CarryOut(ctx, o)
-}
-
-// Arrival is files that a run puts into a volume: of a backup, or of another volume of
-// the same drive.
-type Arrival struct {
-	Number   int               `json:"partition"`
-	Backup   string            `json:"backup,omitempty"`
-	From     int               `json:"from_partition,omitempty"`
-	Span     *layout.Span      `json:"from_place,omitempty"` // where that partition lies then
-	Base     string            `json:"from_folder,omitempty"`
-	Sums     []Sum             `json:"sums,omitempty"` // of files that come from the drive
-	Only     []string          `json:"only,omitempty"`
-	Folder   string            `json:"folder,omitempty"`
-	Files    int               `json:"files"`
-	Folders  int               `json:"folders"`
-	Bytes    disk.Bytes        `json:"bytes"`
-	Renamed  map[string]string `json:"renamed,omitempty"`
-	Lost     []string          `json:"not_restored,omitempty"` // could not be read where they come from
-	Notes    []string          `json:"notes,omitempty"`        // what the volume could not take over
-	Compared int               `json:"compared"`
-	// Passed tells that a later step moves them on; they are compared where they come to lie.
-	Passed bool `json:"passed,omitempty"`
-	// Portion counts the parts in which files go over that have no room all at once; 0 where
-	// they have.
-	Portion int `json:"portion,omitempty"`
-
-	from volume.Volume // what they come from, and what arrives of it, while the run lasts
-	in   []volume.Incoming
-	take map[string]bool // the files of a portion, by their paths
-}
-
-// Sum is what a file of the drive held before the run.
-type Sum struct {
-	Path   string     `json:"path"` // counted from the folder that it comes from
-	Stream string     `json:"stream,omitempty"`
-	Bytes  disk.Bytes `json:"bytes"`
-	Hash   string     `json:"hash"`
-	SameAs string     `json:"same_as,omitempty"`
-}
-
-// source names the arrival's contents in a script.
-func (a *Arrival) source() string {
-	if a.From != 0 {
-		name := fmt.Sprintf("files of partition %d at %d, %s", a.From, a.Span.Start, a.Base)
-		if a.Portion > 0 {
-			name += fmt.Sprintf(", portion %d", a.Portion)
-		}
-		return name
-	}
-	return "files of " + a.Backup + " " + strings.Join(a.Only, "\x00")
 }
 
 // gathering is what arrives of a backup, which is open meanwhile.
@@ -169,12 +120,12 @@ func gather(sh *shelf.Shelf, backup string, only []string) (*gathering, error) {
 }
 
 // takes notes what arrives.
-func (a *Arrival) takes(g *gathering) {
+func takes(a *ran.Arrival, g *gathering) {
 	a.Lost = g.lost
-	a.count(g.in)
+	countIn(a, g.in)
 }
 
-func (a *Arrival) count(in []volume.Incoming) {
+func countIn(a *ran.Arrival, in []volume.Incoming) {
 	a.Files, a.Folders, a.Bytes = 0, 0, 0
 	for _, f := range in {
 		switch {
@@ -190,7 +141,7 @@ func (a *Arrival) count(in []volume.Incoming) {
 
 // opened gathers the files of an arrival, where that was not done already, and puts their
 // contents among the sources.
-func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error) {
+func (p *prepared) opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, error) {
 	key := plan.Step{Backup: a.Backup, Only: a.Only}.Arrival()
 	g := p.gathered[key]
 	if g == nil {
@@ -200,9 +151,9 @@ func (p *prepared) opened(sh *shelf.Shelf, a *Arrival) ([]volume.Incoming, error
 		}
 		p.close = append(p.close, g.r.Close)
 	}
-	a.takes(g)
-	a.from, a.in = g.v, g.in
-	p.sources[a.source()] = g.all
+	takes(a, g)
+	a.Origin, a.In = g.v, g.in
+	p.sources[a.Source()] = g.all
 	return g.in, nil
 }
 
@@ -221,16 +172,16 @@ type listing struct {
 	files           int
 }
 
-// list finds every file that arrived on the volume, by its name.
-func (a *Arrival) list(sh *shelf.Shelf, v volume.Volume) (*listing, error) {
+// listed finds every file that arrived on the volume, by its name.
+func listed(a *ran.Arrival, sh *shelf.Shelf, v volume.Volume) (*listing, error) {
 	if v == nil {
 		return nil, fmt.Errorf("%w: the volume in partition %d cannot be read", ErrDiffers, a.Number)
 	}
-	from, in := a.from, a.in
+	from, in := a.Origin, a.In
 	sums := map[[2]string]string{}
 	if a.From != 0 {
-		if in = a.in; in == nil {
-			in = a.noted()
+		if in = a.In; in == nil {
+			in = noted(a)
 		}
 		for _, x := range a.Sums {
 			sums[[2]string{x.Path, x.Stream}] = x.Hash
@@ -256,7 +207,7 @@ func (a *Arrival) list(sh *shelf.Shelf, v volume.Volume) (*listing, error) {
 	_, keeps := v.(volume.Detailer)
 	for i := range in {
 		x := &in[i]
-		s, err := a.spot(x, there, keeps)
+		s, err := spotOf(a, x, there, keeps)
 		if err != nil {
 			return nil, err
 		}
@@ -352,8 +303,8 @@ func (s *spot) differs() error {
 	return fmt.Errorf("%w: %s does not hold what it held where it comes from", ErrDiffers, s.f.Path)
 }
 
-// spot finds a file that arrived on the volume, nil where there is nothing to compare.
-func (a *Arrival) spot(x *volume.Incoming, there map[[2]string]*volume.File, keeps bool) (*spot, error) {
+// spotOf finds a file that arrived on the volume, nil where there is nothing to compare.
+func spotOf(a *ran.Arrival, x *volume.Incoming, there map[[2]string]*volume.File, keeps bool) (*spot, error) {
 	if !keeps && (x.Stream != "" || x.Kind == volume.Link) {
 		return nil, nil // the notes say that the volume has no such thing
 	}
@@ -427,17 +378,9 @@ func (r *Result) NotKept() (out []string) {
 	return out
 }
 
-// Erased is a partition whose place a run overwrites, and what becomes of its backups.
-type Erased struct {
-	Title   string      `json:"title"`
-	Span    layout.Span `json:"span"`
-	Backups []string    `json:"backups,omitempty"` // that go too
-	Step    int         `json:"step"`              // of the plan, from 0
-}
-
 // erased notes what is erased, and which backups go with it.
 func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record) error {
-	x := Erased{Title: rec.Span.Title(), Span: rec.Span, Step: step}
+	x := ran.Erased{Title: rec.Span.Title(), Span: rec.Span, Step: step}
 	all, err := o.Shelf.List()
 	if err != nil {
 		return err
@@ -461,9 +404,9 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 	return err
 }
 
-// left words the places of what was erased that the drive cannot write: what they hold may
+// leftOfErased words the places of what was erased that the drive cannot write: what they hold may
 // still be there.
-func (x Erased) left(dev disk.Device) (string, error) {
+func leftOfErased(x ran.Erased, dev disk.Device) (string, error) {
 	start := x.Span.Start.Offset(dev.SectorBytes())
 	if h, knows := dev.(disk.Knower); !knows || h.Hurt(start, x.Span.Bytes) == nil {
 		return "", nil
@@ -482,8 +425,8 @@ func (x Erased) left(dev disk.Device) (string, error) {
 	), nil
 }
 
-// proven reads what was erased, but for what later steps put there.
-func (x Erased) proven(dev disk.Device, done script.Script) error {
+// provenErased reads what was erased, but for what later steps put there.
+func provenErased(x ran.Erased, dev disk.Device, done script.Script) error {
 	start := x.Span.Start.Offset(dev.SectorBytes())
 	b, zeros := make([]byte, 1<<20), make([]byte, 1<<20)
 	for at := start; at < start+x.Span.Bytes; {

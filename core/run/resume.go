@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/shelf"
 	"jadetrail/core/sign"
@@ -32,9 +34,9 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 		return nil, u.broken(o, u.Broken)
 	}
 	m := u.Meta
-	c, f, err := carry.OpenIn(filepath.Join(o.Runs, m.ID, journalFile), m.journal(), o.Journal)
+	c, f, err := carry.OpenIn(filepath.Join(o.Runs, m.ID, ran.JournalFile), m.Journal(), o.Journal)
 	if err != nil {
-		return nil, u.broken(o, fmt.Errorf("%w: %w", ErrBroken, err))
+		return nil, u.broken(o, fmt.Errorf("%w: %w", ran.ErrBroken, err))
 	}
 	defer f.Close()
 	if err := theDrive(ctx, o, u, c); err != nil {
@@ -43,7 +45,7 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 	identity := o.Identity
 	o.Who, o.Job, o.PC, o.Identity = m.Who, m.Job, m.PC, m.Identity
 	o.Identity.ReadOnly = identity.ReadOnly
-	o.Shelf = m.shelf(o)
+	o.Shelf = shelfOf(o, m)
 	res := &Result{Run: m.ID, Records: m.Kept, Marks: []string{}, Layout: m.After}
 	if undo {
 		return undone(o, m, c, res)
@@ -90,29 +92,18 @@ func (u *Unfinished) broken(o Options, why error) error {
 	)
 }
 
-// Moved is where something that the run named lies now: with the folder of the runs, where all of
-// it was moved.
-func (m *Meta) Moved(o Options, path string) string {
-	if path == "" || m.Home == "" || m.Home == o.Runs {
-		return path
-	}
-	rest, err := filepath.Rel(filepath.Dir(m.Home), path)
-	if err != nil || !filepath.IsLocal(rest) {
-		return path
-	}
-	return filepath.Join(filepath.Dir(o.Runs), rest)
-}
-
-// shelf is the shelf that the run began with.
-func (m *Meta) shelf(o Options) *shelf.Shelf {
+// shelfOf is the shelf that the run began with.
+func shelfOf(o Options, m *ran.Meta) *shelf.Shelf {
 	for _, v := range m.Shelves {
 		v.Now = o.Now
 	}
-	return &shelf.Shelf{Dir: m.Moved(o, m.Shelf), Volumes: m.Shelves}
+	return &shelf.Shelf{Dir: m.Moved(o.Runs, m.Shelf), Volumes: m.Shelves}
 }
 
 // gaveUp closes a run that came to nothing before anything was written.
-func gaveUp(o Options, m *Meta) error { return writeReport(o, m.ID, &Report{Ended: EndVoid}) }
+func gaveUp(o Options, m *ran.Meta) error {
+	return ran.WriteReport(o.Runs, m.ID, o.Now(), &ran.Report{Ended: ran.EndVoid})
+}
 
 // gaveUpBefore closes the runs on the drive that were cut before anything was written; ErrNothing
 // where there is none.
@@ -121,24 +112,24 @@ func gaveUpBefore(o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	dirs, _, err := folders(o.Runs)
+	dirs, _, err := ran.Folders(o.Runs)
 	if err != nil {
 		return nil, err
 	}
 	var res *Result
 	for _, d := range dirs {
-		if d.ended || d.meta == nil || !d.isOn(o, drive) {
+		if d.Ended || d.Meta == nil || !d.IsOn(drive, sizeOn(o), o.Image) {
 			continue
 		}
-		if err := gaveUp(o, d.meta); err != nil {
+		if err := gaveUp(o, d.Meta); err != nil {
 			return nil, err
 		}
 		res = &Result{
-			Run: d.id, Undone: true, Void: true, Records: []string{}, Marks: []string{}, Layout: d.meta.Before,
+			Run: d.ID, Undone: true, Void: true, Records: []string{}, Marks: []string{}, Layout: d.Meta.Before,
 		}
 	}
 	if res == nil {
-		return nil, ErrNothing
+		return nil, ran.ErrNothing
 	}
 	return res, nil
 }
@@ -157,7 +148,7 @@ func Leave(o Options, reason string) (*Result, error) {
 		return nil, err
 	}
 	if u == nil {
-		return nil, ErrNothing
+		return nil, ran.ErrNothing
 	}
 	evidence, err := u.Prove(o)
 	if err != nil {
@@ -197,7 +188,7 @@ func Leave(o Options, reason string) (*Result, error) {
 		if err := os.MkdirAll(filepath.Join(o.Runs, id), 0o755); err != nil {
 			return nil, err
 		}
-		if err := writeReport(o, id, &Report{Ended: EndLeft, Why: reason}); err != nil {
+		if err := ran.WriteReport(o.Runs, id, o.Now(), &ran.Report{Ended: ran.EndLeft, Why: reason}); err != nil {
 			return nil, err
 		}
 	}

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
@@ -30,7 +32,6 @@ import (
 // Sentinel errors. Nothing was written when one of them is returned.
 var (
 	ErrPending = errors.New("an earlier run on this drive is not finished")
-	ErrNothing = errors.New("no unfinished run on this drive")
 	ErrSerial  = errors.New("the serial check failed")
 	ErrChanged = errors.New("the drive has changed since the plan was made")
 	ErrRoom    = errors.New("there is not enough room to work")
@@ -135,16 +136,16 @@ type Result struct {
 	// contents, which paths change.
 	Notes []Note `json:"notes"`
 	// Arrivals are the files that were put into volumes.
-	Arrivals []Arrival      `json:"arrivals,omitempty"`
+	Arrivals []ran.Arrival  `json:"arrivals,omitempty"`
 	Layout   *layout.Layout `json:"-"`
 	Columns  []plan.Column  `json:"-"`
 	Bytes    disk.Bytes     `json:"bytes_rewritten"`
 	// Written is what was put on the drive for that, now; the rest is empty.
 	Written disk.Bytes `json:"bytes_written"`
 	Zeroed  disk.Bytes `json:"bytes_zeroed"` // made zeros besides
-	Took    Took       `json:"seconds"`
+	Took    ran.Took   `json:"seconds"`
 	// Report is what the run says of itself, nil of one that did nothing.
-	Report *Report `json:"-"`
+	Report *ran.Report `json:"-"`
 }
 
 // Note is something to be known of a step.
@@ -165,54 +166,6 @@ func notes(columns []plan.Column) []Note {
 	return out
 }
 
-// Meta is what a run's folder says about it.
-type Meta struct {
-	Version  int               `json:"version"`
-	ID       string            `json:"id"`
-	Image    string            `json:"image"`
-	DiskID   string            `json:"disk_id"`
-	Begun    time.Time         `json:"begun"`
-	Who      string            `json:"who"`
-	Job      string            `json:"job,omitempty"`
-	Shelf    string            `json:"shelf"`
-	Shelves  []*shelf.OnVolume `json:"shelves,omitempty"`
-	Records  string            `json:"records"`
-	Trail    string            `json:"trail,omitempty"`
-	Kept     []string          `json:"kept"` // ids of records
-	Plan     *plan.Plan        `json:"plan"`
-	Titles   []string          `json:"titles,omitempty"` // of its steps
-	PC       *pc.Facts         `json:"pc,omitempty"`
-	PCAfter  *pc.Facts         `json:"pc_after,omitempty"` // where the plan changes them
-	PCRef    string            `json:"pc_ref,omitempty"`
-	Before   *layout.Layout    `json:"before"`
-	After    *layout.Layout    `json:"after"`
-	Prints   map[string]string `json:"fingerprints"` // of the volumes afterwards
-	Backups  []string          `json:"backups,omitempty"`
-	Arrivals []Arrival         `json:"arrivals,omitempty"`
-	Erased   []Erased          `json:"erased,omitempty"`
-	Tested   []Tested          `json:"tested,omitempty"`
-	Intact   Intact            `json:"intact"`
-	Were     map[string]string `json:"were"`                // fingerprints of the volumes before
-	PCDuring *pc.Facts         `json:"pc_during,omitempty"` // of a PC that is shut down for the run
-	Start    []plan.Check      `json:"start,omitempty"`     // whether the PC will start, as the copy has it
-	Entries  []trail.Entry     `json:"entries"`
-	Identity survey.Identity   `json:"identity"`
-	// Sign is where the drive carries its sign while the run is open, 0 where it has no place
-	// for one.
-	Sign disk.Bytes `json:"sign"`
-	// Home is the folder of the runs: what the run names below the same folder is found again
-	// when all of it was moved.
-	Home string `json:"home"`
-
-	sum string // of the file that it was read from, or written to
-}
-
-// metaVersion is the version of run.json.
-const metaVersion = 2
-
-// journal is what the journal of the run says that it belongs to.
-func (m *Meta) journal() string { return m.ID + " " + m.sum }
-
 // prepared is a run worked out on a copy, to the last byte, before anything is
 // written.
 type prepared struct {
@@ -224,7 +177,7 @@ type prepared struct {
 	columns []plan.Column
 	script  script.Script
 	at      int // the step at hand
-	meta    *Meta
+	meta    *ran.Meta
 	records []prepRecord
 	sources map[string]io.ReaderAt
 	close   []func() error
@@ -344,7 +297,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	}
 	// 5. Then its journal, and the note that there is one.
 	c, f, err := carry.BeginIn(
-		ctx, filepath.Join(dir, journalFile), o.Dev, p.script, p.meta.journal(), o.Journal, o.Report,
+		ctx, filepath.Join(dir, ran.JournalFile), o.Dev, p.script, p.meta.Journal(), o.Journal, o.Report,
 	)
 	if errors.Is(err, carry.ErrStopped) {
 		err = ErrNotBegun
@@ -468,8 +421,8 @@ func prepare(o Options) (*prepared, error) {
 	for _, c := range cols {
 		titles = append(titles, c.Title)
 	}
-	p.meta = &Meta{
-		Version: metaVersion, ID: id, Home: o.Runs, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
+	p.meta = &ran.Meta{
+		Version: ran.Version, ID: id, Home: o.Runs, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
 		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, Titles: titles, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
 	}
 	if err := p.freeze(o.Dev); err != nil {

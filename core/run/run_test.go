@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/ran"
+
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/carry"
@@ -568,7 +570,7 @@ func (s *shop) cut(t *testing.T, ways int) {
 
 // unsaid takes away what a run said of itself after the power was gone.
 func unsaid(t *testing.T, dir string) {
-	ended, err := filepath.Glob(filepath.Join(dir, "runs", "*", endedFile))
+	ended, err := filepath.Glob(filepath.Join(dir, "runs", "*", ran.EndedFile))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -697,7 +699,7 @@ func TestOneRunAtATime(t *testing.T) {
 	if _, err := Resume(context.Background(), s.options(im), false); err != nil {
 		t.Error(err)
 	}
-	if _, err := Resume(context.Background(), s.options(im), false); !errors.Is(err, ErrNothing) {
+	if _, err := Resume(context.Background(), s.options(im), false); !errors.Is(err, ran.ErrNothing) {
 		t.Errorf("nothing to resume: %v", err)
 	}
 }

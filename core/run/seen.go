@@ -8,6 +8,8 @@ import (
 	"slices"
 	"sync"
 
+	"jadetrail/core/ran"
+
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
@@ -29,11 +31,11 @@ type seen struct {
 }
 
 // list lists the arrivals' files on the copy, which is not changed any more.
-func (w *seen) list(sh *shelf.Shelf, arrivals []Arrival, sv *survey.Survey) error {
+func (w *seen) list(sh *shelf.Shelf, arrivals []ran.Arrival, sv *survey.Survey) error {
 	w.listed = make([]*listing, len(arrivals))
 	for i := range arrivals {
 		if a := &arrivals[i]; !a.Passed {
-			l, err := a.list(sh, sv.Volumes[a.Number])
+			l, err := listed(a, sh, sv.Volumes[a.Number])
 			if err != nil {
 				return err
 			}
@@ -53,9 +55,9 @@ func sameAsCopy(dev, copied disk.Device, s script.Script) error {
 			writes = append(writes, op)
 		}
 	}
-	filled := places(fills, 0)
+	filled := fills.Places(0)
 	got, want := make([]byte, window), make([]byte, window)
-	for _, p := range places(writes, 0) {
+	for _, p := range writes.Places(0) {
 		i, _ := slices.BinarySearchFunc(filled, p[0], func(f [2]disk.Bytes, at disk.Bytes) int {
 			if f[1] <= at {
 				return -1
@@ -101,11 +103,11 @@ type expected struct {
 }
 
 // watching works out what the operations of a script fill in for the arrivals.
-func watching(s script.Script, arrivals []Arrival) *seen {
+func watching(s script.Script, arrivals []ran.Arrival) *seen {
 	w := &seen{same: map[disk.Bytes]bool{}}
 	for i := range arrivals {
 		a := &arrivals[i]
-		archive, _ := a.from.(*shelf.Archive)
+		archive, _ := a.Origin.(*shelf.Archive)
 		sums := map[[2]string]string{}
 		for _, x := range a.Sums {
 			sums[[2]string{x.Path, x.Stream}] = x.Hash
@@ -113,14 +115,14 @@ func watching(s script.Script, arrivals []Arrival) *seen {
 		if archive == nil && len(sums) == 0 {
 			continue
 		}
-		at := make(map[disk.Bytes]*volume.Incoming, len(a.in)) // by place in the source
-		for k := range a.in {
-			if x := &a.in[k]; len(x.Extents) == 1 {
+		at := make(map[disk.Bytes]*volume.Incoming, len(a.In)) // by place in the source
+		for k := range a.In {
+			if x := &a.In[k]; len(x.Extents) == 1 {
 				at[x.Extents[0].Off] = x
 			}
 		}
 		for _, op := range s {
-			if op.Kind != script.Fill || op.Source != a.source() {
+			if op.Kind != script.Fill || op.Source != a.Source() {
 				continue
 			}
 			x := at[op.SourceOff]

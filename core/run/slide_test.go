@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -343,7 +345,7 @@ func TestIntactSeesLoss(t *testing.T) {
 			return out
 		},
 	} {
-		p.script, p.meta.Intact = spoil(), Intact{}
+		p.script, p.meta.Intact = spoil(), ran.Intact{}
 		over, err := disk.NewOverlay(im, "")
 		if err != nil {
 			t.Fatal(err)

@@ -12,10 +12,11 @@ import (
 	"slices"
 	"time"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/script"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -23,70 +24,6 @@ import (
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
-
-// placesFile keeps, in a run's folder, where the run writes, step by step.
-const placesFile = "places.json"
-
-// runPlaces is where a run writes, in bytes of the drive.
-type runPlaces struct {
-	Version int               `json:"version"`
-	Steps   [][][2]disk.Bytes `json:"steps"`
-	// Unkept are the places of which undo does not bring back what was there.
-	Unkept [][2]disk.Bytes `json:"unkept"`
-}
-
-// notePlaces keeps where a script writes, before it does.
-func notePlaces(dir string, s script.Script, steps int) error {
-	byStep := make([]script.Script, steps)
-	for _, op := range s {
-		if op.Step >= 0 && op.Step < steps {
-			byStep[op.Step] = append(byStep[op.Step], op)
-		}
-	}
-	out := runPlaces{Version: 2, Steps: make([][][2]disk.Bytes, steps), Unkept: [][2]disk.Bytes{}}
-	for i, part := range byStep {
-		out.Steps[i] = places(part, 0)
-	}
-	for _, r := range s.Unkept() {
-		out.Unkept = append(out.Unkept, [2]disk.Bytes{r.Start, r.End})
-	}
-	b, err := json.Marshal(out)
-	if err != nil {
-		return err
-	}
-	return disk.WriteDurably(filepath.Join(dir, placesFile), b)
-}
-
-// wrote is where a run wrote. ok is false for a run of which that was not kept. An earlier version of
-// this program kept the steps alone; then nothing counts as brought back by undo.
-func wrote(dir string) (out runPlaces, ok bool, err error) {
-	b, err := os.ReadFile(filepath.Join(dir, placesFile))
-	if errors.Is(err, fs.ErrNotExist) {
-		return out, false, nil
-	}
-	if err != nil {
-		return out, false, err
-	}
-	if json.Unmarshal(b, &out) == nil && out.Version == 2 {
-		return out, true, nil
-	}
-	out = runPlaces{}
-	if err := json.Unmarshal(b, &out.Steps); err != nil {
-		return out, false, fmt.Errorf("where the run %s wrote cannot be read: %w", filepath.Base(dir), err)
-	}
-	out.Unkept = out.from(0)
-	return out, true, nil
-}
-
-// from are the places of the steps from one on.
-func (p *runPlaces) from(step int) (out [][2]disk.Bytes) {
-	for i, part := range p.Steps {
-		if i >= step {
-			out = append(out, part...)
-		}
-	}
-	return out
-}
 
 // stage is where a standing is worked out: a drive, or a copy of it on which a run has come some way.
 type stage struct {
@@ -140,7 +77,7 @@ func (p *past) lastBack(rec *trail.Record) (at time.Time) {
 
 // broughtBack are the partitions that the run brought back.
 func (r *ranThere) broughtBack() (out []cameBack) {
-	if r.ended != nil && r.ended.Ended == EndUndone {
+	if r.ended != nil && r.ended.Ended == ran.EndUndone {
 		return nil
 	}
 	for _, e := range r.meta.Entries {
@@ -156,9 +93,9 @@ func (r *ranThere) broughtBack() (out []cameBack) {
 
 // ranThere is one run, with where it wrote.
 type ranThere struct {
-	meta  *Meta
-	ended *Report // nil of one that is open
-	wrote runPlaces
+	meta  *ran.Meta
+	ended *ran.Report // nil of one that is open
+	wrote ran.Places
 	known bool // that was kept
 }
 
@@ -175,8 +112,8 @@ func (r *ranThere) cameAfter(rec *trail.Record) bool {
 
 // wroteOn tells that a run may have written to a drive.
 func (r *ranThere) wroteOn(o Options, d trail.Drive) bool {
-	void := r.ended != nil && r.ended.Ended == EndVoid
-	return !void && (&runFolder{meta: r.meta}).isOn(o, d)
+	void := r.ended != nil && r.ended.Ended == ran.EndVoid
+	return !void && (&ran.Folder{Meta: r.meta}).IsOn(d, sizeOn(o), o.Image)
 }
 
 // before reads what is known of runs and deletions; of files that are no runs nothing is said.
@@ -193,13 +130,13 @@ func (at *stage) before(o Options) (*past, error) {
 		if !d.IsDir() {
 			continue
 		}
-		m, r, err := Ran(o.Runs, d.Name())
-		if errors.Is(err, ErrNothing) {
+		m, r, err := ran.Read(o.Runs, d.Name())
+		if errors.Is(err, ran.ErrNothing) {
 			continue
 		}
 		x := ranThere{meta: m, ended: r}
 		if err == nil {
-			x.wrote, x.known, err = wrote(filepath.Join(o.Runs, m.ID))
+			x.wrote, x.known, err = ran.Wrote(filepath.Join(o.Runs, m.ID))
 		}
 		if err != nil {
 			p.unknown++
@@ -276,9 +213,9 @@ func (p *past) changedElsewhere(o Options, on trail.Drive) (at time.Time, err er
 // leaves is how a run has left its drive, nil where that is not known.
 func (r *ranThere) leaves() *layout.Layout {
 	switch {
-	case r.ended == nil || r.ended.Ended == EndLeft:
+	case r.ended == nil || r.ended.Ended == ran.EndLeft:
 		return nil
-	case r.ended.Ended == EndUndone:
+	case r.ended.Ended == ran.EndUndone:
 		return r.meta.Before
 	}
 	return r.meta.After
@@ -385,16 +322,16 @@ func (at *stage) since(o Options, rec *trail.Record) ([]seek.Cover, error) {
 			continue
 		}
 		all := &x.wrote
-		state, written := seek.Taken, all.from(0)
+		state, written := seek.Taken, all.From(0)
 		layouts := []*layout.Layout{m.Before, m.After}
 		switch {
 		case r == nil: // it is open
 			state = seek.Unsure
-		case r.Ended == EndUndone: // all else was brought back, and compared
+		case r.Ended == ran.EndUndone: // all else was brought back, and compared
 			state, written, layouts = seek.Unsure, all.Unkept, layouts[:1]
 		default:
 			if own {
-				written = all.from(rec.Step)
+				written = all.From(rec.Step)
 			}
 			if stale {
 				state = seek.Unsure
@@ -708,19 +645,19 @@ func (at *stage) afterLoss(o Options, x *seek.Find) ([]seek.Cover, error) {
 		return l == nil || slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Start == x.Start })
 	}
 	var there time.Time // when it was there last
-	for _, ran := range p.runs {
-		if m := ran.meta; ran.wroteOn(o, drive(o, at.sv.Layout)) && (begins(m.Before) || begins(m.After)) && m.Begun.After(there) {
+	for _, r := range p.runs {
+		if m := r.meta; r.wroteOn(o, drive(o, at.sv.Layout)) && (begins(m.Before) || begins(m.After)) && m.Begun.After(there) {
 			there = m.Begun
 		}
 	}
 	var covers []seek.Cover // the rest is not known anyway
-	for _, ran := range p.runs {
-		m, r := ran.meta, ran.ended
-		ended := r != nil && r.Ended != EndUndone
-		if !ended || !m.Begun.After(there) || !ran.wroteOn(o, drive(o, at.sv.Layout)) {
+	for _, r := range p.runs {
+		m := r.meta
+		ended := r.ended != nil && r.ended.Ended != ran.EndUndone
+		if !ended || !m.Begun.After(there) || !r.wroteOn(o, drive(o, at.sv.Layout)) {
 			continue
 		}
-		for _, w := range ran.wrote.from(0) {
+		for _, w := range r.wrote.From(0) {
 			covers = append(covers, seek.Cover{
 				From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote,
 			})

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
@@ -292,7 +294,7 @@ func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, b
 			t.Errorf("cut at write %d: it is said to be %+v", at, stand.Stand)
 		}
 		return err
-	}); err != nil && !errors.Is(err, ErrNothing) {
+	}); err != nil && !errors.Is(err, ran.ErrNothing) {
 		t.Fatal(err)
 	}
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/compile"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
@@ -115,7 +117,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 func (d *doing) bringAcross() error {
 	c := d.c
 	d.sound[c.From] = false // something may be taken out of there
-	a := Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
+	a := ran.Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
 	if c.Portions {
 		var err error
 		if a.Portion, d.given.Onto, err = d.portions(d.o, d.i, c, d.facts); err != nil {
@@ -128,13 +130,13 @@ func (d *doing) bringAcross() error {
 	}
 	// What cannot be read cannot come along, and must not go with the place it was in.
 	if len(a.Lost) > 0 && (c.Moves || c.Absorbed != 0 || c.Hold != nil) {
-		return d.notWritten(a.wouldBeLost())
+		return d.notWritten(wouldBeLost(&a))
 	}
-	d.given.Files, d.given.Source = a.in, a.source()
+	d.given.Files, d.given.Source = a.In, a.Source()
 	if a.Portion > 1 {
 		a.Folders = 0 // they were made with the first portion
 	}
-	if len(a.in) > 0 {
+	if len(a.In) > 0 {
 		d.meta.Arrivals = append(d.meta.Arrivals, a)
 	}
 	return nil

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -96,7 +98,7 @@ func heldByRecords(o Options, drive trail.Drive, span layout.Span) ([]Holding, e
 }
 
 // telling are the files of a run that hold contents or names, and that nobody needs once it has ended.
-var telling = []string{journalFile, journalFile + ".new", contentsFile, piecesFile}
+var telling = []string{ran.JournalFile, ran.JournalFile + ".new", ran.ContentsFile, ran.PiecesFile}
 
 // heldByRuns are the ended runs on a drive that hold something still.
 func heldByRuns(o Options, drive trail.Drive, own string) ([]Holding, error) {
@@ -109,37 +111,30 @@ func heldByRuns(o Options, drive trail.Drive, own string) ([]Holding, error) {
 	}
 	var out []Holding
 	for _, d := range dirs {
-		m, r, err := Ran(o.Runs, d.Name())
-		if err != nil || r == nil || m.ID == own || !drive.Same(m.drive()) { // strays are told elsewhere
+		m, r, err := ran.Read(o.Runs, d.Name())
+		if err != nil || r == nil || m.ID == own || !drive.Same(m.Drive()) { // strays are told elsewhere
 			continue
 		}
 		n := disk.Bytes(0)
 		for _, name := range telling {
 			n += sizeOf(filepath.Join(o.Runs, m.ID, name))
 		}
-		if n > 0 || m.names() {
+		if n > 0 || m.HoldsNames() {
 			out = append(out, Holding{"run", m.ID, n, func() error { return forget(o.Runs, m) }})
 		}
 	}
 	return out, nil
 }
 
-// names tells that what a run says of itself has names of files in it.
-func (m *Meta) names() bool {
-	return slices.ContainsFunc(m.Arrivals, func(a Arrival) bool {
-		return len(a.Sums)+len(a.Only)+len(a.Renamed)+len(a.Lost) > 0
-	})
-}
-
 // forget takes away what an ended run keeps of contents and names.
-func forget(runs string, m *Meta) error {
+func forget(runs string, m *ran.Meta) error {
 	dir := filepath.Join(runs, m.ID)
 	for _, name := range telling {
 		if err := disk.Shred(filepath.Join(dir, name)); err != nil {
 			return err
 		}
 	}
-	if !m.names() {
+	if !m.HoldsNames() {
 		return nil
 	}
 	for i := range m.Arrivals {
@@ -153,10 +148,10 @@ func forget(runs string, m *Meta) error {
 	if err != nil {
 		return err
 	}
-	if err := disk.Shred(filepath.Join(dir, metaFile)); err != nil {
+	if err := disk.Shred(filepath.Join(dir, ran.MetaFile)); err != nil {
 		return err
 	}
-	return disk.WriteDurably(filepath.Join(dir, metaFile), b)
+	return disk.WriteDurably(filepath.Join(dir, ran.MetaFile), b)
 }
 
 func sizeOf(path string) disk.Bytes {
@@ -189,7 +184,7 @@ func HeldText(held []Holding) string {
 // settle takes away what goes with what was erased: its backups, where the plan says so, and all else
 // that the installation holds of it. It returns what the trail is to say of that, and the entries that
 // tell how records are from now on. It may be called again after it was cut short.
-func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) {
+func settle(o Options, m *ran.Meta) (text string, entries []trail.Entry, err error) {
 	for _, x := range m.Erased {
 		for _, id := range x.Backups {
 			o.Lead = true // it was answered for when the plan was let through
@@ -197,7 +192,7 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 				return "", nil, err
 			}
 		}
-		held, err := Holdings(o, m.drive(), x.Span, m.ID)
+		held, err := Holdings(o, m.Drive(), x.Span, m.ID)
 		if err != nil {
 			return "", nil, err
 		}
@@ -234,7 +229,7 @@ func settle(o Options, m *Meta) (text string, entries []trail.Entry, err error) 
 const sweptFile = "swept.json"
 
 // heldAtFirst is what is held of a partition, in words, as it was when the run came to that.
-func heldAtFirst(dir string, x Erased, held []Holding) (string, error) {
+func heldAtFirst(dir string, x ran.Erased, held []Holding) (string, error) {
 	path := filepath.Join(dir, sweptFile)
 	known := map[string]string{}
 	b, err := os.ReadFile(path)
@@ -259,8 +254,8 @@ func heldAtFirst(dir string, x Erased, held []Holding) (string, error) {
 
 // blanked are the entries that say of records that what they kept was taken away, with what they are
 // like from now on.
-func blanked(o Options, m *Meta, x Erased) ([]trail.Entry, error) {
-	all, err := o.Records.Of(m.drive())
+func blanked(o Options, m *ran.Meta, x ran.Erased) ([]trail.Entry, error) {
+	all, err := o.Records.Of(m.Drive())
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -50,7 +52,7 @@ func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) err
 		return err
 	}
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrBroken, err)
+		return fmt.Errorf("%w: %w", ran.ErrBroken, err)
 	}
 	if len(seen.Differs) > 0 {
 		first := seen.Differs[0]
@@ -64,7 +66,7 @@ func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) err
 }
 
 // placeIn says in which partition a place lies, before the run or after it.
-func placeIn(m *Meta, r disk.Range) string {
+func placeIn(m *ran.Meta, r disk.Range) string {
 	for _, l := range []*layout.Layout{m.Before, m.After} {
 		for _, q := range l.Partitions() {
 			at := disk.Range{Start: q.Start.Offset(l.Sector), End: (q.End + 1).Offset(l.Sector)}
@@ -77,7 +79,7 @@ func placeIn(m *Meta, r disk.Range) string {
 }
 
 // untouched compares the metadata of the volumes into whose places the run does not write.
-func untouched(o Options, m *Meta, c *carry.Carry, other func(string, ...any) error) error {
+func untouched(o Options, m *ran.Meta, c *carry.Carry, other func(string, ...any) error) error {
 	touched := c.Script().Origins()
 	for _, q := range m.After.Partitions() {
 		want, known := m.Prints[fmt.Sprint(q.Number)]

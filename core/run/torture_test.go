@@ -16,6 +16,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -115,7 +117,7 @@ func (s *shop) stopped(t *testing.T, name string, base *disk.Image, calm disk.De
 		h.dev.Close()
 		return nil
 	}
-	c, f, err := carry.OpenIn(filepath.Join(h.dir, "runs", u.ID, journalFile), u.Meta.journal(), nil)
+	c, f, err := carry.OpenIn(filepath.Join(h.dir, "runs", u.ID, ran.JournalFile), u.Meta.Journal(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,7 +219,7 @@ var changes = map[string]change{
 		return dev, name + " " + what
 	},
 	"a frame": func(t *testing.T, h, _ *half, dev *disk.Overlay, dir string, rng *rand.Rand) (disk.Device, string) {
-		path := filepath.Join(h.folder(t, dir), journalFile)
+		path := filepath.Join(h.folder(t, dir), ran.JournalFile)
 		b, err := os.ReadFile(path)
 		if err != nil {
 			t.Fatal(err)

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/ran"
+
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/core/carry"
@@ -274,7 +276,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 		if errors.Is(err, carry.ErrNoReturn) {
 			r, err = Resume(context.Background(), h.at(h.im), false)
 		}
-		if errors.Is(err, ErrNothing) {
+		if errors.Is(err, ran.ErrNothing) {
 			undone = true
 		} else if err != nil {
 			h.untrue("runs that were cut", "%s: %v", shortly(steps), err)

@@ -1,6 +1,7 @@
 package volume
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash"
@@ -87,8 +88,12 @@ func (s Set) Compare(marked Set, l *finding.List) {
 	}
 }
 
+// plain is a stretch of a bitmap that is all clear, and one that is all set.
+var plain = [2][512]byte{1: [512]byte(bytes.Repeat([]byte{0xff}, 512))}
+
 // EachSet calls f for each stretch [from, to) of bits that are set among the first n
-// of a bitmap, in order. The bitmap is read in pieces, and looked at 64 bits at a time.
+// of a bitmap, in order. The bitmap is read in pieces, and looked at 64 bits at a time;
+// where it goes on as it was, 512 bytes at a time.
 func EachSet(r io.ReaderAt, n int64, f func(from, to int64) error) error {
 	const piece = 256 << 10
 	end := (n + 7) / 8
@@ -106,6 +111,10 @@ func EachSet(r io.ReaderAt, n int64, f func(from, to int64) error) error {
 			w := binary.LittleEndian.Uint64(b[i:])
 			first := (at + int64(i)) * 8
 			if w == 0 && start < 0 || w == ^uint64(0) && start >= 0 {
+				same := &plain[w&1]
+				for rest := b[i+8:]; len(rest) >= len(same) && bytes.Equal(rest[:len(same)], same[:]); rest = rest[len(same):] {
+					i += len(same)
+				}
 				continue
 			}
 			for bit := 0; bit < 64; {

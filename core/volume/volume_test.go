@@ -20,8 +20,11 @@ import (
 
 func TestSet(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
-	for range 200 {
+	for round := range 200 {
 		n := int64(1 + rng.IntN(400))
+		if round%4 == 3 {
+			n = int64(1 + rng.IntN(40_000)) // long enough for stretches that are looked at in one
+		}
 		s, naive := NewSet(n), make([]bool, n)
 		for range 5 {
 			from := rng.Int64N(n)

@@ -10,21 +10,32 @@ import { uploads } from "./upload.js";
 import { chain } from "./chain.js";
 
 const data = document.getElementById("map-data");
-let send;
 const map = data
-  ? trailMap(document.getElementById("map"), JSON.parse(data.textContent), (url, body) => send(url, body))
+  ? trailMap(document.getElementById("map"), JSON.parse(data.textContent), (url, body) => page.send(url, body))
   : null;
-const renewed = () => {
-  amounts(document);
-  goalForm(document);
-};
-if (map) send = soft(map, renewed);
-for (const box of document.querySelectorAll(".work[data-url]")) {
-  const events = watchWork(box);
-  if (map && box.id === "work") news(events, map.shown);
+const page = soft(map, bind);
+
+// bind gives life to what has come onto the page, at first and whenever parts of it are exchanged.
+const bound = new WeakSet();
+const watched = new Map();
+function each(selector, give) {
+  for (const element of document.querySelectorAll(selector)) {
+    if (bound.has(element)) continue;
+    bound.add(element);
+    give(element);
+  }
 }
-renewed();
-for (const form of document.querySelectorAll("form[data-upload]")) uploads(form);
-const state = document.getElementById("chain");
-if (state) chain(state);
+function bind() {
+  each("form[data-amount]", amounts);
+  each("form[data-goal]", goalForm);
+  each("form[data-upload]", (form) => uploads(form, page.renew));
+  each("#chain", chain);
+  for (const [box, events] of watched) if (!box.isConnected && watched.delete(box)) events.close();
+  each(".work[data-url]", (box) => {
+    const events = watchWork(box, page.renew);
+    if (map && box.id === "work") news(events, map.shown, page.renew);
+    watched.set(box, events);
+  });
+}
+bind();
 keys(map);

@@ -1,44 +1,37 @@
-// Acts that change the plan are sent without leaving the page: its parts come anew from the
-// answer, which is the same page. Without this module the forms work as they are.
+import { exchange } from "./exchange.js";
+
+// Acts that change the plan are sent without leaving the page, and what has changed meanwhile is fetched: its parts
+// come from the answer, which is the same page. Without this module the forms work as they are.
 export function soft(map, renewed) {
-  async function send(url, body) {
+  // bring shows the page as it is now, as the answer to a form that was sent or as asked for.
+  async function bring(url, options, used) {
     document.body.setAttribute("aria-busy", "true");
     try {
-      const answer = await fetch(url, { method: "POST", body });
-      if (!answer.ok || !answer.url.includes("/jobs/")) throw new Error();
-      take(new DOMParser().parseFromString(await answer.text(), "text/html"));
+      const answer = await fetch(url, options);
+      const there = new URL(answer.url).pathname === location.pathname;
+      if (!answer.ok || !there || !take(new DOMParser().parseFromString(await answer.text(), "text/html"), used))
+        location.reload(); // the page as it is, with what was said
     } catch {
-      location.reload(); // the page as it is, with what was said
+      location.reload();
     } finally {
       document.body.removeAttribute("aria-busy");
     }
   }
 
-  function take(page) {
-    const focused = document.activeElement,
-      id = focused?.id,
-      inMap = focused?.closest("#map, #hand");
-    const open = [...document.querySelectorAll("[data-part] details[open] > summary")].map((s) => s.textContent);
-    for (const part of document.querySelectorAll("[data-part]")) {
-      const next = page.querySelector(`[data-part="${part.dataset.part}"]`);
-      if (!next) continue;
-      const at = part.scrollTop;
-      part.replaceWith(next);
-      next.scrollTop = at;
-    }
-    for (const s of document.querySelectorAll("[data-part] details > summary"))
-      if (open.includes(s.textContent)) s.parentElement.open = true;
+  function take(page, used) {
+    const inMap = document.activeElement?.closest("#map, #hand");
+    const data = page.getElementById("map-data");
+    if (!map !== !data || !exchange(page, used)) return false;
     document.querySelector(".flash")?.remove();
     const flash = page.querySelector(".flash");
     if (flash) {
       flash.classList.add("floating"); // what is below it stays where it is
       document.querySelector("header.top").after(flash);
     }
-    document.getElementById("plan-news")?.remove();
-    map.update(JSON.parse(page.getElementById("map-data").textContent));
+    map?.update(JSON.parse(data.textContent));
     renewed();
     if (inMap) map.focus();
-    else if (id) document.getElementById(id)?.focus();
+    return true;
   }
 
   document.addEventListener("submit", (event) => {
@@ -46,13 +39,17 @@ export function soft(map, renewed) {
     if (!form.matches("[data-soft]")) return;
     event.preventDefault();
     const data = new FormData(form, event.submitter);
-    send(form.action, new URLSearchParams([...data].filter(([, v]) => typeof v === "string")));
+    const body = new URLSearchParams([...data].filter(([, v]) => typeof v === "string"));
+    bring(form.action, { method: "POST", body }, form);
   });
-  return send;
+  return {
+    send: (url, body) => bring(url, { method: "POST", body }),
+    renew: () => bring(location.href),
+  };
 }
 
 // news tells that somebody else has changed the plan that this page shows.
-export function news(events, shown) {
+export function news(events, shown, renew) {
   events.addEventListener("plan", (event) => {
     const change = JSON.parse(event.data);
     setTimeout(() => {
@@ -70,7 +67,7 @@ export function news(events, shown) {
       const show = document.createElement("button");
       show.className = "act ghost";
       show.textContent = "Show it as it is now";
-      show.addEventListener("click", () => location.reload());
+      show.addEventListener("click", renew);
       bar.append(show);
       document.querySelector("header.top").after(bar);
     }, 1500);

@@ -2,7 +2,7 @@
 // again; the same file chosen once more goes on where it was.
 const PIECE = 4 << 20;
 
-export function uploads(form) {
+export function uploads(form, sent) {
   const field = form.querySelector("input[type=file]"),
     bar = form.querySelector("progress"),
     line = form.querySelector("[data-sent]"),
@@ -41,7 +41,7 @@ export function uploads(form) {
       bar.value = (state.received * 100) / file.size;
       say(`${(state.received / 2 ** 20).toFixed(0)} of ${(file.size / 2 ** 20).toFixed(0)} MiB`);
     }
-    location.reload();
+    sent();
   }
 
   form.addEventListener("submit", async (event) => {

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -394,6 +395,9 @@ func (v *Volume) Clean() error {
 	return logClean(log)
 }
 
+// emptyLog is a piece of a $LogFile in which nothing was ever kept.
+var emptyLog = sync.OnceValue(func() []byte { return bytes.Repeat([]byte{0xff}, 64<<10) })
+
 // logClean judges $LogFile by its two restart pages.
 func logClean(log *stream) error {
 	unclean := func(why string) error { return fmt.Errorf("%w: its log %s", volume.ErrNotClean, why) }
@@ -425,7 +429,7 @@ func logClean(log *stream) error {
 		}
 	}
 	if best == nil {
-		empty := bytes.Repeat([]byte{0xff}, 256<<10)
+		empty := emptyLog()
 		buf := make([]byte, len(empty))
 		for off := int64(0); off < int64(log.size); off += int64(len(buf)) {
 			n, err := log.ReadAt(buf, off)
