@@ -6,8 +6,8 @@ import (
 	"slices"
 
 	"jadetrail/app/store"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 )
 
 // ErrStateChanged tells that an ask was for other contents than there are.
@@ -15,12 +15,12 @@ var ErrStateChanged = errors.New("what the partition holds has changed since it 
 	"It is asked for anew with the contents as they are now: look at them, and answer that")
 
 // approved gives what the lead has approved of in a job's plan, by the trail.
-func (s *Shop) approved(job string) ([]run.Approved, error) {
+func (s *Shop) approved(job string) ([]facts.Approved, error) {
 	entries, err := s.Store.Approved(job)
 	if err != nil {
 		return nil, err
 	}
-	var out []run.Approved
+	var out []facts.Approved
 	for _, e := range entries {
 		a := e.Answer
 		yes := plan.Approval{ID: e.ID, Lead: e.Who, Reason: e.Reason, Time: e.Time}
@@ -28,7 +28,7 @@ func (s *Shop) approved(job string) ([]run.Approved, error) {
 			Lifts: plan.Lifts(a.Lifts), Partition: e.Partition, UniqueID: a.UniqueID, Purpose: a.Purpose,
 			Touched: a.Touched,
 		}
-		out = append(out, run.Approved{Approval: yes, Drive: e.Drive, State: a.State})
+		out = append(out, facts.Approved{Approval: yes, Drive: e.Drive, State: a.State})
 	}
 	return out, nil
 }
@@ -60,7 +60,7 @@ func (s *Shop) AskLead(who *store.Technician, st *JobState, steps []plan.Step, o
 // KeepAsk keeps one thing that is asked of the lead, for the contents as they are now. It returns its id,
 // "" where it was answered.
 func (s *Shop) KeepAsk(st *JobState, ask plan.Ask, who string) (string, error) {
-	state, err := run.StateOf(st.Drive.Image, st.Drive.Survey, ask.Touched)
+	state, err := facts.StateOf(st.Drive.Image, st.Drive.Survey, ask.Touched)
 	if err != nil {
 		return "", err
 	}
@@ -84,7 +84,7 @@ func (s *Shop) Answered(who *store.Technician, a *store.Ask, yes bool, why strin
 			return fmt.Errorf("the drive that it is about cannot be looked at: %w", err)
 		}
 		defer st.Drive.Close()
-		now, err := run.StateOf(st.Drive.Image, st.Drive.Survey, a.Touched)
+		now, err := facts.StateOf(st.Drive.Image, st.Drive.Survey, a.Touched)
 		if err != nil {
 			return err
 		}

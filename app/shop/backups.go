@@ -12,6 +12,7 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
@@ -175,7 +176,10 @@ func (s *Shop) TakeOffShelf(who *store.Technician, id, reason string) error {
 	if len(reason) > MaxReason {
 		return errors.New("that reason is too long; nothing was deleted")
 	}
-	o := run.Options{Shelf: s.Shelf(), Records: s.Records, Trail: s.Store, Who: who.Name, Lead: who.Lead, Now: s.Now}
+	o := run.Options{
+		Sources: facts.Sources{Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: s.Store}, Lead: who.Lead},
+		Who:     who.Name, Now: s.Now,
+	}
 	e, err := run.Gone(o, id, reason)
 	if err != nil {
 		return err
@@ -204,7 +208,12 @@ func (s *Shop) RestoreToFolder(who *store.Technician, id string, only []string) 
 		defer os.RemoveAll(coming)
 		out, err := run.RestoreToFolder(
 			ctx,
-			run.Options{Shelf: s.Shelf(), Records: s.Records, Trail: held, Who: who.Name, Now: s.Now, Random: s.Random},
+			run.Options{
+				Sources: facts.Sources{
+					Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: held}, Random: s.Random,
+				},
+				Who: who.Name, Now: s.Now,
+			},
 			id, only, coming, report,
 		)
 		if err != nil {

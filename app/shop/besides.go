@@ -84,7 +84,7 @@ type restoredFrom struct {
 // lies tells that the files are of a partition: of the same, or of a lost one that was found in its
 // place.
 func (f restoredFrom) lies(span layout.Span) bool {
-	return run.SamePartition(f.Span, span) || f.Span.Number == 0 && f.Span.Start <= span.End && span.Start <= f.Span.End
+	return layout.SamePartition(f.Span, span) || f.Span.Number == 0 && f.Span.Start <= span.End && span.Start <= f.Span.End
 }
 
 // Restored are the folders with files that were restored from backups of a partition, whether those are

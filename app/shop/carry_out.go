@@ -82,7 +82,7 @@ func (s *Shop) begin(at Errand, u undertaking) error {
 		d.Close() // the shelf may be on this drive
 		if u.write {
 			if e := s.keepHead(); e != nil && err == nil {
-				outcome += " The head of the trail could not be kept on the shelf: " + run.Sentence(e)
+				outcome += " The head of the trail could not be kept on the shelf: " + words.Sentence(e)
 			}
 		}
 		return outcome, err

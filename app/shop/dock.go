@@ -42,7 +42,7 @@ func (s *Shop) Docked(b store.Bay) Docked {
 	d := Docked{Bay: b, Path: filepath.Join(s.Folder("drives"), filepath.Base(*b.Image))}
 	var err error
 	if d.Identity, err = survey.ReadIdentity(d.Path); err != nil {
-		d.Trouble = run.Sentence(err)
+		d.Trouble = words.Sentence(err)
 	}
 	st, err := os.Stat(d.Path)
 	if err != nil {
@@ -114,11 +114,11 @@ func (s *Shop) FilesIn(folder string) []DockFile {
 			f.Bytes = disk.Bytes(st.Size())
 		}
 		if f.Identity, err = survey.ReadIdentity(p); err != nil {
-			f.Trouble = run.Sentence(err)
+			f.Trouble = words.Sentence(err)
 		}
 		src, err := intake.Open(p)
 		if err != nil {
-			f.Trouble = run.Sentence(err)
+			f.Trouble = words.Sentence(err)
 		} else {
 			f.Form, f.Drive = string(src.Format), src.Size
 			src.Close()

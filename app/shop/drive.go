@@ -20,6 +20,7 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
@@ -243,15 +244,33 @@ func (s *Shop) WithJobs(visit func(b store.Bay, d *Drive) error) error {
 // Options of a run on the drive.
 func (s *Shop) Options(d *Drive, j *store.Job, who string) run.Options {
 	return run.Options{
-		Image: d.Path, Dev: d.Image, Identity: d.Identity, PC: d.PC, Who: who, Job: j.Number, Runs: filepath.Join(s.Data, "runs"),
-		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked, Books: s.Books, Shelf: s.Shelf(), Coverage: s.Coverage, Records: s.Records, Trail: s.Store, Now: s.Now, Random: s.Random,
-		Elsewhere: s.printOf, ProveAfter: s.ProveAfter, Left: func() ([]time.Time, error) { return s.leftBay(d) },
-		Approvals: func() ([]run.Approved, error) { return s.approved(j.Number) },
-		SavePC:    func(f *pc.Facts) error { return saveFacts(d, f) }, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) },
-		Lost: func() ([]plan.Gone, error) {
-			found, err := s.foundOn(context.Background(), d)
-			return found.gone, err
+		Sources: facts.Sources{
+			Drive: facts.Drive{
+				Image: d.Path, Dev: d.Image, Identity: d.Identity, PC: d.PC,
+				Left: func() ([]time.Time, error) { return s.leftBay(d) },
+				Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) },
+				Lost: func() ([]plan.Gone, error) {
+					found, err := s.foundOn(context.Background(), d)
+					return found.gone, err
+				},
+			},
+			Shop: facts.Shop{
+				Runs: s.Folder("runs"), Shelf: s.Shelf(), Coverage: s.Coverage, Elsewhere: s.printOf, Records: s.Records, Trail: s.Store,
+				Approvals: func() ([]facts.Approved, error) { return s.approved(j.Number) },
+			},
+			Random: s.Random,
 		},
+		Who: who, Job: j.Number, Books: s.Books, Now: s.Now, ProveAfter: s.ProveAfter,
+		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked,
+		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) },
+	}
+}
+
+// here is a drive, and where its runs are told of.
+func (s *Shop) here(d *Drive) facts.Sources {
+	return facts.Sources{
+		Drive: facts.Drive{Image: d.Path, Dev: d.Image, Identity: d.Identity},
+		Shop:  facts.Shop{Runs: s.Folder("runs"), Records: s.Records, Trail: s.Store},
 	}
 }
 
@@ -295,16 +314,12 @@ func (s *Shop) printOf(p compare.Place) (string, error) {
 
 // Unfinished is the run that is open on a drive, nil for none.
 func (s *Shop) Unfinished(d *Drive) (*run.Unfinished, error) {
-	return run.Open(run.Options{
-		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store,
-	})
+	return run.Open(run.Options{Sources: s.here(d)})
 }
 
 // noOpenRun refuses a drive with an open run: nothing that is made from it as it is counts.
 func (s *Shop) noOpenRun(d *Drive) error {
-	return run.Closed(run.Options{
-		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Trail: s.Store,
-	})
+	return run.Closed(run.Options{Sources: s.here(d)})
 }
 
 // saveFacts keeps the facts about a drive's PC.

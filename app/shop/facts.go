@@ -10,9 +10,9 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
-	"jadetrail/core/run"
 	"jadetrail/core/table"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
@@ -21,7 +21,7 @@ import (
 // Facts is all that plans on a job's drive depend on, with these steps: whoever lays a plan for a page asks here, so
 // that no page knows less than another.
 func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, error) {
-	f, err := run.Facts(s.Options(d, j, ""), d.Survey, steps)
+	f, err := facts.Gather(s.Options(d, j, "").Sources, d.Survey, steps)
 	if err != nil {
 		return f, err
 	}
@@ -30,7 +30,7 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 		n, err := strconv.Atoi(x.Partition)
 		if v := d.Survey.Volumes[n]; err == nil && x.Move && v != nil {
 			if sum, err := s.Summary(v); err == nil {
-				f = run.WithFolders(f, n, sum)
+				f = facts.WithFolders(f, n, sum)
 			}
 		}
 	}
@@ -62,7 +62,7 @@ func (s *Shop) WithFolders(st *JobState, g *route.Goal) plan.Facts {
 	if err != nil {
 		return st.Facts // it is said where the volume is looked into
 	}
-	return run.WithFolders(st.Facts, n, sum)
+	return facts.WithFolders(st.Facts, n, sum)
 }
 
 // summaries keeps what volumes were found to hold, by their fingerprint.

@@ -21,7 +21,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/ran"
-	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
@@ -417,7 +416,7 @@ func (n leftNow) kept(g *report.Gone, rec *trail.Record, way string) string {
 	}
 	var out, has []string
 	for _, m := range n.shelved {
-		if m.ID == rec.Backup || m.From.Drive().Same(rec.Drive) && run.SamePartition(m.From.Span, rec.Span) {
+		if m.ID == rec.Backup || m.From.Drive().Same(rec.Drive) && layout.SamePartition(m.From.Span, rec.Span) {
 			has = append(has, m.ID)
 		}
 	}

@@ -9,11 +9,11 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
-	"jadetrail/core/run"
 	"jadetrail/core/seek"
 )
 
@@ -199,12 +199,12 @@ func (s *Shop) AllBack(st *JobState) (*plan.Back, error) {
 // WaysBack are the ways to bring a find back, with the letter that is expected of it, where one
 // partition is missing of which the PC knows the letter.
 func (s *Shop) WaysBack(st *JobState, f *seek.Find) ([]plan.Back, []plan.Obstacle, error) {
-	facts, l := st.Facts, st.Drive.Survey.Layout
-	found, err := run.AsFound(s.Options(st.Drive, st.Job, ""), st.Drive.Survey, f)
+	known, l := st.Facts, st.Drive.Survey.Layout
+	found, err := facts.AsFound(s.Options(st.Drive, st.Job, "").Sources, st.Drive.Survey, f)
 	if err != nil {
 		return nil, nil, err
 	}
-	facts.Finds = map[disk.LBA]plan.Found{f.Start: found}
+	known.Finds = map[disk.LBA]plan.Found{f.Start: found}
 	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
 	var then []plan.Step
 	if st.Drive.PC != nil {
@@ -215,7 +215,7 @@ func (s *Shop) WaysBack(st *JobState, f *seek.Find) ([]plan.Back, []plan.Obstacl
 			then = append(then, plan.Step{Do: plan.Letter, Partition: step.As, Letter: gone[0].Letter})
 		}
 	}
-	ways, no := plan.WaysBack(l, facts, step, then...)
+	ways, no := plan.WaysBack(l, known, step, then...)
 	return ways, no, nil
 }
 

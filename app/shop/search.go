@@ -13,8 +13,8 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/seek"
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
@@ -66,7 +66,7 @@ func (s *Shop) SeenOn(d *Drive) ([]disk.Bytes, error) {
 // hints are the places that the trail tells of.
 func (s *Shop) hints(d *Drive) ([]seek.Hint, error) {
 	of, err := s.Records.Of(NameOf(d))
-	return run.Hints(of), err
+	return facts.Hints(of), err
 }
 
 // Lost searches where partitions are likeliest, and judges what an earlier search has seen.
@@ -125,17 +125,15 @@ func (s *Shop) foundOn(ctx context.Context, d *Drive) (foundThen, error) {
 		return then, err
 	}
 	now := foundThen{stamp: stamp, finds: slices.DeleteFunc(all, func(f seek.Find) bool { return f.Ghost })}
-	o := run.Options{
-		Image: d.Path, Dev: d.Image, Identity: d.Identity, Runs: s.Folder("runs"), Records: s.Records, Trail: s.Store,
-	}
+	o := s.here(d)
 	for i := range now.finds {
 		f := &now.finds[i]
 		if f.Confidence != seek.Doubtful && f.Record == "" { // a record knows better
-			stand, err := run.FindStands(o, d.Survey, f)
+			stand, err := facts.FindStands(o, d.Survey, f)
 			if err != nil {
 				return now, err
 			}
-			now.gone = append(now.gone, plan.Gone{Find: f.Start, Span: f.Span(), Needs: run.Needs(stand)})
+			now.gone = append(now.gone, plan.Gone{Find: f.Start, Span: f.Span(), Needs: facts.Needs(stand)})
 		}
 		f.Forget()
 	}

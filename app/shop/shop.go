@@ -18,9 +18,9 @@ import (
 	"jadetrail/app/work"
 	"jadetrail/core/compare"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // Shop is one shop: its bays and what is in them, its jobs and their plans, its shelves, its trail. Every rule of
@@ -74,7 +74,7 @@ func New(o Options) (*Shop, error) {
 		Name: cmp.Or(o.Name, "Lantern Quay Repairs, Port Ellery"), Data: data, Store: o.Store,
 		Records:    trail.Records{Dir: filepath.Join(data, "records")},
 		Coverage:   compare.Store{Dir: filepath.Join(data, "coverage")},
-		Desk:       work.NewDesk(run.Sentence, cmp.Or(o.Log, slog.New(slog.DiscardHandler))),
+		Desk:       work.NewDesk(words.Sentence, cmp.Or(o.Log, slog.New(slog.DiscardHandler))),
 		ProveAfter: o.ProveAfter, Now: time.Now, Random: rand.Reader,
 		seen:   seenFinds{list: map[string]foundThen{}},
 		sums:   summaries{list: map[string]*volume.Summary{}, last: map[string]plan.InsideFacts{}},

@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"jadetrail/app/store"
-	"jadetrail/core/run"
+	"jadetrail/core/facts"
 	"jadetrail/core/trail"
 )
 
@@ -176,7 +176,7 @@ func (s *front) written(t *testing.T, number int) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	now, err := run.StateOf(d.Image, d.Survey, []int{number})
+	now, err := facts.StateOf(d.Image, d.Survey, []int{number})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,7 +195,7 @@ func (s *front) written(t *testing.T, number int) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	if then, err := run.StateOf(again.Image, again.Survey, []int{number}); err != nil || then == now {
+	if then, err := facts.StateOf(again.Image, again.Survey, []int{number}); err != nil || then == now {
 		t.Fatalf("its state is the same, %v", err)
 	}
 }

@@ -18,9 +18,9 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
-	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // insideRoutes are the addresses of what shows what is in volumes, on drives and in backups.
@@ -195,7 +195,7 @@ func (s *Server) insidePage(c *gin.Context) {
 	case errors.Is(err, volume.ErrNotFound):
 		view.Trouble = "There is no such folder in this volume."
 	case err != nil:
-		view.Trouble = run.Sentence(err)
+		view.Trouble = words.Sentence(err)
 	}
 	for _, f := range list {
 		view.List = append(view.List, view.row(f))
@@ -438,7 +438,7 @@ func (s *Server) holdsPage(c *gin.Context) {
 	view := holdsView{Title: p.Title(), Dir: strings.Trim(c.Query("path"), "/"), Base: base, Number: p.Number}
 	sum, err := s.Summary(v)
 	if err != nil {
-		view.Trouble = run.Sentence(err)
+		view.Trouble = words.Sentence(err)
 	} else {
 		view.fill(sum)
 		view.Words = volume.Shown(sum.Words(s.Now()))

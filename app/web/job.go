@@ -15,7 +15,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
@@ -310,7 +309,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	v.Map.Selected = v.Selected
 	v.State, v.Broken = st.Drive.State(), s.ChainBroken()
 	if st.Pending != nil && st.Pending.Broken != nil {
-		v.Open = run.Sentence(st.Pending.Broken)
+		v.Open = words.Sentence(st.Pending.Broken)
 	}
 	v.Goal = s.goal(c, st)
 	v.Price = st.price()
@@ -366,7 +365,7 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 		}
 		d, err := s.Open(&b, false)
 		if err != nil {
-			out = append(out, benchBay{Letter: b.Letter, Trouble: run.Sentence(err)})
+			out = append(out, benchBay{Letter: b.Letter, Trouble: words.Sentence(err)})
 			continue
 		}
 		bb := benchBay{
@@ -554,7 +553,7 @@ type amountMeaning struct {
 func (s *Server) amount(c *gin.Context) {
 	st, err := s.state(c.Param("job"), bayOf(c))
 	if err != nil {
-		c.JSON(http.StatusNotFound, amountMeaning{Text: run.Sentence(err)})
+		c.JSON(http.StatusNotFound, amountMeaning{Text: words.Sentence(err)})
 		return
 	}
 	defer st.Drive.Close()
@@ -576,7 +575,7 @@ func (s *Server) amount(c *gin.Context) {
 		step.Do, step.DropRestorePoints = do, do == plan.Shrink && c.Query("drop") != ""
 	}
 	if err := step.Valid(); err != nil {
-		c.JSON(http.StatusOK, amountMeaning{Text: run.Sentence(err)})
+		c.JSON(http.StatusOK, amountMeaning{Text: words.Sentence(err)})
 		return
 	}
 	col := plan.Lay(l, st.Facts, []plan.Step{step})[0]

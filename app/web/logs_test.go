@@ -15,7 +15,7 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/work"
-	"jadetrail/core/run"
+	"jadetrail/core/words"
 )
 
 // noted is a log that is read while it is written.
@@ -51,7 +51,7 @@ func TestLog(t *testing.T) {
 	s := open(t)
 	log := &noted{}
 	s.log = slog.New(slog.NewTextHandler(log, nil))
-	s.Store.Log, s.Desk = s.log, work.NewDesk(run.Sentence, s.log)
+	s.Store.Log, s.Desk = s.log, work.NewDesk(words.Sentence, s.log)
 	want := func(n int, what string, with ...string) {
 		t.Helper()
 		if got := log.lines(with...); len(got) < n {

@@ -12,11 +12,12 @@ import (
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
 
 func layoutBytes(v float64) string { return disk.Bytes(v).String() }
@@ -149,13 +150,13 @@ func (s *Server) standing(v *recordView) error {
 	}
 	st, err := s.WorkOutFor(v.Entry.Drive)
 	if err != nil {
-		v.Obstacle = run.Sentence(err)
+		v.Obstacle = words.Sentence(err)
 		return nil
 	}
 	defer st.Drive.Close()
 	v.Job = st.Job
 	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
-	facts, err := s.Facts(st.Drive, st.Job, []plan.Step{step})
+	known, err := s.Facts(st.Drive, st.Job, []plan.Step{step})
 	if err != nil {
 		return err
 	}
@@ -164,7 +165,7 @@ func (s *Server) standing(v *recordView) error {
 			v.Over = append(v.Over, p.Title())
 		}
 	}
-	f := facts.Records[v.Rec.ID]
+	f := known.Records[v.Rec.ID]
 	o := s.Options(st.Drive, st.Job, "")
 	if f.Backup != "" {
 		m, err := o.Shelf.Load(f.Backup)
@@ -182,12 +183,12 @@ func (s *Server) standing(v *recordView) error {
 	} else {
 		v.Alone = notCompared(o.Shelf, v.Rec)
 	}
-	if v.Formerly = run.OnDrive(st.Drive.Survey.Layout, v.Rec); v.Formerly != nil {
+	if v.Formerly = facts.OnDrive(st.Drive.Survey.Layout, v.Rec); v.Formerly != nil {
 		v.Obstacle = "It is on the drive again."
 		return nil
 	}
 	if v.start = v.Rec.Span.Start.Offset(st.Drive.Survey.Layout.Sector); !v.Rec.Erased && v.start+v.Rec.Span.Bytes <= st.Drive.Image.Size() {
-		today, err := run.StandOf(o, st.Drive.Survey, v.Rec, v.Compared)
+		today, err := facts.StandOf(o.Sources, st.Drive.Survey, v.Rec, v.Compared)
 		if err != nil && !errors.Is(err, trail.ErrNoRecord) {
 			return err
 		}
@@ -196,7 +197,7 @@ func (s *Server) standing(v *recordView) error {
 			v.Stand = drawStand(today.Stand, v.start, v.Rec.Span.Bytes, true)
 		}
 	}
-	col := plan.Lay(st.Drive.Survey.Layout, facts, []plan.Step{step})[0]
+	col := plan.Lay(st.Drive.Survey.Layout, known, []plan.Step{step})[0]
 	if len(col.Obstacles) > 0 {
 		v.Obstacle = col.Obstacles[0].Text
 		return nil

@@ -13,7 +13,6 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/words"
 )
@@ -210,7 +209,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		t.ByPlan = t.Must && t.Settled && !waived && t.Backup == nil
 		if t.Deleted != nil && t.Deleted.Erase {
 			for _, m := range list {
-				if m.From.Drive().Same(shop.NameOf(st.Drive)) && run.SamePartition(m.From.Span, p) {
+				if m.From.Drive().Same(shop.NameOf(st.Drive)) && layout.SamePartition(m.From.Span, p) {
 					t.Also++
 				}
 			}

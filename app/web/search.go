@@ -16,6 +16,7 @@ import (
 	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
@@ -183,11 +184,14 @@ func (s *Server) findOf(c *gin.Context, d *shop.Drive) (*seek.Find, error) {
 	if err != nil || e != nil || start <= 0 || told < 0 {
 		return nil, fmt.Errorf("%w: it is not clear which find is meant", store.ErrNotFound)
 	}
-	f, err := run.Find(
-		run.Options{Records: s.Records, Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) }}, d.Image, d.Survey,
+	f, err := facts.Find(
+		facts.Sources{
+			Drive: facts.Drive{Seen: func() ([]disk.Bytes, error) { return s.SeenOn(d) }},
+			Shop:  facts.Shop{Records: s.Records},
+		}, d.Image, d.Survey,
 		disk.LBA(start), disk.Bytes(told),
 	)
-	if errors.Is(err, run.ErrNoFind) {
+	if errors.Is(err, facts.ErrNoFind) {
 		err = fmt.Errorf("%w: %w", store.ErrNotFound, err)
 	}
 	return f, err
@@ -300,7 +304,7 @@ func (s *Server) findPage(c *gin.Context) {
 		Busy: st.Busy || st.Pending != nil,
 	}
 	sec := d.Survey.Layout.Sector
-	stand, err := run.FindStands(s.Options(d, st.Job, ""), d.Survey, f)
+	stand, err := facts.FindStands(s.Options(d, st.Job, "").Sources, d.Survey, f)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -331,7 +335,7 @@ func (s *Server) findPage(c *gin.Context) {
 func (s *Server) findFiles(v *findView, stand *seek.Stand, start disk.Bytes) error {
 	files, err := v.Find.Volume().Files()
 	if err != nil {
-		v.Find.Reasons = append(v.Find.Reasons, "Not all of its files can be listed: "+run.Sentence(err))
+		v.Find.Reasons = append(v.Find.Reasons, "Not all of its files can be listed: "+words.Sentence(err))
 	}
 	was := map[string]volume.File{}
 	if v.Find.Record != "" {

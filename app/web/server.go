@@ -30,7 +30,6 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
@@ -423,7 +422,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 
 // worded is an error as people are told it: without where the machine keeps its files.
 func (s *Server) worded(err error) string {
-	text := run.Sentence(err)
+	text := words.Sentence(err)
 	if whole, e := filepath.Abs(s.Data); e == nil {
 		text = strings.ReplaceAll(text, whole+string(filepath.Separator), "")
 	}

@@ -18,11 +18,11 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
+	"jadetrail/core/words"
 )
 
 // shelfRoutes are the addresses of the shelf.
@@ -146,7 +146,7 @@ func lost(m *shelf.Manifest) string {
 		return ""
 	}
 	if err := m.Lies(); err != nil {
-		return run.Sentence(err)
+		return words.Sentence(err)
 	}
 	return ""
 }

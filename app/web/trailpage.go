@@ -14,9 +14,9 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
@@ -164,7 +164,7 @@ func (s *Server) walk(c *gin.Context, st *shop.JobState, then *layout.Layout, to
 		return nil, nil
 	}
 	o := s.Options(st.Drive, st.Job, me(c).Name)
-	w, err := run.WalkBack(o, st.Drive.Survey, then, st.Finds)
+	w, err := facts.WalkBack(o.Sources, st.Drive.Survey, then, st.Finds)
 	if err != nil {
 		return nil, err
 	}

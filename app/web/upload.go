@@ -12,7 +12,7 @@ import (
 	"jadetrail/app/shop"
 	"jadetrail/core/disk"
 	"jadetrail/core/intake"
-	"jadetrail/core/run"
+	"jadetrail/core/words"
 )
 
 // maxPiece bounds one piece of an upload.
@@ -29,7 +29,7 @@ func refuseUpload(c *gin.Context, err error) {
 	case errors.Is(err, intake.ErrRoom):
 		status = http.StatusInsufficientStorage
 	}
-	c.AbortWithStatusJSON(status, gin.H{"trouble": run.Sentence(err)})
+	c.AbortWithStatusJSON(status, gin.H{"trouble": words.Sentence(err)})
 }
 
 // beginUpload begins an upload, or tells how far one of the same file has come.

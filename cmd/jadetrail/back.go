@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
@@ -88,7 +89,7 @@ func oneLost(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA
 		return nil, err
 	}
 	steps := []plan.Step{step}
-	f, err := run.Facts(*o, sv, steps)
+	f, err := facts.Gather(o.Sources, sv, steps)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,7 @@ func allLost(ctx context.Context, o *run.Options, im *disk.Image) ([]plan.Step, 
 	if len(steps) == 0 {
 		return nil, errNoFind
 	}
-	f, err := run.Facts(*o, sv, steps)
+	f, err := facts.Gather(o.Sources, sv, steps)
 	if err != nil {
 		return nil, err
 	}

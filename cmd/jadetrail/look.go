@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -77,9 +78,10 @@ func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
 	if err != nil {
 		return err
 	}
-	open, err := run.Open(run.Options{
-		Image: p.image, Dev: im, Identity: id, Runs: p.runs, Trail: trail.File{Path: p.trail},
-	})
+	open, err := run.Open(run.Options{Sources: facts.Sources{
+		Drive: facts.Drive{Image: p.image, Dev: im, Identity: id},
+		Shop:  facts.Shop{Runs: p.runs, Trail: trail.File{Path: p.trail}},
+	}})
 	if err != nil || open == nil {
 		return err
 	}

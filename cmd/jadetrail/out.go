@@ -11,7 +11,6 @@ import (
 	"strings"
 	"unicode"
 
-	"jadetrail/core/run"
 	"jadetrail/core/words"
 )
 
@@ -65,7 +64,7 @@ func printJSON(v any) error {
 
 // sentence words an error; what the system says of a file is said in words.
 func sentence(err error) string {
-	text := run.Sentence(err)
+	text := words.Sentence(err)
 	var at *fs.PathError
 	if !errors.As(err, &at) {
 		return text
@@ -77,5 +76,5 @@ func sentence(err error) string {
 	if why == "" {
 		return text
 	}
-	return run.Sentence(errors.New(strings.Replace(err.Error(), at.Error(), why, 1)))
+	return words.Sentence(errors.New(strings.Replace(err.Error(), at.Error(), why, 1)))
 }

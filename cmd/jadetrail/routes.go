@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadetrail/core/facts"
 	"jadetrail/core/route"
-	"jadetrail/core/run"
 	"jadetrail/core/volume"
 )
 
@@ -44,13 +44,13 @@ func routesCmd() *cobra.Command {
 				return err
 			}
 			defer same.Close()
-			f, err := run.Facts(o, sv, nil)
+			f, err := facts.Gather(o.Sources, sv, nil)
 			if err != nil {
 				return err
 			}
 			if n, err := strconv.Atoi(g.Receiver); err == nil && sv.Volumes[n] != nil {
 				if sum, err := volume.Summarise(sv.Volumes[n]); err == nil {
-					f = run.WithFolders(f, n, sum)
+					f = facts.WithFolders(f, n, sum)
 				}
 			}
 			a := route.Routes(sv.Layout, f, g)

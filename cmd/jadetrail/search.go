@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
@@ -71,7 +72,7 @@ func searched(ctx context.Context, im *disk.Image, sv *survey.Survey, records tr
 	if err != nil {
 		return nil, err
 	}
-	s := seek.New(im, sv, run.Hints(of))
+	s := seek.New(im, sv, facts.Hints(of))
 	if term.IsTerminal(int(os.Stderr.Fd())) {
 		s.Report = func(p seek.Progress) {
 			fmt.Fprintf(os.Stderr, "\r%s of %s read, %d structures seen  ", p.Done, p.Total, p.Finds)

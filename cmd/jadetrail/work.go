@@ -24,6 +24,7 @@ import (
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/ran"
@@ -84,7 +85,7 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 	if err := p.fill(image); err != nil {
 		return o, nil, err
 	}
-	facts, err := readPC(pcPath)
+	ofPC, err := readPC(pcPath)
 	if err != nil {
 		return o, nil, err
 	}
@@ -106,9 +107,12 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		return o, nil, err
 	}
 	o = run.Options{
-		Image: p.image, Dev: im, Identity: id, PC: facts, Who: p.who, Lead: true, Runs: p.runs, Shelf: sh,
-		Records: p.records(), Trail: trail.File{Path: p.trail}, TrailRef: p.trail, Verify: verifier(p.trail),
-		Now: now, Random: random, Report: reporter(),
+		Sources: facts.Sources{
+			Drive: facts.Drive{Image: p.image, Dev: im, Identity: id, PC: ofPC},
+			Shop:  facts.Shop{Runs: p.runs, Shelf: sh, Records: p.records(), Trail: trail.File{Path: p.trail}},
+			Lead:  true, Random: random,
+		},
+		Who: p.who, TrailRef: p.trail, Verify: verifier(p.trail), Now: now, Report: reporter(),
 	}
 	if pcPath != "" {
 		if o.PCRef, err = filepath.Abs(pcPath); err != nil {

@@ -150,6 +150,27 @@ func (a *Arrival) Source() string {
 	return "files of " + a.Backup + " " + strings.Join(a.Only, "\x00")
 }
 
+// Takes notes what arrives of a backup.
+func (a *Arrival) Takes(g *shelf.Gathered) {
+	a.Lost = g.Lost
+	a.Count(g.In)
+}
+
+// Count counts what arrives.
+func (a *Arrival) Count(in []volume.Incoming) {
+	a.Files, a.Folders, a.Bytes = 0, 0, 0
+	for _, f := range in {
+		switch {
+		case f.Stream != "":
+		case f.Kind == volume.Folder:
+			a.Folders++
+		default:
+			a.Files++
+		}
+		a.Bytes += f.Bytes
+	}
+}
+
 // Sum is what a file of the drive held before the run.
 type Sum struct {
 	Path   string     `json:"path"` // counted from the folder that it comes from

@@ -56,7 +56,7 @@ func gatherOn(a *ran.Arrival, v volume.Volume) (*volume.Together, error) {
 	}
 	in, all, lost, err := volume.Gather(v, files, a.Base)
 	a.In, a.Lost = in, lost
-	countIn(a, in)
+	a.Count(in)
 	return all, err
 }
 

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/compile"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
@@ -43,7 +45,7 @@ func (d *doing) bringBack() error {
 		d.meta.Backups = append(d.meta.Backups, m.ID)
 	case plan.InPlace:
 		// As it is when the step comes to it: an earlier one may have written there.
-		stand, today, err := d.stage(d.o).standing(d.o, rec, d.compared[rec.ID])
+		stand, today, err := d.stage(d.o).Standing(d.o.Sources, rec, d.compared[rec.ID])
 		if err != nil {
 			return err
 		}
@@ -64,8 +66,8 @@ func (d *doing) bringBack() error {
 
 // found gathers what a step needs that brings back what a search has found.
 func (d *doing) found() error {
-	x, err := Find(d.o, d.over, d.sv, d.c.Step.Find, d.c.Step.Told)
-	if errors.Is(err, ErrNoFind) {
+	x, err := facts.Find(d.o.Sources, d.over, d.sv, d.c.Step.Find, d.c.Step.Told)
+	if errors.Is(err, facts.ErrNoFind) {
 		return fmt.Errorf(
 			"step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot,
 		)
@@ -73,11 +75,11 @@ func (d *doing) found() error {
 	if err != nil {
 		return err
 	}
-	s, err := d.stage(d.o).find(d.o, x)
+	s, err := d.stage(d.o).Find(d.o.Sources, x)
 	if err != nil {
 		return err
 	}
-	stand := standOfFind(s, x, d.sv.Layout.Sector)
+	stand := facts.StandOfFind(s, x, d.sv.Layout.Sector)
 	if err := accepted(d.c, &stand); err != nil {
 		return err
 	}
@@ -115,18 +117,18 @@ func told(c plan.Column) (text string) {
 }
 
 // stage is the copy as it is so far, with what the run itself has written and laid.
-func (p *prepared) stage(o Options) *stage {
-	at := &stage{dev: p.over, sv: p.sv}
+func (p *prepared) stage(o Options) *facts.Stage {
+	at := &facts.Stage{Dev: p.over, Survey: p.sv}
 	for _, x := range seek.Living(o.Dev, p.was, 0) { // what lived there then has left its bytes
 		x.Why = min(x.Why, seek.Wrote)
-		at.own = append(at.own, x)
+		at.Own = append(at.Own, x)
 	}
 	for _, w := range p.script.Places(0) {
-		at.own = append(at.own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
+		at.Own = append(at.Own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
 	}
 	for _, c := range p.columns[:p.at] {
 		for _, q := range c.Layout.Partitions() {
-			at.own = append(at.own, seek.Cover{
+			at.Own = append(at.Own, seek.Cover{
 				From: q.Start.Offset(p.sv.Layout.Sector), To: (q.End + 1).Offset(p.sv.Layout.Sector),
 				State: seek.Unsure, By: q.Title(), Why: seek.Had,
 			})

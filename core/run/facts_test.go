@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -21,6 +23,7 @@ import (
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume/ntfs"
+	"jadetrail/core/words"
 )
 
 // TestBackupMustStandForTheState backs a partition up, changes it, and looks at
@@ -35,7 +38,7 @@ func TestBackupMustStandForTheState(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(o, sv, s.steps)
+		f, err := facts.Gather(o.Sources, sv, s.steps)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -166,7 +169,7 @@ func (f *filled) Data(off disk.Bytes) (disk.Bytes, disk.Bytes, bool) {
 
 func TestSentence(t *testing.T) {
 	for in, want := range map[string]string{"the shelf is full": "The shelf is full.", "Done.": "Done.", "": ""} {
-		if got := Sentence(errors.New(in)); got != want {
+		if got := words.Sentence(errors.New(in)); got != want {
 			t.Errorf("%q became %q", in, got)
 		}
 	}
@@ -174,7 +177,7 @@ func TestSentence(t *testing.T) {
 	if got := (&Blocked{[]plan.Obstacle{{Text: "No."}, twice, twice}}).Error(); got != "No. It cannot be judged. Nothing was written." {
 		t.Errorf("what stands against several steps: %q", got)
 	}
-	if got := Sentence(fmt.Errorf("not all of b-1 was read: %w", context.Canceled)); got != "Not all of b-1 was read: it was stopped." {
+	if got := words.Sentence(fmt.Errorf("not all of b-1 was read: %w", context.Canceled)); got != "Not all of b-1 was read: it was stopped." {
 		t.Errorf("of what was stopped: %q", got)
 	}
 	a, err := newID("d", "x", bytes.NewReader([]byte{1, 2, 3}))

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
@@ -161,11 +163,11 @@ func TestCopyIsNoGhost(t *testing.T) {
 	if sv, err = survey.Read(im, nil); err != nil {
 		t.Fatal(err)
 	}
-	of, err := o.Records.Of(drive(o, sv.Layout))
+	of, err := o.Records.Of(o.Named(sv.Layout))
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := seek.New(im, sv, Hints(of))
+	x := seek.New(im, sv, facts.Hints(of))
 	if err := x.Likely(context.Background()); err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jadetrail/core/ran"
+	"jadetrail/core/words"
 
 	"golang.org/x/sync/errgroup"
 
@@ -326,7 +327,7 @@ func asBefore(o Options, m *ran.Meta, c *carry.Carry) error {
 		return err
 	}
 	if err := seen.Err(); err != nil {
-		return fmt.Errorf("%w: after undo, %s%s", ErrDiffers, Sentence(err), placeIn(m, seen.Differs[0]))
+		return fmt.Errorf("%w: after undo, %s%s", ErrDiffers, words.Sentence(err), placeIn(m, seen.Differs[0]))
 	}
 	sv, err := survey.Read(o.Dev, o.PC)
 	if err != nil {

@@ -58,7 +58,7 @@ func hit(dev disk.Device, before *layout.Layout, bad *disk.BadPlace) string {
 			return fmt.Sprintf(", in %s (partition %d)", p.Title(), p.Number)
 		}
 		name := ""
-		err := walk(v, func(f volume.File) error {
+		err := volume.WalkPlaces(v, func(f volume.File) error {
 			for _, e := range f.Extents {
 				if e.Off >= 0 && start+e.Off < bad.Off+bad.Len && bad.Off < start+e.Off+e.Len {
 					name = f.Path

@@ -85,14 +85,6 @@ type following struct {
 	was      map[[16]byte][16]byte // by name, what is known of a file
 }
 
-// walk visits every file with its extents.
-func walk(v volume.Volume, f func(volume.File) error) error {
-	if w, ok := v.(volume.PlaceWalker); ok {
-		return w.WalkPlaces(f)
-	}
-	return v.Walk(f)
-}
-
 func key(f volume.File) (k [16]byte) {
 	h := blake3.Sum256([]byte(f.Path + "\x00" + f.Stream + "\x00" + string(f.Kind)))
 	return [16]byte(h[:16])
@@ -100,7 +92,7 @@ func key(f volume.File) (k [16]byte) {
 
 func (f *following) all() error {
 	f.was = map[[16]byte][16]byte{}
-	err := walk(f.a, func(x volume.File) error {
+	err := volume.WalkPlaces(f.a, func(x volume.File) error {
 		if x.Kind == volume.Folder && x.Stream == "" {
 			return nil
 		}
@@ -111,7 +103,7 @@ func (f *following) all() error {
 	if err != nil {
 		return err
 	}
-	err = walk(f.b, func(x volume.File) error {
+	err = volume.WalkPlaces(f.b, func(x volume.File) error {
 		was, there := f.was[key(x)]
 		if !there {
 			return nil // it is new
@@ -137,7 +129,7 @@ func (f *following) all() error {
 		return err
 	}
 	// What is missing must be what a step takes out.
-	return walk(f.a, func(x volume.File) error {
+	return volume.WalkPlaces(f.a, func(x volume.File) error {
 		if _, missing := f.was[key(x)]; missing && !isBelow(x.Path, f.taken) {
 			return fmt.Errorf("the file %s would be lost", x.Path)
 		}
@@ -192,7 +184,7 @@ func (f *following) digest(v volume.Volume, x volume.File, places func(volume.Ex
 func (f *following) compare(now volume.File) error {
 	var was volume.File
 	found := false
-	err := walk(f.a, func(x volume.File) error {
+	err := volume.WalkPlaces(f.a, func(x volume.File) error {
 		if key(x) == key(now) {
 			was, found = x, true
 			return io.EOF

@@ -2,8 +2,9 @@ package run
 
 import (
 	"context"
-	"errors"
 	"fmt"
+
+	"jadetrail/core/facts"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/seek"
@@ -12,31 +13,6 @@ import (
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
 )
-
-// ErrNoFind tells that nothing is found where a find is said to be.
-var ErrNoFind = errors.New("there is no such find")
-
-// Find judges a find again on a drive as it is: that which begins at sector start and is told of
-// at byte told. What else can be found counts too, for it may tell that this one is a ghost: what
-// lies where partitions are likeliest, and what an earlier search has seen. dev is the drive, or
-// a copy of it on paper.
-func Find(o Options, dev disk.Device, sv *survey.Survey, start disk.LBA, told disk.Bytes) (*seek.Find, error) {
-	of, err := o.Records.Of(drive(o, sv.Layout))
-	if err != nil {
-		return nil, err
-	}
-	var seen []disk.Bytes
-	if o.Seen != nil {
-		if seen, err = o.Seen(); err != nil {
-			return nil, err
-		}
-	}
-	f, err := seek.Again(dev, sv, start, told, Hints(of), seen)
-	if err == nil && f == nil {
-		err = fmt.Errorf("%w: nothing is found any more that begins at sector %d", ErrNoFind, start)
-	}
-	return f, err
-}
 
 // BackUpFind makes a verified backup of the files of a lost partition on the shelf, without
 // bringing it back. Files in whose place something else lies are listed as not readable: what is
@@ -49,16 +25,16 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 	if err != nil {
 		return nil, err
 	}
-	f, err := Find(o, o.Dev, sv, start, told)
+	f, err := facts.Find(o.Sources, o.Dev, sv, start, told)
 	if err != nil {
 		return nil, err
 	}
 	if f.Volume() == nil {
-		return nil, fmt.Errorf("%w: what begins at sector %d cannot be looked into", ErrNoFind, start)
+		return nil, fmt.Errorf("%w: what begins at sector %d cannot be looked into", facts.ErrNoFind, start)
 	}
 	stand := f.Stand(o.Dev, sv)
 	m := marked{f.Volume(), map[[2]string]bool{}}
-	if err := walk(f.Volume(), func(x volume.File) error {
+	if err := volume.WalkPlaces(f.Volume(), func(x volume.File) error {
 		if x.Kind == volume.Plain && stand.File(x, start.Offset(sv.Layout.Sector)).State == seek.Taken {
 			m.bad[[2]string{x.Path, x.Stream}] = true
 		}
@@ -76,7 +52,7 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 		return nil, err
 	}
 	p, id := f.Span(), shelf.ID(now, 0, tail[2:])
-	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: drive(o, sv.Layout), Backup: id,
+	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: o.Named(sv.Layout), Backup: id,
 		Text: fmt.Sprintf("%s, which a search found at sector %s: ", p.Title(), disk.Grouped(int64(start)))}
 	return o.backedUp(e, "its volume", func() (*shelf.Manifest, error) {
 		return o.Shelf.Make(ctx, shelf.Request{

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
@@ -86,7 +88,7 @@ func TestOfferedCanBeDone(t *testing.T) {
 				wrong = append(wrong, fmt.Sprintf("drive %d, %s: %+v: %v", drives, what, steps, err))
 			}
 		}
-		f, err := Facts(options(), sv, nil)
+		f, err := facts.Gather(options().Sources, sv, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -156,7 +158,7 @@ func TestOfferedOnAPC(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	f, err := Facts(o, sv, nil)
+	f, err := facts.Gather(o.Sources, sv, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

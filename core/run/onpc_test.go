@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
@@ -451,7 +453,7 @@ func TestGoneIsKnown(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.options(im)
-		f, err := Facts(o, sv, steps)
+		f, err := facts.Gather(o.Sources, sv, steps)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -485,7 +487,7 @@ func TestWhatStarts(t *testing.T) {
 		}
 		o := s.options(im)
 		o.PC = &pc.Facts{Version: 1, StartDrive: sv.Layout.DiskID}
-		f, err := Facts(o, sv, nil)
+		f, err := facts.Gather(o.Sources, sv, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

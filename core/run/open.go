@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jadetrail/core/ran"
+	"jadetrail/core/words"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
@@ -94,7 +95,7 @@ func Open(o Options) (*Unfinished, error) {
 	}
 	ended := map[string]bool{}
 	for _, d := range dirs {
-		if ended[d.ID] = d.Ended; d.Ended || !d.IsOn(drive, sizeOn(o), o.Image) {
+		if ended[d.ID] = d.Ended; d.Ended || !d.IsOn(drive, o.Drive.Size(), o.Image) {
 			continue
 		}
 		u := get(d.ID, ByFolder)
@@ -206,7 +207,7 @@ func (u *Unfinished) ways() string {
 	if u.Broken == nil {
 		return "Finish it or take it back first"
 	}
-	return Sentence(u.Broken) + " Put back what is missing, or the drive as it was, and finish the run or take it back; or say, with a reason, that the drive is left as it is"
+	return words.Sentence(u.Broken) + " Put back what is missing, or the drive as it was, and finish the run or take it back; or say, with a reason, that the drive is left as it is"
 }
 
 // signPlace finds a place for the sign of a run: one that no partition has, before, during or
@@ -238,12 +239,4 @@ func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
 		return 0, nil
 	}
 	return at, err
-}
-
-// sizeOn is how large the drive of the options is, 0 where it is not at hand.
-func sizeOn(o Options) disk.Bytes {
-	if o.Dev == nil {
-		return 0
-	}
-	return o.Dev.Size()
 }

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"github.com/zeebo/blake3"
@@ -651,7 +653,7 @@ func (p *player) standing(t *testing.T, o Options, im *disk.Image) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		stand, err := StandOf(o, sv, rec, nil)
+		stand, err := facts.StandOf(o.Sources, sv, rec, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

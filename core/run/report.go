@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
@@ -26,9 +28,9 @@ func startChecks(dev disk.Device, before *layout.Layout, sv *survey.Survey, was,
 	if was == nil || is == nil {
 		return nil, nil
 	}
-	f := plan.Facts{PC: was, StartsHere: startsHere(before, was)}
+	f := plan.Facts{PC: was, StartsHere: facts.StartsHere(before, was)}
 	if f.StartsHere {
-		if err := loaders(&f, dev, sv); err != nil {
+		if err := facts.Loaders(&f, dev, sv); err != nil {
 			return nil, err
 		}
 	}

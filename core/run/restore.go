@@ -12,6 +12,9 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/facts"
+
+	"jadetrail/core/layout"
 	"jadetrail/core/ran"
 
 	"github.com/zeebo/blake3"
@@ -89,56 +92,6 @@ func RestoreImage(ctx context.Context, o Options, backup string, number int, rel
 	return CarryOut(ctx, o)
 }
 
-// gathering is what arrives of a backup, which is open meanwhile.
-type gathering struct {
-	v    volume.Volume
-	r    *shelf.Reader
-	in   []volume.Incoming
-	all  *volume.Together
-	lost []string
-}
-
-// gather opens a backup and gathers what arrives of it.
-func gather(sh *shelf.Shelf, backup string, only []string) (*gathering, error) {
-	m, err := sh.Load(backup)
-	if err != nil {
-		return nil, err
-	}
-	g := &gathering{}
-	if g.v, g.r, err = sh.Inside(m); err != nil {
-		return nil, err
-	}
-	files, err := shelf.Choose(g.v, only)
-	if err == nil {
-		g.in, g.all, g.lost, err = volume.Gather(g.v, files, "")
-	}
-	if err != nil {
-		g.r.Close()
-		return nil, err
-	}
-	return g, nil
-}
-
-// takes notes what arrives.
-func takes(a *ran.Arrival, g *gathering) {
-	a.Lost = g.lost
-	countIn(a, g.in)
-}
-
-func countIn(a *ran.Arrival, in []volume.Incoming) {
-	a.Files, a.Folders, a.Bytes = 0, 0, 0
-	for _, f := range in {
-		switch {
-		case f.Stream != "":
-		case f.Kind == volume.Folder:
-			a.Folders++
-		default:
-			a.Files++
-		}
-		a.Bytes += f.Bytes
-	}
-}
-
 // opened gathers the files of an arrival, where that was not done already, and puts their
 // contents among the sources.
 func (p *prepared) opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, error) {
@@ -146,15 +99,15 @@ func (p *prepared) opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, e
 	g := p.gathered[key]
 	if g == nil {
 		var err error
-		if g, err = gather(sh, a.Backup, a.Only); err != nil {
+		if g, err = sh.Gather(a.Backup, a.Only); err != nil {
 			return nil, err
 		}
-		p.close = append(p.close, g.r.Close)
+		p.close = append(p.close, g.Close)
 	}
-	takes(a, g)
-	a.Origin, a.In = g.v, g.in
-	p.sources[a.Source()] = g.all
-	return g.in, nil
+	a.Takes(g)
+	a.Origin, a.In = g.Volume, g.In
+	p.sources[a.Source()] = g.All
+	return g.In, nil
 }
 
 // spot is a file that arrived and is to be compared: what it is on the volume, and what it
@@ -187,12 +140,12 @@ func listed(a *ran.Arrival, sh *shelf.Shelf, v volume.Volume) (*listing, error) 
 			sums[[2]string{x.Path, x.Stream}] = x.Hash
 		}
 	} else if from == nil { // the run was begun by another process
-		g, err := gather(sh, a.Backup, a.Only)
+		g, err := sh.Gather(a.Backup, a.Only)
 		if err != nil {
 			return nil, err
 		}
-		defer g.r.Close()
-		from, in = g.v, g.in
+		defer g.Close()
+		from, in = g.Volume, g.In
 	}
 	files, err := v.Files()
 	if err != nil {
@@ -391,13 +344,13 @@ func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record)
 		}
 		rec.Backup = ""
 		for _, m := range all {
-			if m.From.Drive().Same(drive(o, p.sv.Layout)) && SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
+			if m.From.Drive().Same(o.Named(p.sv.Layout)) && layout.SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
 				x.Backups = append(x.Backups, m.ID)
 			}
 		}
 	}
 	p.meta.Erased = append(p.meta.Erased, x)
-	held, err := Holdings(o, drive(o, p.sv.Layout), rec.Span, "")
+	held, err := Holdings(o, o.Named(p.sv.Layout), rec.Span, "")
 	if err == nil && len(held) > 0 { // told before anything is overwritten
 		p.columns[step].Detail += "; what else is held of it goes too: " + HeldText(held)
 	}
@@ -480,7 +433,7 @@ func (o Options) lastFor(needed []*trail.Record, id string) (*trail.Record, erro
 	}
 	others := slices.DeleteFunc(slices.Clone(all), func(m *shelf.Manifest) bool { return m.ID == id || !m.Whole() })
 	for _, rec := range needed {
-		if forRecord(rec, others) == nil {
+		if facts.ForRecord(rec, others) == nil {
 			return rec, nil
 		}
 	}

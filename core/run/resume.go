@@ -118,7 +118,7 @@ func gaveUpBefore(o Options) (*Result, error) {
 	}
 	var res *Result
 	for _, d := range dirs {
-		if d.Ended || d.Meta == nil || !d.IsOn(drive, sizeOn(o), o.Image) {
+		if d.Ended || d.Meta == nil || !d.IsOn(drive, o.Drive.Size(), o.Image) {
 			continue
 		}
 		if err := gaveUp(o, d.Meta); err != nil {

@@ -15,10 +15,11 @@ import (
 	"sync"
 	"time"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
-	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -63,10 +64,8 @@ func (b *Blocked) Error() string {
 
 // Options of a carry-out.
 type Options struct {
-	Image    string // path of the drive's image; names the drive in the run's folder
-	Dev      disk.Device
-	Identity survey.Identity
-	PC       *pc.Facts
+	facts.Sources // what the plan must know, and where the run keeps what it is
+
 	// SavePC keeps the facts about the PC when a run has changed them. It may be called
 	// again with the same facts. PCRef is kept for a later resume.
 	SavePC   func(*pc.Facts) error
@@ -74,7 +73,6 @@ type Options struct {
 	Plan     *plan.Plan
 	Expect   *layout.Layout // the drive as the plan was made for it; nil for as it is
 	Who, Job string
-	Lead     bool   // whoever carries out answers for the lead
 	Serial   string // the end of the serial number, as typed
 	// SerialLast is how many characters of it the check asks for, 0 for four; more where
 	// another drive's ends alike.
@@ -83,19 +81,6 @@ type Options struct {
 	Rehearse   bool
 	// Compare asks for every file that stays to be read before and after, and compared.
 	Compare  bool
-	Runs     string
-	Shelf    *shelf.Shelf
-	Coverage compare.Store // comparisons that may stand for backups
-	// Elsewhere is the fingerprint that a volume on another drive has now, "" where it is not there;
-	// nil where no other drive can be looked at.
-	Elsewhere func(p compare.Place) (string, error)
-	Records   trail.Records
-	// Left tells when the drive has left its bay: what was written to it then, nobody knows. nil where that
-	// is not known.
-	Left func() ([]time.Time, error)
-	// Seen tells where an earlier search of the drive saw structures; nil for no search.
-	Seen     func() ([]disk.Bytes, error)
-	Trail    trail.Sink
 	TrailRef string // kept for a later resume
 	// Besides finds what else the installation holds of a partition, beside what a run knows;
 	// BesidesLooked is where it looks.
@@ -108,17 +93,11 @@ type Options struct {
 	// Before is told what the steps lead to, with all that is to be known of it, before anything is
 	// written; nil for nobody.
 	Before func([]plan.Column)
-	// Lost finds what a search has found on the drive, surely or likely, of which no record tells;
-	// nil for no search.
-	Lost func() ([]plan.Gone, error)
-	// Approvals are what the lead has approved of; nil for nothing.
-	Approvals func() ([]Approved, error)
 	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
 	// ProveAfter's.
 	ProveAfter time.Duration
 	Books      Books // nil where acts are not written down before
 	Now        func() time.Time
-	Random     io.Reader
 	Report     func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
@@ -187,7 +166,7 @@ type prepared struct {
 	// written to.
 	moved bool
 
-	gathered map[string]*gathering
+	gathered map[string]*shelf.Gathered
 	compared map[string]*shelf.Compared // places of records with their backups
 	promised *promised
 	// sound tells of the volumes that steps touch whether they check sound as they are then;
@@ -386,12 +365,12 @@ func prepare(o Options) (*prepared, error) {
 	}
 	p := &prepared{
 		before: now.Layout, was: now, sv: now, pc: o.PC, sources: map[string]io.ReaderAt{},
-		gathered: map[string]*gathering{}, compared: map[string]*shelf.Compared{}, sound: map[int]bool{},
+		gathered: map[string]*shelf.Gathered{}, compared: map[string]*shelf.Compared{}, sound: map[int]bool{},
 		promised: newPromised(o.Dev, now),
 	}
-	facts, err := gatherFacts(o, now, o.Plan.Steps, p.gathered, p.compared)
+	facts, err := facts.GatherInto(o.Sources, now, o.Plan.Steps, p.gathered, p.compared)
 	for _, g := range p.gathered {
-		p.close = append(p.close, g.r.Close)
+		p.close = append(p.close, g.Close)
 	}
 	if err != nil {
 		return p, err
@@ -516,7 +495,7 @@ func (p *prepared) record(o Options, dev disk.Device, c plan.Column, facts plan.
 	}
 	rec := &trail.Record{
 		ID: id, Time: o.Now(), Who: o.Who, Run: p.meta.ID, Step: p.at,
-		Drive: drive(o, p.sv.Layout), Span: *span, Reason: c.Step.Release, Before: p.sv.Layout,
+		Drive: o.Named(p.sv.Layout), Span: *span, Reason: c.Step.Release, Before: p.sv.Layout,
 	}
 	if slices.Contains(c.Waived, c.Number) {
 		rec.Waiver = c.Step.Waiver
@@ -576,15 +555,11 @@ func stretches(dev disk.Device, sv *survey.Survey) ([]trail.Stretch, error) {
 	return out, nil
 }
 
-func drive(o Options, l *layout.Layout) trail.Drive {
-	return trail.Drive{DiskID: l.DiskID, Model: o.Identity.Model, Serial: o.Identity.Serial}
-}
-
 // enter composes an entry of the run; it is added to the trail once the journal
 // is durable.
 func (p *prepared) enter(o Options, e trail.Entry) error {
 	id, err := newID("e", o.Now().UTC().Format("20060102-150405.000"), o.Random)
-	e.ID, e.Time, e.Who, e.Job, e.Run, e.Drive = id, o.Now(), o.Who, o.Job, p.meta.ID, drive(o, p.sv.Layout)
+	e.ID, e.Time, e.Who, e.Job, e.Run, e.Drive = id, o.Now(), o.Who, o.Job, p.meta.ID, o.Named(p.sv.Layout)
 	p.meta.Entries = append(p.meta.Entries, e)
 	return err
 }

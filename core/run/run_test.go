@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"github.com/zeebo/blake3"
@@ -126,11 +128,19 @@ func (s *shop) options(dev disk.Device) Options {
 	s.seed++
 	sh, _ := shelf.Open(filepath.Join(s.dir, "shelf"))
 	return Options{
-		Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"}, Who: "Odile Farrow", Lead: true, Serial: "7f3k",
-		PC:   &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
-		Plan: &plan.Plan{Version: 1, Steps: s.steps}, Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
-		Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")}, TrailRef: filepath.Join(s.dir, "trail.jsonl"),
-		Now: func() time.Time { return day }, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
+		Sources: facts.Sources{
+			Drive: facts.Drive{
+				Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"},
+				PC: &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
+			},
+			Shop: facts.Shop{
+				Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
+				Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")},
+			},
+			Lead: true, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
+		},
+		Who: "Odile Farrow", Serial: "7f3k", Plan: &plan.Plan{Version: 1, Steps: s.steps},
+		TrailRef: filepath.Join(s.dir, "trail.jsonl"), Now: func() time.Time { return day },
 	}
 }
 

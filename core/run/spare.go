@@ -2,12 +2,10 @@ package run
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 
-	"golang.org/x/sys/unix"
+	"jadetrail/core/facts"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -204,17 +202,6 @@ func heldIn(dev disk.Device, r disk.Range) (n disk.Bytes) {
 	}
 }
 
-// free is the room that the host has for runs, whether or not their folder was made already.
-func free(runs string) (disk.Bytes, error) {
-	var st unix.Statfs_t
-	err := unix.Statfs(runs, &st)
-	for errors.Is(err, unix.ENOENT) && filepath.Dir(runs) != runs {
-		runs = filepath.Dir(runs)
-		err = unix.Statfs(runs, &st)
-	}
-	return disk.Bytes(st.Bavail) * disk.Bytes(st.Bsize), err
-}
-
 // lean is what a run does without where the host has no room for it.
 type lean struct {
 	forever int  // the step from which on it can only be finished, -1 for none
@@ -226,7 +213,7 @@ type lean struct {
 // written over, the run can only be finished, and the script says so there.
 func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, lean, error) {
 	l := lean{forever: -1}
-	room, err := free(runs)
+	room, err := facts.Free(runs)
 	if err != nil {
 		return nil, l, err
 	}

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/disk"
@@ -164,13 +166,13 @@ func TestStandIsTrue(t *testing.T) {
 	}
 }
 
-func (s *shop) trueStand(t *testing.T, im *disk.Image, rec *trail.Record, before []byte) *Today {
+func (s *shop) trueStand(t *testing.T, im *disk.Image, rec *trail.Record, before []byte) *facts.Today {
 	t.Helper()
 	sv, err := survey.Read(im, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	stand, err := StandOf(s.options(im), sv, rec, nil)
+	stand, err := facts.StandOf(s.options(im).Sources, sv, rec, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -275,7 +277,7 @@ func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, b
 		if _, err := Resume(context.Background(), s.atHour(o), true); err != nil {
 			return err
 		}
-		used, err := inUse(o, rec)
+		used, err := facts.InUse(o.Sources, rec)
 		if err != nil || len(used) == 0 {
 			return fmt.Errorf("%d ranges: %w", len(used), err)
 		}
@@ -289,7 +291,7 @@ func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, b
 		if err != nil {
 			return err
 		}
-		stand, err := StandOf(o, sv, rec, nil)
+		stand, err := facts.StandOf(o.Sources, sv, rec, nil)
 		if err == nil && stand.Untouched != stand.Used {
 			t.Errorf("cut at write %d: it is said to be %+v", at, stand.Stand)
 		}
@@ -305,13 +307,13 @@ func TestStandWithStrays(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
-	stand := func() *Today {
+	stand := func() *facts.Today {
 		t.Helper()
 		sv, err := survey.Read(im, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, err := StandOf(s.options(im), sv, rec, nil)
+		got, err := facts.StandOf(s.options(im).Sources, sv, rec, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -362,7 +364,7 @@ func TestTakenByWhatCameBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		o := s.atHour(s.options(im))
-		today, err := StandOf(o, sv, rec, nil)
+		today, err := facts.StandOf(o.Sources, sv, rec, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -427,7 +429,7 @@ func TestBackAndFoundAgain(t *testing.T) {
 		if f.Start != rec.Span.Start || f.Volume() == nil {
 			continue
 		}
-		stand, err := FindStands(o, sv, &f)
+		stand, err := facts.FindStands(o.Sources, sv, &f)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -51,7 +51,7 @@ func Holdings(o Options, drive trail.Drive, span layout.Span, own string) ([]Hol
 	}
 	for _, c := range proofs {
 		for _, side := range []compare.Place{c.Here.Place, c.There.Place} {
-			if !side.Drive().Same(drive) || !SamePartition(side.Span, span) {
+			if !side.Drive().Same(drive) || !layout.SamePartition(side.Span, span) {
 				continue
 			}
 			path := o.Coverage.Path(c.ID)
@@ -69,15 +69,6 @@ func Holdings(o Options, drive trail.Drive, span layout.Span, own string) ([]Hol
 	return out, nil
 }
 
-// SamePartition tells that two are the same one at different times: by its unique id, or by the serial
-// number of its volume.
-func SamePartition(a, b layout.Span) bool {
-	if a.UniqueID != "" && strings.EqualFold(a.UniqueID, b.UniqueID) {
-		return true
-	}
-	return a.Volume != nil && b.Volume != nil && a.Volume.Serial != "" && a.Volume.Kind == b.Volume.Kind && a.Volume.Serial == b.Volume.Serial
-}
-
 func heldByRecords(o Options, drive trail.Drive, span layout.Span) ([]Holding, error) {
 	all, err := o.Records.Of(drive)
 	if err != nil {
@@ -85,7 +76,7 @@ func heldByRecords(o Options, drive trail.Drive, span layout.Span) ([]Holding, e
 	}
 	var out []Holding
 	for _, rec := range all {
-		if rec.Erased || !SamePartition(rec.Span, span) {
+		if rec.Erased || !layout.SamePartition(rec.Span, span) {
 			continue
 		}
 		n := disk.Bytes(0)
@@ -261,7 +252,7 @@ func blanked(o Options, m *ran.Meta, x ran.Erased) ([]trail.Entry, error) {
 	}
 	var out []trail.Entry
 	for _, rec := range all {
-		if !rec.Erased || rec.Run == m.ID || !SamePartition(rec.Span, x.Span) {
+		if !rec.Erased || rec.Run == m.ID || !layout.SamePartition(rec.Span, x.Span) {
 			continue
 		}
 		_, hash, err := o.Records.Load(rec.ID)

@@ -92,7 +92,7 @@ func TestNothingLeft(t *testing.T) {
 		o := s.options(im)
 		o.Coverage = compare.Store{Dir: filepath.Join(s.dir, "coverage")}
 		return o
-	}(), drive(s.options(im), sv.Layout), *p, "")
+	}(), s.options(im).Named(sv.Layout), *p, "")
 	if text := HeldText(held); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
 		t.Errorf("holds %s, %v", text, err)
 	}

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
@@ -116,7 +118,7 @@ func (s *shop) allBack(t *testing.T, im *disk.Image) {
 	}
 	o := s.atHour(s.options(im))
 	o.PC, o.Seen = nil, func() ([]disk.Bytes, error) { return x.Told(), nil }
-	f, err := Facts(o, sv, steps)
+	f, err := facts.Gather(o.Sources, sv, steps)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +154,7 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	of, err := o.Records.Of(drive(o, sv.Layout))
+	of, err := o.Records.Of(o.Named(sv.Layout))
 	if err != nil || len(of) != 6 {
 		t.Fatalf("%d records, %v", len(of), err)
 	}
@@ -163,7 +165,7 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	if sv, err = survey.Read(im, nil); err != nil || sv.Layout.DiskID == kept.From.DiskID {
 		t.Fatalf("the table is not another: %v", err)
 	}
-	f, err := Facts(s.options(im), sv, nil)
+	f, err := facts.Gather(s.options(im).Sources, sv, nil)
 	if b := f.Backups[back.Columns[0].Number]; err != nil || b.ID != kept.ID || !b.Verified || !b.Same {
 		t.Errorf("its backup: %+v, %v", b, err)
 	}

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/ran"
 
 	"github.com/klauspost/compress/zstd"
@@ -483,7 +485,7 @@ func (h *truthful) judge() {
 		if err != nil {
 			h.t.Fatal(err)
 		}
-		if rec.Erased || OnDrive(sv.Layout, rec) != nil {
+		if rec.Erased || facts.OnDrive(sv.Layout, rec) != nil {
 			continue
 		}
 		h.record(o, sv, rec)
@@ -493,7 +495,7 @@ func (h *truthful) judge() {
 // record holds what is said of a deleted partition's place against what lies there.
 func (h *truthful) record(o Options, sv *survey.Survey, rec *trail.Record) {
 	was := h.was[rec.ID]
-	today, err := StandOf(o, sv, rec, nil)
+	today, err := facts.StandOf(o.Sources, sv, rec, nil)
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -561,7 +563,7 @@ func (h *truthful) finds() {
 		if v == nil {
 			continue
 		}
-		stand, err := FindStands(h.at(h.im), sv, &f)
+		stand, err := facts.FindStands(h.at(h.im).Sources, sv, &f)
 		if err != nil {
 			h.t.Fatal(err)
 		}

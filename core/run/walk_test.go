@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"jadetrail/core/facts"
+
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
@@ -48,7 +50,7 @@ func TestWalkBack(t *testing.T) {
 	}
 	o := s.options(im)
 	o.Lead = true
-	w, err := WalkBack(o, sv, then, nil)
+	w, err := facts.WalkBack(o.Sources, sv, then, nil)
 	if err != nil || len(w.Cannot) > 0 || len(w.Steps) < 5 {
 		t.Fatalf("%d steps, cannot %v, %v", len(w.Steps), w.Cannot, err)
 	}

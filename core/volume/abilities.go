@@ -8,6 +8,14 @@ type PlaceWalker interface {
 	WalkPlaces(visit func(File) error) error
 }
 
+// WalkPlaces visits every file of a volume with its extents.
+func WalkPlaces(v Volume, visit func(File) error) error {
+	if w, ok := v.(PlaceWalker); ok {
+		return w.WalkPlaces(visit)
+	}
+	return v.Walk(visit)
+}
+
 // Laster is a volume that finds the file at its end without going through all files.
 type Laster interface {
 	// LastFile names the file that holds the last used cluster, and tells whether it cannot be moved.

@@ -1,4 +1,4 @@
-package run
+package facts
 
 import (
 	"strings"
@@ -11,8 +11,8 @@ import (
 
 // WalkBack works out the plan that leads a drive back to an earlier state, from the records of
 // its deletions, their backups, and what a search has found.
-func WalkBack(o Options, sv *survey.Survey, then *layout.Layout, finds []seek.Find) (*plan.Walk, error) {
-	records, err := o.Records.Of(drive(o, sv.Layout))
+func WalkBack(o Sources, sv *survey.Survey, then *layout.Layout, finds []seek.Find) (*plan.Walk, error) {
+	records, err := o.Records.Of(o.Named(sv.Layout))
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +37,7 @@ func WalkBack(o Options, sv *survey.Survey, then *layout.Layout, finds []seek.Fi
 	for _, i := range newest {
 		steps = append(steps, plan.Step{Do: plan.BringBack, Record: records[i].ID})
 	}
-	facts, err := Facts(o, sv, steps)
+	facts, err := Gather(o, sv, steps)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,66 @@
+package facts
+
+import (
+	"io"
+	"time"
+
+	"jadetrail/core/compare"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+	"jadetrail/core/trail"
+)
+
+// Sources are what the facts for a plan are gathered from.
+type Sources struct {
+	Drive
+	Shop
+	Lead   bool      // whoever carries out answers for the lead
+	Random io.Reader // for fresh ids
+}
+
+// Drive is the drive at hand, and what is known of it beside its bytes.
+type Drive struct {
+	Image    string // path of the drive's image; names the drive in the run's folder
+	Dev      disk.Device
+	Identity survey.Identity
+	PC       *pc.Facts
+	// Left tells when the drive has left its bay: what was written to it then, nobody knows. nil where that
+	// is not known.
+	Left func() ([]time.Time, error)
+	// Seen tells where an earlier search of the drive saw structures; nil for no search.
+	Seen func() ([]disk.Bytes, error)
+	// Lost finds what a search has found on the drive, surely or likely, of which no record tells;
+	// nil for no search.
+	Lost func() ([]plan.Gone, error)
+}
+
+// Size is how large the drive is, 0 where it is not at hand.
+func (d Drive) Size() disk.Bytes {
+	if d.Dev == nil {
+		return 0
+	}
+	return d.Dev.Size()
+}
+
+// Named is the drive as the trail names it, with a table like that.
+func (d Drive) Named(l *layout.Layout) trail.Drive {
+	return trail.Drive{DiskID: l.DiskID, Model: d.Identity.Model, Serial: d.Identity.Serial}
+}
+
+// Shop is where an installation keeps what it knows.
+type Shop struct {
+	Runs     string
+	Shelf    *shelf.Shelf
+	Coverage compare.Store // comparisons that may stand for backups
+	// Elsewhere is the fingerprint that a volume on another drive has now, "" where it is not there;
+	// nil where no other drive can be looked at.
+	Elsewhere func(p compare.Place) (string, error)
+	Records   trail.Records
+	Trail     trail.Sink
+	// Approvals are what the lead has approved of; nil for nothing.
+	Approvals func() ([]Approved, error)
+}
