@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
 	"jadetrail/core/ran"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
@@ -96,7 +97,7 @@ func status(err error) int {
 	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
 		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):
 		return exitUse
-	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, run.ErrDiffers), errors.Is(err, run.ErrWaiting), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
+	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, prove.ErrDiffers), errors.Is(err, run.ErrWaiting), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
 		return exitStopped
 	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, ran.ErrBroken), errors.Is(err, run.ErrTrail), errors.Is(err, run.ErrNotBegun), errors.Is(err, run.ErrOther), errors.Is(err, ran.ErrNothing), errors.Is(err, run.ErrSerial),
 		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),

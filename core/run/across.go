@@ -5,6 +5,8 @@ import (
 	"strings"
 	"sync"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/compile"
@@ -88,7 +90,7 @@ func (p *prepared) across(a *ran.Arrival) error {
 		s := ran.Sum{Path: x.Path, Stream: x.Stream, Bytes: x.Bytes, SameAs: x.SameAs}
 		r, err := x.Open()
 		if err == nil {
-			s.Hash, err = hashOf(r, x.Bytes, b)
+			s.Hash, err = prove.HashOf(r, x.Bytes, b)
 		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", x.Path, err)
@@ -108,17 +110,6 @@ func wouldBeLost(a *ran.Arrival) error {
 		"%w: %d of its files cannot be read and would be lost. Take them out on their own PC, or back the partition up as an image",
 		compile.ErrCannot, len(a.Lost),
 	)
-}
-
-// noted are the files of an arrival as they were noted before the run.
-func noted(a *ran.Arrival) []volume.Incoming {
-	var in []volume.Incoming
-	for _, s := range a.Sums {
-		x := volume.Incoming{SameAs: s.SameAs}
-		x.Path, x.Stream, x.Bytes, x.Kind = s.Path, s.Stream, s.Bytes, volume.Plain
-		in = append(in, x)
-	}
-	return in
 }
 
 // onDrive makes the drive itself the source of what comes from its own volumes. Each is

@@ -7,22 +7,19 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/ran"
-	"jadetrail/core/words"
 
 	"golang.org/x/sync/errgroup"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
-	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
-	"jadetrail/core/script"
 	"jadetrail/core/sign"
-	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
 
@@ -44,13 +41,13 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prep
 		}
 	}
 	rec := disk.NewRecorder(o.Dev)
-	w := watching(c.Script(), m.Arrivals)
-	if len(w.expect) > 0 {
-		c.Seen = w.back
+	w := prove.Watching(c.Script(), m.Arrivals)
+	if w.Expects() {
+		c.Seen = w.Back
 	}
 	var list errgroup.Group
 	if p.over != nil {
-		list.Go(func() error { return w.list(o.Shelf, m.Arrivals, p.sv) })
+		list.Go(func() error { return w.List(o.Shelf, m.Arrivals, p.sv) })
 	}
 	if c.Script().Moves() { // before the copy is of no use any more
 		if err := list.Wait(); err != nil {
@@ -71,23 +68,23 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prep
 	if o.Report != nil {
 		o.Report(carry.Progress{Phase: "reading the drive again, and proving it"})
 	}
-	proof, sv, err := prove(o, m, c, rec, p, w)
+	proof, sv, err := prove.Planned(o.proving(), m, c.Script(), rec.Written(), p.over, w)
 	if err != nil {
 		return res, err
 	}
 	r := &ran.Report{
 		Ended: ran.EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(),
-		Volumes: states(sv, p.sound),
+		Volumes: prove.States(sv, p.sound),
 	}
-	if r.Start, err = startChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
+	if r.Start, err = prove.StartChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
 		return res, err
 	}
 	if m.Start != nil && !slices.Equal(r.Start, m.Start) { // a run begun by an older version has none
 		return res, fmt.Errorf(
-			"%w: the start check does not come out as on the copy: %v instead of %v", ErrDiffers, r.Start, m.Start,
+			"%w: the start check does not come out as on the copy: %v instead of %v", prove.ErrDiffers, r.Start, m.Start,
 		)
 	}
-	if r.Compared, err = compareContents(filepath.Join(o.Runs, m.ID), sv, o.Report); err != nil {
+	if r.Compared, err = prove.CompareContents(filepath.Join(o.Runs, m.ID), sv, o.Report); err != nil {
 		return res, err
 	}
 	if x := r.Compared; x != nil {
@@ -179,117 +176,6 @@ func mark(volumes []ran.VolumeState, m *ran.Meta) (e trail.Entry, why string) {
 		Text: fmt.Sprintf("Good state marked: %d volumes check sound; their fingerprints are noted", len(volumes)), Prints: m.Prints}, ""
 }
 
-// prove reads the drive back: it is laid out as planned, every volume has the
-// fingerprint that the copy had, and nothing was written beside the script.
-func prove(o Options, m *ran.Meta, c *carry.Carry, rec *disk.Recorder, p *prepared, w *seen) (string, *survey.Survey, error) {
-	// What was written is read past the page cache.
-	if im, ok := o.Dev.(disk.Cached); ok {
-		written := c.Script().Places(disk.MiB)
-		for _, p := range written {
-			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
-				return "", nil, err
-			}
-		}
-		if len(m.Arrivals) > 0 && len(w.same) == 0 { // all of it will be compared
-			for _, p := range written {
-				im.Prefetch(p[0], p[1]-p[0])
-			}
-		}
-	}
-	sv, err := survey.Read(o.Dev, cmp.Or(m.PCAfter, o.PC))
-	if err != nil {
-		return "", nil, err
-	}
-	sv.Relabel(m.After)
-	if d := layout.Differ(m.After, sv.Layout); len(d) > 0 {
-		return "", nil, fmt.Errorf("%w: %s", ErrDiffers, strings.Join(d, " "))
-	}
-	var all errgroup.Group
-	if p.over != nil && !c.Script().Moves() { // what was moved was compared as it was moved
-		all.Go(func() error { return sameAsCopy(o.Dev, p.over, c.Script()) })
-	}
-	for n, want := range m.Prints {
-		all.Go(func() error {
-			v := sv.Volumes[number(n)]
-			if v == nil {
-				return fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
-			}
-			if got, err := v.Fingerprint(); err != nil || got != want {
-				return fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
-			}
-			return nil
-		})
-	}
-	if err := all.Wait(); err != nil {
-		return "", nil, err
-	}
-	planned := c.Script().Places(0)
-	for _, w := range rec.Written() {
-		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
-			if p[1] <= at {
-				return -1
-			}
-			return 1
-		})
-		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
-			return "", nil, fmt.Errorf(
-				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1],
-			)
-		}
-	}
-	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
-		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), figures(c.Script())) + intactText(m.Intact)
-	for _, x := range m.Tested {
-		if err := readsAgain(x, o); err != nil {
-			return "", nil, err
-		}
-		text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
-	}
-	for _, x := range m.Erased {
-		if err := provenErased(x, o.Dev, c.Script()); err != nil {
-			return "", nil, err
-		}
-		left, err := leftOfErased(x, o.Dev)
-		if err != nil {
-			return "", nil, err
-		}
-		text += fmt.Sprintf("; %s erased and read back as zeros%s", x.Title, left)
-	}
-	for i := range m.Arrivals {
-		a := &m.Arrivals[i]
-		if a.Passed {
-			continue
-		}
-		at, ok := sv.Layout.Find(a.Number)
-		if !ok {
-			return "", nil, fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
-		}
-		v := sv.Volumes[a.Number]
-		var l *listing
-		if w.listed != nil {
-			l = w.listed[i]
-		} else if l, err = listed(a, o.Shelf, v); err != nil {
-			return "", nil, err
-		}
-		if err := l.compare(v, survey.Window(o.Dev, *at), at.Start.Offset(sv.Layout.Sector), w); err != nil {
-			return "", nil, err
-		}
-		a.Compared = l.files
-		text += fmt.Sprintf(
-			"; %d files put into partition %d, each compared with where it comes from", l.files, a.Number,
-		)
-	}
-	return text, sv, nil
-}
-
-// figures say how much of a drive a script changes.
-func figures(s script.Script) string {
-	if zeroed := s.Zeroed(); zeroed > 0 {
-		return fmt.Sprintf("%s written and %s made zeros", s.Rewritten(), zeroed)
-	}
-	return s.Rewritten().String()
-}
-
 // undone takes the run back and closes it.
 func undone(o Options, m *ran.Meta, c *carry.Carry, res *Result) (*Result, error) {
 	if !c.Undone() {
@@ -300,7 +186,7 @@ func undone(o Options, m *ran.Meta, c *carry.Carry, res *Result) (*Result, error
 	if err := c.Back(o.Dev, o.Report); err != nil {
 		return res, err
 	}
-	if err := asBefore(o, m, c); err != nil {
+	if err := prove.AsBefore(o.proving(), m, c); err != nil {
 		return res, err
 	}
 	if err := savePC(o, m, m.PC); err != nil { // where the run was cut short after they were changed
@@ -316,37 +202,6 @@ func undone(o Options, m *ran.Meta, c *carry.Carry, res *Result) (*Result, error
 		last = append(last, up(m))
 	}
 	return res, closeRun(o, m, &ran.Report{Ended: ran.EndUndone}, last...)
-}
-
-// asBefore compares a drive that was taken back with what it was: what the run wrote over, what it
-// moved, how the drive is laid out, and what its volumes are like. What differs is told, and the
-// run is not taken back.
-func asBefore(o Options, m *ran.Meta, c *carry.Carry) error {
-	seen, err := c.Prove(context.Background(), o.Dev, o.Report)
-	if err != nil {
-		return err
-	}
-	if err := seen.Err(); err != nil {
-		return fmt.Errorf("%w: after undo, %s%s", ErrDiffers, words.Sentence(err), placeIn(m, seen.Differs[0]))
-	}
-	sv, err := survey.Read(o.Dev, o.PC)
-	if err != nil {
-		return err
-	}
-	if d := layout.Differ(m.Before, sv.Layout); len(d) > 0 {
-		return fmt.Errorf("%w: after undo: %s", ErrDiffers, strings.Join(d, " "))
-	}
-	sv.Relabel(m.Before)
-	for n, want := range m.Was() {
-		v := sv.Volumes[number(n)]
-		if v == nil {
-			return fmt.Errorf("%w: after undo, the volume in partition %s cannot be read", ErrDiffers, n)
-		}
-		if got, err := v.Fingerprint(); err != nil || got != want {
-			return fmt.Errorf("%w: after undo, the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
-		}
-	}
-	return nil
 }
 
 // up says in the trail that the PC was started again.

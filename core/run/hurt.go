@@ -3,7 +3,8 @@ package run
 import (
 	"errors"
 	"fmt"
-	"strings"
+
+	"jadetrail/core/prove"
 
 	"jadetrail/core/ran"
 
@@ -15,15 +16,11 @@ import (
 	"jadetrail/core/volume"
 )
 
-// ErrHurt tells that a run met a place that the drive cannot read or write. Nothing is lost:
-// the run can be taken back.
-var ErrHurt = errors.New("the drive is damaged")
-
 // hurt says of an error that comes from a bad place which file it hits, and what can be
 // done. Other errors stay as they are. began tells that something was written.
 func hurt(dev disk.Device, before *layout.Layout, err error, began bool) error {
 	var bad *disk.BadPlace
-	if !errors.As(err, &bad) || errors.Is(err, ErrHurt) {
+	if !errors.As(err, &bad) || errors.Is(err, prove.ErrHurt) {
 		return err
 	}
 	where := hit(dev, before, bad)
@@ -32,12 +29,12 @@ func hurt(dev disk.Device, before *layout.Layout, err error, began bool) error {
 		way = "plan it so that this place stays free"
 	}
 	if !began {
-		return fmt.Errorf("%w: %w%s. Nothing was written. First of all, %s", ErrHurt, bad, where, way)
+		return fmt.Errorf("%w: %w%s. Nothing was written. First of all, %s", prove.ErrHurt, bad, where, way)
 	}
 	way = "Take the run back, and " + way
 	return fmt.Errorf(
 		"%w: %w%s. The run has stopped there; what was moved before is in its new place and proven, and no file is lost that was whole. %s",
-		ErrHurt, bad, where, way,
+		prove.ErrHurt, bad, where, way,
 	)
 }
 
@@ -93,52 +90,15 @@ func (p *prepared) test(o Options, c plan.Column) error {
 	}
 	x := ran.Tested{Title: q.Title(), Off: q.Start.Offset(c.Layout.Sector), Len: q.Bytes}
 	p.meta.Tested = append(p.meta.Tested, x)
-	bad, err := unreadable(x, o, "reading every sector of the new partition's place")
+	bad, err := prove.Unreadable(x, o.proving(), "reading every sector of the new partition's place")
 	if err != nil {
 		return err
 	}
 	if len(bad) > 0 {
 		return fmt.Errorf(
 			"%w: of the place for %s it cannot read %s. Nothing was written. Make the partition where they are not",
-			ErrHurt, x.Title, sectors(bad),
+			prove.ErrHurt, x.Title, prove.Sectors(bad),
 		)
 	}
 	return nil
-}
-
-func unreadable(x ran.Tested, o Options, phase string) ([]disk.BadPlace, error) {
-	return disk.Unreadable(o.Dev, x.Off, x.Len, counting(phase, x.Len, o.Report))
-}
-
-// readsAgain reads it all again after the run.
-func readsAgain(x ran.Tested, o Options) error {
-	bad, err := unreadable(x, o, "reading every sector of the new partition again")
-	if err == nil && len(bad) > 0 {
-		err = fmt.Errorf("%w: after writing, of %s it cannot read %s", ErrHurt, x.Title, sectors(bad))
-	}
-	return err
-}
-
-// sectors words bad places, the first few of them.
-func sectors(bad []disk.BadPlace) string {
-	var out []string
-	n := int64(0)
-	for i, b := range bad {
-		first, last := int64(b.Off/b.Sector), int64((b.Off+b.Len)/b.Sector)-1
-		n += last - first + 1
-		switch {
-		case i == 8:
-			out = append(out, "and more")
-		case i > 8:
-		case first == last:
-			out = append(out, disk.Grouped(first))
-		default:
-			out = append(out, disk.Grouped(first)+" to "+disk.Grouped(last))
-		}
-	}
-	word := "sectors"
-	if n == 1 {
-		word = "sector"
-	}
-	return fmt.Sprintf("%d %s: %s", n, word, strings.Join(out, ", "))
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
@@ -56,7 +58,7 @@ func TestHurt(t *testing.T) {
 	im = s.open(t)
 	_, err = CarryOut(context.Background(), s.options(im))
 	var bad *disk.BadPlace
-	if !errors.Is(err, ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Nothing was written") {
+	if !errors.Is(err, prove.ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Nothing was written") {
 		t.Fatal(err)
 	}
 	if m, err := Open(s.options(im)); err != nil || m != nil {
@@ -70,7 +72,7 @@ func TestHurt(t *testing.T) {
 	// The same place wears out while the run is on its way there.
 	worn := &wearing{Image: im, at: disk.Range{Start: lba.Offset(512), End: (lba + 2).Offset(512)}, writes: 12}
 	_, err = CarryOut(context.Background(), s.options(worn))
-	if !errors.Is(err, ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Take the run back") {
+	if !errors.Is(err, prove.ErrHurt) || !errors.As(err, &bad) || bad.Write || !strings.Contains(err.Error(), file.Path+" in X-rays") || !strings.Contains(err.Error(), "Take the run back") {
 		t.Fatal(err)
 	}
 	if m, err := Open(s.options(worn)); err != nil || m == nil {
@@ -157,7 +159,7 @@ func TestEverySector(t *testing.T) {
 	s.badly(t, [2]disk.LBA{bad, 3}, [2]disk.LBA{bad + 4000, 1})
 	im = s.open(t)
 	_, err = CarryOut(context.Background(), s.options(im))
-	if !errors.Is(err, ErrHurt) || !strings.Contains(err.Error(), "4 sectors: ") || !strings.Contains(err.Error(), disk.Grouped(int64(bad))+" to "+disk.Grouped(int64(bad+2))) || !strings.Contains(err.Error(), disk.Grouped(int64(bad+4000))) {
+	if !errors.Is(err, prove.ErrHurt) || !strings.Contains(err.Error(), "4 sectors: ") || !strings.Contains(err.Error(), disk.Grouped(int64(bad))+" to "+disk.Grouped(int64(bad+2))) || !strings.Contains(err.Error(), disk.Grouped(int64(bad+4000))) {
 		t.Fatal(err)
 	}
 	if m, err := Open(s.options(im)); m != nil || err != nil {

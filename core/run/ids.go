@@ -3,7 +3,6 @@ package run
 import (
 	"encoding/hex"
 	"io"
-	"strconv"
 )
 
 // newID makes a short name that is not used twice.
@@ -13,9 +12,4 @@ func newID(prefix string, stamp string, random io.Reader) (string, error) {
 		return "", err
 	}
 	return prefix + "-" + stamp + "-" + hex.EncodeToString(b[:]), nil
-}
-
-func number(s string) int {
-	n, _ := strconv.Atoi(s)
-	return n
 }

@@ -220,24 +220,3 @@ func (f *following) compare(now volume.File) error {
 	f.in.Compared++
 	return nil
 }
-
-// intactText says what was proven.
-func intactText(in ran.Intact) string {
-	text := ""
-	if in.Files > 0 || in.Volumes > 0 {
-		text = fmt.Sprintf("; %s files of %s followed to where they lie now (%d of them moved, %d read and compared)",
-			disk.Grouped(int64(in.Files)), volumes(in.Volumes), in.Moved, in.Compared)
-	}
-	if in.Untouched > 0 {
-		text += fmt.Sprintf("; %s not touched", volumes(in.Untouched))
-	}
-	return text
-}
-
-// volumes words how many there are.
-func volumes(n int) string {
-	if n == 1 {
-		return "1 volume"
-	}
-	return fmt.Sprintf("%d volumes", n)
-}

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/plan"
@@ -63,7 +65,7 @@ func TestReport(t *testing.T) {
 	if sv, err = survey.Read(im, nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := compareContents(filepath.Join(o.Runs, res.Run), sv, nil); !errors.Is(err, ErrDiffers) {
+	if _, err := prove.CompareContents(filepath.Join(o.Runs, res.Run), sv, nil); !errors.Is(err, prove.ErrDiffers) {
 		t.Errorf("a changed file was not seen: %v", err)
 	}
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/ran"
@@ -42,10 +44,6 @@ var (
 	// ErrNotBegun tells that a run was stopped on request before its first write.
 	ErrNotBegun = errors.New("stopped before the run was begun; nothing was written")
 )
-
-// ErrDiffers tells that the drive read back after a run is not as planned. It is
-// the one failure after which something has been written; the run can be undone.
-var ErrDiffers = errors.New("after the run the drive is not as planned")
 
 // Blocked is the answer that a plan cannot be carried out.
 type Blocked struct {
@@ -101,6 +99,11 @@ type Options struct {
 	Report     func(carry.Progress)
 	// Journal wraps the journal's file; nil for as it is.
 	Journal func(disk.File) disk.File
+}
+
+// proving is the drive, as something is proven on it.
+func (o Options) proving() prove.Drive {
+	return prove.Drive{Dev: o.Dev, PC: o.PC, Shelf: o.Shelf, Report: o.Report}
 }
 
 // Result of a run.
@@ -438,7 +441,7 @@ func prepare(o Options) (*prepared, error) {
 			return p, fmt.Errorf("%w. Nothing was written", errNoPlace)
 		}
 	}
-	if p.meta.Start, err = startChecks(p.over, now.Layout, p.sv, o.PC, p.pc); err != nil {
+	if p.meta.Start, err = prove.StartChecks(p.over, now.Layout, p.sv, o.PC, p.pc); err != nil {
 		return p, err
 	}
 	return p, p.prints()

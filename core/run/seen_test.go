@@ -6,6 +6,8 @@ import (
 	"slices"
 	"testing"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
 	"jadetrail/core/survey"
@@ -81,7 +83,7 @@ func TestReadBackWrong(t *testing.T) {
 		before := contents(t, dev)
 		o := s.options(dev)
 		o.Runs = t.TempDir()
-		if _, err := CarryOut(context.Background(), o); !errors.Is(err, ErrDiffers) {
+		if _, err := CarryOut(context.Background(), o); !errors.Is(err, prove.ErrDiffers) {
 			t.Fatalf("%s: %v", f.Path, err)
 		}
 		if m, err := Open(o); m == nil || err != nil {
@@ -127,7 +129,7 @@ func TestIndexReadBackWrong(t *testing.T) {
 	dev := &flips{Device: over(), at: found}
 	o := s.options(dev)
 	o.Runs = t.TempDir()
-	if _, err := CarryOut(context.Background(), o); !errors.Is(err, ErrDiffers) {
+	if _, err := CarryOut(context.Background(), o); !errors.Is(err, prove.ErrDiffers) {
 		t.Errorf("an index that reads back as something else: %v", err)
 	}
 }

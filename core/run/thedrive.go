@@ -7,11 +7,12 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
-	"jadetrail/core/layout"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume/recognise"
@@ -59,23 +60,10 @@ func theDrive(ctx context.Context, o Options, u *Unfinished, c *carry.Carry) err
 		return other(
 			"%s in %d places hold something else than the run left there, the first at sector %s%s",
 			seen.Differs.Bytes(), len(seen.Differs), disk.Grouped(int64(first.Start.At(o.Dev.SectorBytes()))),
-			placeIn(m, first),
+			prove.PlaceIn(m, first),
 		)
 	}
 	return untouched(o, m, c, other)
-}
-
-// placeIn says in which partition a place lies, before the run or after it.
-func placeIn(m *ran.Meta, r disk.Range) string {
-	for _, l := range []*layout.Layout{m.Before, m.After} {
-		for _, q := range l.Partitions() {
-			at := disk.Range{Start: q.Start.Offset(l.Sector), End: (q.End + 1).Offset(l.Sector)}
-			if at.Meets(r) {
-				return fmt.Sprintf(", in %s (partition %d)", q.Title(), q.Number)
-			}
-		}
-	}
-	return ""
 }
 
 // untouched compares the metadata of the volumes into whose places the run does not write.

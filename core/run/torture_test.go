@@ -16,6 +16,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/prove"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
@@ -391,10 +393,10 @@ func (h *half) suffer(t *testing.T, other *half, kind string, rng *rand.Rand, ri
 	switch {
 	case err != nil && open == nil:
 		t.Errorf("%s: refused, and no run is open: %v", said, err)
-	case err != nil && now != before && !errors.Is(err, ErrDiffers):
+	case err != nil && now != before && !errors.Is(err, prove.ErrDiffers):
 		t.Errorf("%s: refused after something was written: %v", said, err)
 	case err != nil:
-		if !strings.Contains(err.Error(), "othing was written") && !errors.Is(err, ErrDiffers) && !errors.Is(err, fs.ErrNotExist) {
+		if !strings.Contains(err.Error(), "othing was written") && !errors.Is(err, prove.ErrDiffers) && !errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("%s: does not say what was not touched: %v", said, err)
 		}
 		refused[kind]++

@@ -703,3 +703,9 @@ func TestPriceOfMadeAndMoved(t *testing.T) {
 		t.Errorf("%s are told, and %s were rewritten", told, res.Bytes)
 	}
 }
+
+// number is a partition's number as a step has it, 0 for none.
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
+}

@@ -1,0 +1,248 @@
+// Package prove shows of a drive, read again, that a run came out as it was worked out: laid out as planned, each
+// volume with the metadata that it should have, every file that arrived the same as where it comes from, nothing
+// written beside the plan; or that it is again as it was before.
+package prove
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"jadetrail/core/carry"
+	"jadetrail/core/disk"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/ran"
+	"jadetrail/core/script"
+	"jadetrail/core/shelf"
+	"jadetrail/core/survey"
+)
+
+// ErrDiffers tells that the drive read back after a run is not as planned. It is
+// the one failure after which something has been written; the run can be undone.
+var ErrDiffers = errors.New("after the run the drive is not as planned")
+
+// Drive is a drive on which something is proven.
+type Drive struct {
+	Dev    disk.Device
+	PC     *pc.Facts    // where the run does not change what is known of it
+	Shelf  *shelf.Shelf // from which something may have come
+	Report func(carry.Progress)
+}
+
+// Planned reads the drive back: it is laid out as planned, every volume has the
+// fingerprint that the copy had, and nothing was written beside the script.
+//
+// did is the script that was carried out, written where something was written in all. copied is the copy on which
+// it was done before, nil for a run that was begun by another process.
+func Planned(d Drive, m *ran.Meta, did script.Script, written [][2]disk.Bytes, copied *disk.Overlay, w *Seen) (string, *survey.Survey, error) {
+	// What was written is read past the page cache.
+	if im, ok := d.Dev.(disk.Cached); ok {
+		places := did.Places(disk.MiB)
+		for _, p := range places {
+			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
+				return "", nil, err
+			}
+		}
+		if len(m.Arrivals) > 0 && len(w.same) == 0 { // all of it will be compared
+			for _, p := range places {
+				im.Prefetch(p[0], p[1]-p[0])
+			}
+		}
+	}
+	sv, err := survey.Read(d.Dev, cmp.Or(m.PCAfter, d.PC))
+	if err != nil {
+		return "", nil, err
+	}
+	sv.Relabel(m.After)
+	if other := layout.Differ(m.After, sv.Layout); len(other) > 0 {
+		return "", nil, fmt.Errorf("%w: %s", ErrDiffers, strings.Join(other, " "))
+	}
+	var all errgroup.Group
+	if copied != nil && !did.Moves() { // what was moved was compared as it was moved
+		all.Go(func() error { return sameAsCopy(d.Dev, copied, did) })
+	}
+	for n, want := range m.Prints {
+		all.Go(func() error {
+			v := sv.Volumes[number(n)]
+			if v == nil {
+				return fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
+			}
+			if got, err := v.Fingerprint(); err != nil || got != want {
+				return fmt.Errorf("%w: the volume in partition %s has other metadata (%v)", ErrDiffers, n, err)
+			}
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return "", nil, err
+	}
+	planned := did.Places(0)
+	for _, w := range written {
+		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
+			if p[1] <= at {
+				return -1
+			}
+			return 1
+		})
+		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
+			return "", nil, fmt.Errorf(
+				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1],
+			)
+		}
+	}
+	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
+		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), Figures(did)) + intactText(m.Intact)
+	for _, x := range m.Tested {
+		if err := readsAgain(x, d); err != nil {
+			return "", nil, err
+		}
+		text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
+	}
+	for _, x := range m.Erased {
+		if err := provenErased(x, d.Dev, did); err != nil {
+			return "", nil, err
+		}
+		left, err := leftOfErased(x, d.Dev)
+		if err != nil {
+			return "", nil, err
+		}
+		text += fmt.Sprintf("; %s erased and read back as zeros%s", x.Title, left)
+	}
+	for i := range m.Arrivals {
+		a := &m.Arrivals[i]
+		if a.Passed {
+			continue
+		}
+		at, ok := sv.Layout.Find(a.Number)
+		if !ok {
+			return "", nil, fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
+		}
+		v := sv.Volumes[a.Number]
+		var l *Listing
+		if w.listed != nil {
+			l = w.listed[i]
+		} else if l, err = Listed(a, d.Shelf, v); err != nil {
+			return "", nil, err
+		}
+		if err := l.compare(v, survey.Window(d.Dev, *at), at.Start.Offset(sv.Layout.Sector), w); err != nil {
+			return "", nil, err
+		}
+		a.Compared = l.files
+		text += fmt.Sprintf(
+			"; %d files put into partition %d, each compared with where it comes from", l.files, a.Number,
+		)
+	}
+	return text, sv, nil
+}
+
+// Figures say how much of a drive a script changes.
+func Figures(s script.Script) string {
+	if zeroed := s.Zeroed(); zeroed > 0 {
+		return fmt.Sprintf("%s written and %s made zeros", s.Rewritten(), zeroed)
+	}
+	return s.Rewritten().String()
+}
+
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
+}
+
+// intactText says what was proven.
+func intactText(in ran.Intact) string {
+	text := ""
+	if in.Files > 0 || in.Volumes > 0 {
+		text = fmt.Sprintf("; %s files of %s followed to where they lie now (%d of them moved, %d read and compared)",
+			disk.Grouped(int64(in.Files)), volumes(in.Volumes), in.Moved, in.Compared)
+	}
+	if in.Untouched > 0 {
+		text += fmt.Sprintf("; %s not touched", volumes(in.Untouched))
+	}
+	return text
+}
+
+// volumes words how many there are.
+func volumes(n int) string {
+	if n == 1 {
+		return "1 volume"
+	}
+	return fmt.Sprintf("%d volumes", n)
+}
+
+// States checks every volume; those that the copy showed sound are not checked again.
+func States(sv *survey.Survey, sound map[int]bool) []ran.VolumeState {
+	out := []ran.VolumeState{}
+	for _, p := range sv.Layout.Partitions() {
+		v := sv.Volumes[p.Number]
+		if v == nil {
+			continue
+		}
+		s := ran.VolumeState{Number: p.Number, Title: p.Title(), Sound: true, Used: p.Volume.UsedBytes}
+		if sound[p.Number] { // checked on the copy, and its fingerprint is the same
+		} else if f := v.Check().FirstError(); f != nil {
+			s.Sound, s.Text = false, f.Text
+		}
+		if s.Sound && !p.Volume.Clean {
+			s.Text = "it was not closed properly"
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// sameAsCopy compares every place to which a script writes bookkeeping with the copy.
+func sameAsCopy(dev, copied disk.Device, s script.Script) error {
+	var fills, writes script.Script
+	for _, op := range s {
+		if op.Kind == script.Fill {
+			fills = append(fills, op)
+		} else {
+			writes = append(writes, op)
+		}
+	}
+	filled := fills.Places(0)
+	got, want := make([]byte, window), make([]byte, window)
+	for _, p := range writes.Places(0) {
+		i, _ := slices.BinarySearchFunc(filled, p[0], func(f [2]disk.Bytes, at disk.Bytes) int {
+			if f[1] <= at {
+				return -1
+			}
+			return 1
+		})
+		if i < len(filled) && filled[i][0] < p[1] {
+			continue // contents lie there now, which are compared by themselves
+		}
+		for at := p[0]; at < p[1]; {
+			from, to, some := copied.Data(at)
+			if !some || from >= p[1] {
+				from, to = p[1], p[1]
+			}
+			if from > at { // a hole on the copy, which is long: there must be none but zeros
+				if x, _, data := dev.Data(at); !data || x >= from {
+					at = from
+					continue
+				}
+				to = from
+			}
+			n := min(to-at, p[1]-at, window)
+			if _, err := dev.ReadAt(got[:n], int64(at)); err != nil {
+				return err
+			}
+			if _, err := copied.ReadAt(want[:n], int64(at)); err != nil {
+				return err
+			}
+			if !bytes.Equal(got[:n], want[:n]) {
+				return fmt.Errorf("%w: what was written at byte %d reads back as something else", ErrDiffers, at)
+			}
+			at += n
+		}
+	}
+	return nil
+}
