@@ -14,6 +14,7 @@ import (
 	"jadetrail/app/work"
 	"jadetrail/core/facts"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
@@ -176,10 +177,10 @@ func (s *Shop) TakeOffShelf(who *store.Technician, id, reason string) error {
 	if len(reason) > MaxReason {
 		return errors.New("that reason is too long; nothing was deleted")
 	}
-	o := run.Options{
+	o := run.Options{Options: rehearse.Options{
 		Sources: facts.Sources{Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: s.Store}, Lead: who.Lead},
 		Who:     who.Name, Now: s.Now,
-	}
+	}}
 	e, err := run.Gone(o, id, reason)
 	if err != nil {
 		return err
@@ -208,12 +209,12 @@ func (s *Shop) RestoreToFolder(who *store.Technician, id string, only []string) 
 		defer os.RemoveAll(coming)
 		out, err := run.RestoreToFolder(
 			ctx,
-			run.Options{
+			run.Options{Options: rehearse.Options{
 				Sources: facts.Sources{
 					Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: held}, Random: s.Random,
 				},
 				Who: who.Name, Now: s.Now,
-			},
+			}},
 			id, only, coming, report,
 		)
 		if err != nil {

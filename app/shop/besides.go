@@ -12,9 +12,9 @@ import (
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
+	"jadetrail/core/held"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
-	"jadetrail/core/run"
 	"jadetrail/core/trail"
 )
 
@@ -25,12 +25,12 @@ var besidesLooked = []string{
 }
 
 // besides finds what the shop holds of a partition beside what a run knows.
-func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
-	return func(of trail.Drive, span layout.Span) ([]run.Holding, error) {
-		var out []run.Holding
+func (s *Shop) besides(d *Drive, job string) held.Besides {
+	return func(of trail.Drive, span layout.Span) ([]held.Holding, error) {
+		var out []held.Holding
 		take := func(kind, path string) {
-			out = append(out, run.Holding{
-				Kind: kind, Name: filepath.Base(path), Bytes: held(path),
+			out = append(out, held.Holding{
+				Kind: kind, Name: filepath.Base(path), Bytes: heldAt(path),
 				Erase: func() error { return disk.Shred(path) },
 			})
 		}
@@ -48,7 +48,7 @@ func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Sp
 		for _, p := range copies {
 			take("handed-out drive", p)
 		}
-		if p := s.searchFile(d); held(p) > 0 {
+		if p := s.searchFile(d); heldAt(p) > 0 {
 			take("search", p)
 		}
 		n, err := s.Store.NamingPlans(job)
@@ -56,12 +56,12 @@ func (s *Shop) besides(d *Drive, job string) func(of trail.Drive, span layout.Sp
 			return nil, err
 		}
 		if n > 0 {
-			out = append(out, run.Holding{
+			out = append(out, held.Holding{
 				Kind: "former plan", Name: fmt.Sprint(n), Erase: func() error { return s.Store.ForgetNames(job) },
 			})
 		}
 		if s.holdsSeen(d.Path) {
-			out = append(out, run.Holding{
+			out = append(out, held.Holding{
 				Kind: "page in memory", Name: filepath.Base(d.Path),
 				Erase: func() error { s.forgetSeen(d.Path); return nil },
 			})
@@ -136,8 +136,8 @@ func (s *Shop) backedUpAs(of trail.Drive) (map[string]int, error) {
 	return out, nil
 }
 
-// held is how much a file or folder holds.
-func held(path string) (n disk.Bytes) {
+// heldAt is how much a file or folder holds.
+func heldAt(path string) (n disk.Bytes) {
 	filepath.WalkDir(path, func(_ string, e os.DirEntry, err error) error {
 		if err == nil && e.Type().IsRegular() {
 			if st, err := e.Info(); err == nil {
@@ -183,13 +183,13 @@ func (s *Shop) Erasing(st *JobState) (map[int]string, error) {
 		if !ok {
 			continue
 		}
-		all, err := run.Holdings(o, NameOf(st.Drive), *p, "")
+		all, err := held.Of(o.Shop, o.Besides, NameOf(st.Drive), *p, "")
 		if err != nil {
 			return nil, err
 		}
-		all = slices.DeleteFunc(all, func(h run.Holding) bool { return h.Kind == "page in memory" })
+		all = slices.DeleteFunc(all, func(h held.Holding) bool { return h.Kind == "page in memory" })
 		if len(all) > 0 {
-			out[c.Number] = run.HeldText(all)
+			out[c.Number] = held.Text(all)
 		}
 	}
 	return out, nil

@@ -24,6 +24,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -244,7 +245,7 @@ func (s *Shop) WithJobs(visit func(b store.Bay, d *Drive) error) error {
 // Options of a run on the drive.
 func (s *Shop) Options(d *Drive, j *store.Job, who string) run.Options {
 	return run.Options{
-		Sources: facts.Sources{
+		Options: rehearse.Options{Sources: facts.Sources{
 			Drive: facts.Drive{
 				Image: d.Path, Dev: d.Image, Identity: d.Identity, PC: d.PC,
 				Left: func() ([]time.Time, error) { return s.leftBay(d) },
@@ -260,9 +261,10 @@ func (s *Shop) Options(d *Drive, j *store.Job, who string) run.Options {
 			},
 			Random: s.Random,
 		},
-		Who: who, Job: j.Number, Books: s.Books, Now: s.Now, ProveAfter: s.ProveAfter,
-		Besides: s.besides(d, j.Number), BesidesLooked: besidesLooked,
-		SavePC: func(f *pc.Facts) error { return saveFacts(d, f) },
+			Who: who, Job: j.Number, Now: s.Now, Besides: s.besides(d, j.Number),
+			SavePC: func(f *pc.Facts) error { return saveFacts(d, f) },
+		},
+		Books: s.Books, ProveAfter: s.ProveAfter, BesidesLooked: besidesLooked,
 	}
 }
 
@@ -314,12 +316,12 @@ func (s *Shop) printOf(p compare.Place) (string, error) {
 
 // Unfinished is the run that is open on a drive, nil for none.
 func (s *Shop) Unfinished(d *Drive) (*run.Unfinished, error) {
-	return run.Open(run.Options{Sources: s.here(d)})
+	return run.Open(run.Options{Options: rehearse.Options{Sources: s.here(d)}})
 }
 
 // noOpenRun refuses a drive with an open run: nothing that is made from it as it is counts.
 func (s *Shop) noOpenRun(d *Drive) error {
-	return run.Closed(run.Options{Sources: s.here(d)})
+	return run.Closed(run.Options{Options: rehearse.Options{Sources: s.here(d)}})
 }
 
 // saveFacts keeps the facts about a drive's PC.

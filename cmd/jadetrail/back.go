@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
 	"jadetrail/core/survey"
@@ -122,7 +123,7 @@ func allLost(ctx context.Context, o *run.Options, im *disk.Image) ([]plan.Step, 
 	}
 	back, no := plan.AllBack(sv.Layout, f, steps)
 	if len(no) > 0 {
-		return nil, &run.Blocked{Obstacles: no}
+		return nil, &rehearse.Blocked{Obstacles: no}
 	}
 	return back.Steps, nil
 }

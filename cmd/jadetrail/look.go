@@ -20,6 +20,7 @@ import (
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -78,10 +79,10 @@ func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
 	if err != nil {
 		return err
 	}
-	open, err := run.Open(run.Options{Sources: facts.Sources{
+	open, err := run.Open(run.Options{Options: rehearse.Options{Sources: facts.Sources{
 		Drive: facts.Drive{Image: p.image, Dev: im, Identity: id},
 		Shop:  facts.Shop{Runs: p.runs, Trail: trail.File{Path: p.trail}},
-	}})
+	}}})
 	if err != nil || open == nil {
 		return err
 	}

@@ -22,6 +22,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/prove"
 	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/table"
@@ -92,7 +93,7 @@ func execute(ctx context.Context, args []string) int {
 // status maps an error to an exit status.
 func status(err error) int {
 	var use errUse
-	var blocked *run.Blocked
+	var blocked *rehearse.Blocked
 	switch {
 	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
 		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):
@@ -100,7 +101,7 @@ func status(err error) int {
 	case errors.Is(err, carry.ErrStopped), errors.Is(err, context.Canceled), errors.Is(err, prove.ErrDiffers), errors.Is(err, run.ErrWaiting), errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EIO):
 		return exitStopped
 	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, ran.ErrBroken), errors.Is(err, run.ErrTrail), errors.Is(err, run.ErrNotBegun), errors.Is(err, run.ErrOther), errors.Is(err, ran.ErrNothing), errors.Is(err, run.ErrSerial),
-		errors.Is(err, run.ErrChanged), errors.Is(err, run.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
+		errors.Is(err, rehearse.ErrChanged), errors.Is(err, rehearse.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
 		errors.Is(err, table.ErrNotWritable), errors.Is(err, trail.ErrNoRecord), errors.Is(err, volume.ErrDamaged), errors.Is(err, volume.ErrNotClean),
 		errors.Is(err, volume.ErrNotFound), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere), errors.Is(err, errNoRoute), errors.Is(err, errNoFind), errors.Is(err, errWhichFind):
 		return exitNo

@@ -28,6 +28,7 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -107,12 +108,14 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		return o, nil, err
 	}
 	o = run.Options{
-		Sources: facts.Sources{
+		Options: rehearse.Options{Sources: facts.Sources{
 			Drive: facts.Drive{Image: p.image, Dev: im, Identity: id, PC: ofPC},
 			Shop:  facts.Shop{Runs: p.runs, Shelf: sh, Records: p.records(), Trail: trail.File{Path: p.trail}},
 			Lead:  true, Random: random,
 		},
-		Who: p.who, TrailRef: p.trail, Verify: verifier(p.trail), Now: now, Report: reporter(),
+			Who: p.who, TrailRef: p.trail, Now: now, Report: reporter(),
+		},
+		Verify: verifier(p.trail),
 	}
 	if pcPath != "" {
 		if o.PCRef, err = filepath.Abs(pcPath); err != nil {

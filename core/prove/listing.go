@@ -230,6 +230,7 @@ func (s *spot) same(v volume.Volume, b []byte) error {
 	return nil
 }
 
+// HashOf is the BLAKE3 of the first n bytes of what is read, in hexadecimal; b is a buffer.
 func HashOf(r io.ReaderAt, n disk.Bytes, b []byte) (string, error) {
 	h := blake3.New()
 	for at := disk.Bytes(0); at < n; {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/disk"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
@@ -44,7 +46,7 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 		return nil, fmt.Errorf("%w %d", ErrNoPartition, number)
 	}
 	now := o.Now()
-	tail, err := newID("", "", o.Random)
+	tail, err := rehearse.NewID("", "", o.Random)
 	if err != nil {
 		return nil, err
 	}

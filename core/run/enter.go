@@ -92,7 +92,7 @@ func forgotten(runs string, d *ran.Folder) error {
 	if err != nil || r == nil || r.Ended != ran.EndDone || len(m.Erased) == 0 {
 		return nil // told as a stray one, or not erased
 	}
-	return forget(runs, m)
+	return ran.Forget(runs, m)
 }
 
 // neverBegan is the end of a run of which the trail knows, and of which nothing was written.

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/compare"
@@ -136,26 +138,26 @@ func TestBackUpEntersTheTrail(t *testing.T) {
 // TestNoRoom refuses a run before it begins when the host is short of room.
 func TestNoRoom(t *testing.T) {
 	dev := disk.NewPaper(8*disk.TiB, 512)
-	if _, _, err := roomFor(t.TempDir(), dev, nil); err != nil {
+	if _, _, err := rehearse.Room(t.TempDir(), dev, nil); err != nil {
 		t.Errorf("an empty script: %v", err)
 	}
 	huge := script.Script{{Kind: script.Fill, Len: disk.Bytes(1) << 55}}
-	if _, _, err := roomFor(t.TempDir(), dev, huge); !errors.Is(err, ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
+	if _, _, err := rehearse.Room(t.TempDir(), dev, huge); !errors.Is(err, rehearse.ErrRoom) || !strings.Contains(err.Error(), "nothing was written") {
 		t.Errorf("more than any disk has: %v", err)
 	}
 	holes := script.Script{{Kind: script.Move, From: 0, Off: 4 * disk.TiB, Len: 4 * disk.TiB}}
-	if _, _, err := roomFor(t.TempDir(), dev, holes); err != nil {
+	if _, _, err := rehearse.Room(t.TempDir(), dev, holes); err != nil {
 		t.Errorf("nothing but holes is moved: %v", err)
 	}
 	spare := append(script.Script{{Kind: script.Write, Len: 512, Data: make([]byte, 512), Keep: true}}, script.Op{Kind: script.Hole, Len: disk.TiB, Keep: true, Spare: true, Step: 1, Before: nil})
 	full := &filled{Paper: dev}
-	less, did, err := roomFor(t.TempDir(), full, spare)
-	if err != nil || did.forever != 1 || did.gone || len(less) != 3 || less[1].Kind != script.NoReturn || less[2].Keep || !less[0].Keep {
+	less, did, err := rehearse.Room(t.TempDir(), full, spare)
+	if err != nil || did.Forever != 1 || did.Gone || len(less) != 3 || less[1].Kind != script.NoReturn || less[2].Keep || !less[0].Keep {
 		t.Errorf("no room for what only undo needs: %+v, %+v, %v", did, less, err)
 	}
 	spare[1].Gone = true
-	less, did, err = roomFor(t.TempDir(), full, spare)
-	if err != nil || did.forever != -1 || !did.gone || len(less) != 2 || less[1].Keep || !less[0].Keep {
+	less, did, err = rehearse.Room(t.TempDir(), full, spare)
+	if err != nil || did.Forever != -1 || !did.Gone || len(less) != 2 || less[1].Keep || !less[0].Keep {
 		t.Errorf("no room for what was gone before: %+v, %+v, %v", did, less, err)
 	}
 }
@@ -174,17 +176,17 @@ func TestSentence(t *testing.T) {
 		}
 	}
 	twice := plan.Obstacle{Text: "It cannot be judged."}
-	if got := (&Blocked{[]plan.Obstacle{{Text: "No."}, twice, twice}}).Error(); got != "No. It cannot be judged. Nothing was written." {
+	if got := (&rehearse.Blocked{Obstacles: []plan.Obstacle{{Text: "No."}, twice, twice}}).Error(); got != "No. It cannot be judged. Nothing was written." {
 		t.Errorf("what stands against several steps: %q", got)
 	}
 	if got := words.Sentence(fmt.Errorf("not all of b-1 was read: %w", context.Canceled)); got != "Not all of b-1 was read: it was stopped." {
 		t.Errorf("of what was stopped: %q", got)
 	}
-	a, err := newID("d", "x", bytes.NewReader([]byte{1, 2, 3}))
+	a, err := rehearse.NewID("d", "x", bytes.NewReader([]byte{1, 2, 3}))
 	if err != nil || a != "d-x-010203" {
 		t.Errorf("%s, %v", a, err)
 	}
-	if _, err := newID("d", "x", bytes.NewReader(nil)); err == nil {
+	if _, err := rehearse.NewID("d", "x", bytes.NewReader(nil)); err == nil {
 		t.Error("an id without randomness")
 	}
 }
@@ -232,7 +234,7 @@ func TestCoverageStandsForABackup(t *testing.T) {
 	for name, elsewhere := range map[string]func(compare.Place) (string, error){"not to be looked at": nil, "gone": said(""), "changed": said("another")} {
 		o = s.options(im)
 		o.Coverage, o.Elsewhere = c, elsewhere
-		var blocked *Blocked
+		var blocked *rehearse.Blocked
 		if _, err := CarryOut(context.Background(), o); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.BackupMissing {
 			t.Errorf("the copy is %s: %v", name, err)
 		}
@@ -293,7 +295,7 @@ func TestCopiesOfEachOther(t *testing.T) {
 					t.Fatal(last)
 				}
 			}
-			var blocked *Blocked
+			var blocked *rehearse.Blocked
 			if !errors.As(last, &blocked) || !slices.ContainsFunc(blocked.Obstacles, func(o plan.Obstacle) bool { return o.Code == plan.BackupMissing }) {
 				t.Errorf("%v", last)
 			}
@@ -393,7 +395,7 @@ func TestUnsoundStaysItsSize(t *testing.T) {
 			t.Fatal(err)
 		}
 		before := whole(t, im)
-		var blocked *Blocked
+		var blocked *rehearse.Blocked
 		if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.Unsound {
 			t.Errorf("%s: %v", step.Do, err)
 		}

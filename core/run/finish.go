@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/prove"
 
 	"jadetrail/core/ran"
@@ -25,10 +27,10 @@ import (
 
 // finish carries the run out from where it stands, proves the result, and closes
 // it in the trail. p is without a copy where the run was begun by another process.
-func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prepared, res *Result) (*Result, error) {
+func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *rehearse.Run, res *Result) (*Result, error) {
 	if !c.Done() || c.Undone() {
 		err := begin(o, m)
-		if errors.Is(err, errNoTrail) && p.over != nil { // it was never begun
+		if errors.Is(err, errNoTrail) && p.Over != nil { // it was never begun
 			err = errors.Join(err, gaveUp(o, m))
 		}
 		if err != nil {
@@ -46,8 +48,8 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prep
 		c.Seen = w.Back
 	}
 	var list errgroup.Group
-	if p.over != nil {
-		list.Go(func() error { return w.List(o.Shelf, m.Arrivals, p.sv) })
+	if p.Over != nil {
+		list.Go(func() error { return w.List(o.Shelf, m.Arrivals, p.Survey) })
 	}
 	if c.Script().Moves() { // before the copy is of no use any more
 		if err := list.Wait(); err != nil {
@@ -55,7 +57,7 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prep
 		}
 	}
 	began := time.Now()
-	err := c.Forward(ctx, rec, p.sources, o.Report)
+	err := c.Forward(ctx, rec, p.Sources, o.Report)
 	res.Took.ReadBack = c.ReadBack.Seconds()
 	res.Took.Write = time.Since(began).Seconds() - res.Took.ReadBack
 	if e := list.Wait(); err == nil {
@@ -68,13 +70,13 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *prep
 	if o.Report != nil {
 		o.Report(carry.Progress{Phase: "reading the drive again, and proving it"})
 	}
-	proof, sv, err := prove.Planned(o.proving(), m, c.Script(), rec.Written(), p.over, w)
+	proof, sv, err := prove.Planned(o.Proving(), m, c.Script(), rec.Written(), p.Over, w)
 	if err != nil {
 		return res, err
 	}
 	r := &ran.Report{
 		Ended: ran.EndDone, Rewritten: c.Script().Rewritten(), Zeroed: c.Script().Zeroed(), Written: rec.Put(),
-		Volumes: prove.States(sv, p.sound),
+		Volumes: prove.States(sv, p.Sound),
 	}
 	if r.Start, err = prove.StartChecks(o.Dev, m.Before, sv, m.PC, cmp.Or(m.PCAfter, m.PC)); err != nil {
 		return res, err
@@ -154,15 +156,13 @@ func savePC(o Options, m *ran.Meta, facts *pc.Facts) error {
 		return nil
 	}
 	if o.SavePC == nil {
-		return errNoPlace
+		return rehearse.ErrNoPlace
 	}
 	if err := o.SavePC(facts); err != nil {
 		return fmt.Errorf("the facts about the PC could not be kept: %w", err)
 	}
 	return nil
 }
-
-var errNoPlace = errors.New("the plan changes the facts about the PC, and there is no place to keep them")
 
 // mark is the entry that marks the state after a run as good: every volume checks sound
 // and was closed properly. Otherwise why tells what is wrong.
@@ -186,7 +186,7 @@ func undone(o Options, m *ran.Meta, c *carry.Carry, res *Result) (*Result, error
 	if err := c.Back(o.Dev, o.Report); err != nil {
 		return res, err
 	}
-	if err := prove.AsBefore(o.proving(), m, c); err != nil {
+	if err := prove.AsBefore(o.Proving(), m, c); err != nil {
 		return res, err
 	}
 	if err := savePC(o, m, m.PC); err != nil { // where the run was cut short after they were changed
@@ -230,7 +230,7 @@ func closeRun(o Options, m *ran.Meta, r *ran.Report, closing ...trail.Entry) err
 		return err
 	}
 	if len(m.Erased) > 0 && r.Ended == ran.EndDone { // nothing of it is needed to take the run back any more
-		if err := forget(o.Runs, m); err != nil {
+		if err := ran.Forget(o.Runs, m); err != nil {
 			return err
 		}
 	}

@@ -6,42 +6,44 @@ import (
 	"os"
 	"path/filepath"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 )
 
-// keep makes durable what the run is: where it writes, what the files hold that are to be
+// makeDurable keeps what the run is: where it writes, what the files hold that are to be
 // compared, the records of its deletions, and its plan.
-func (p *prepared) keep(o Options, dir string) error {
+func makeDurable(p *rehearse.Run, o Options, dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	if err := ran.NotePlaces(dir, p.script, len(p.columns)); err != nil {
+	if err := ran.NotePlaces(dir, p.Script, len(p.Columns)); err != nil {
 		return err
 	}
 	if o.Compare {
-		if err := p.noteContents(o.Dev, dir, o.Report); err != nil {
+		if err := noteContents(p, o.Dev, dir, o.Report); err != nil {
 			return fmt.Errorf("the files could not be read for the comparison: %w. Nothing was written", err)
 		}
 	}
-	for _, r := range p.records {
-		hash, err := o.Records.Save(r.rec, r.c)
+	for _, r := range p.Records {
+		hash, err := o.Records.Save(r.Record, r.Contents)
 		if err != nil {
 			return fmt.Errorf("the record of the deletion could not be kept, so nothing was written: %w", err)
 		}
-		for j := range p.meta.Entries {
-			if p.meta.Entries[j].Record == r.rec.ID {
-				p.meta.Entries[j].RecordHash = hash
+		for j := range p.Meta.Entries {
+			if p.Meta.Entries[j].Record == r.Record.ID {
+				p.Meta.Entries[j].RecordHash = hash
 			}
 		}
 	}
-	b, err := json.Marshal(p.meta)
+	b, err := json.Marshal(p.Meta)
 	if err != nil {
 		return err
 	}
-	p.meta.Hash = ran.SumOf(b)
+	p.Meta.Hash = ran.SumOf(b)
 	if err := disk.WriteDurably(filepath.Join(dir, ran.MetaFile), b); err != nil {
 		return err
 	}

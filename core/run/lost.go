@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/disk"
@@ -47,7 +49,7 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 		v = markedDetails{m}
 	}
 	now := o.Now()
-	tail, err := newID("", "", o.Random)
+	tail, err := rehearse.NewID("", "", o.Random)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/carry"
@@ -120,7 +122,7 @@ func TestOldSystemLeaves(t *testing.T) {
 	kept := s.withPC(&o)
 	o.PC.Order = append(o.PC.Order, pc.StartEntry{Partition: uid(5), Title: "Old"})
 	o.SavePC = nil
-	if _, err := CarryOut(context.Background(), o); !errors.Is(err, errNoPlace) {
+	if _, err := CarryOut(context.Background(), o); !errors.Is(err, rehearse.ErrNoPlace) {
 		t.Fatalf("with no place for the facts: %v", err)
 	}
 	s.withPC(&o)
@@ -233,7 +235,7 @@ func TestThroughAnotherVolume(t *testing.T) {
 	s.steps = s.steps[:3]
 	s.steps[1].Partition = "5"
 	s.steps[0].Partition = "5"
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.BackupMissing {
 		t.Errorf("%v", err)
 	}
@@ -253,7 +255,7 @@ func TestThroughTheShelf(t *testing.T) {
 	s.steps[0].Volume, s.steps[1].Waiver = "", ""
 	im := s.open(t)
 	before := contents(t, im)
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || len(blocked.Obstacles) != 2 {
 		t.Fatalf("%v", err)
 	}
@@ -344,7 +346,7 @@ func TestAbsorb(t *testing.T) {
 	}
 	// The record brings the partition back where it was? Its place is taken; that is said.
 	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.NowhereToGo {
 		t.Errorf("%v", err)
 	}
@@ -555,7 +557,7 @@ func TestAroundRestart(t *testing.T) {
 	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "3", By: "1 MiB"}}
 	o := s.options(im)
 	o.PC.State = pc.Running
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), o); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.Held {
 		t.Errorf("%v", err)
 	}

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/ran"
 	"jadetrail/core/words"
 
@@ -212,13 +214,13 @@ func (u *Unfinished) ways() string {
 
 // signPlace finds a place for the sign of a run: one that no partition has, before, during or
 // after it, and that it does not touch. 0 where the drive has none.
-func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
+func signPlace(p *rehearse.Run, dev disk.Device) (disk.Bytes, error) {
 	var taken []disk.Range
-	for _, op := range p.script {
+	for _, op := range p.Script {
 		taken = append(taken, op.Onto(), disk.Range{Start: op.From, End: op.From + op.Len})
 	}
-	layouts := []*layout.Layout{p.before}
-	for _, c := range p.columns {
+	layouts := []*layout.Layout{p.Before}
+	for _, c := range p.Columns {
 		layouts = append(layouts, c.Layout)
 	}
 	for _, l := range layouts {
@@ -228,7 +230,7 @@ func (p *prepared) signPlace(dev disk.Device) (disk.Bytes, error) {
 			}
 		}
 	}
-	for _, sv := range []*survey.Survey{p.was, p.sv} {
+	for _, sv := range []*survey.Survey{p.Was, p.Survey} {
 		for _, r := range sv.Table.Ranges() {
 			taken = append(taken, disk.Range{Start: r[0], End: r[1]})
 		}

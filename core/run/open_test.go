@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/ran"
 
 	"golang.org/x/sys/unix"
@@ -278,7 +280,7 @@ func TestAlteredRecord(t *testing.T) {
 			for _, step := range []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}, {Do: plan.Rebuild, Record: res.Records[0], Size: "10 MiB"}} {
 				s.steps = []plan.Step{step}
 				_, err = CarryOut(context.Background(), s.options(im))
-				var b *Blocked
+				var b *rehearse.Blocked
 				if !errors.As(err, &b) || b.Obstacles[0].Code != plan.RecordAltered {
 					t.Errorf("%s: %v", step.Do, err)
 				}

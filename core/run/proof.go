@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/carry"
 	"jadetrail/core/layout"
 	"jadetrail/core/shelf"
@@ -25,7 +27,7 @@ type leaned struct {
 }
 
 // leansOn are the backups that the run leans on, each once.
-func (p *prepared) leansOn(sh *shelf.Shelf) (out []leaned, err error) {
+func leansOn(p *rehearse.Run, sh *shelf.Shelf) (out []leaned, err error) {
 	add := func(id string, of *layout.Span) error {
 		if id == "" || slices.ContainsFunc(out, func(x leaned) bool { return x.ID == id }) {
 			return nil
@@ -43,13 +45,13 @@ func (p *prepared) leansOn(sh *shelf.Shelf) (out []leaned, err error) {
 		}
 		return nil
 	}
-	for _, r := range p.records {
-		err = errors.Join(err, add(r.rec.Backup, &r.rec.Span))
+	for _, r := range p.Records {
+		err = errors.Join(err, add(r.Record.Backup, &r.Record.Span))
 	}
-	for _, id := range p.meta.Backups {
+	for _, id := range p.Meta.Backups {
 		err = errors.Join(err, add(id, nil))
 	}
-	for _, a := range p.meta.Arrivals {
+	for _, a := range p.Meta.Arrivals {
 		err = errors.Join(err, add(a.Backup, nil))
 	}
 	return out, err
@@ -57,12 +59,12 @@ func (p *prepared) leansOn(sh *shelf.Shelf) (out []leaned, err error) {
 
 // proveBackups proves, before the first write, that the backups are whole which the run leans on: one that was
 // verified longer ago, or is not the file that was verified, is read again, all of it.
-func (p *prepared) proveBackups(ctx context.Context, o Options) error {
+func proveBackups(ctx context.Context, p *rehearse.Run, o Options) error {
 	age := o.ProveAfter
 	if age == 0 {
 		age = ProveAfter
 	}
-	all, err := p.leansOn(o.Shelf)
+	all, err := leansOn(p, o.Shelf)
 	if err != nil {
 		return err
 	}
@@ -91,7 +93,7 @@ func (p *prepared) proveBackups(ctx context.Context, o Options) error {
 		}
 		e := trail.Entry{Act: trail.ActVerify, Backup: x.ID, Partition: x.of.Number}
 		e.Text = fmt.Sprintf("Backup of %s read back and compared before %s, whole", title, why)
-		if err := p.enter(o, e); err != nil {
+		if err := p.Enter(o.Options, e); err != nil {
 			return err
 		}
 	}

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/ran"
@@ -549,7 +551,7 @@ func TestRandomPlans(t *testing.T) {
 			known, _ := o.Records.Of(trail.Drive{DiskID: before.disk, Serial: o.Identity.Serial})
 			res, err := CarryOut(ctx, o)
 			stop()
-			var blocked *Blocked
+			var blocked *rehearse.Blocked
 			if errors.As(err, &blocked) || errors.Is(err, compile.ErrCannot) {
 				p.healTable(t, im, was)
 				continue

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/prove"
 
 	"jadetrail/core/ran"
@@ -18,13 +20,13 @@ import (
 
 // noteContents reads every file that the plan leaves in its volume, and keeps the hashes in
 // the run's folder for the comparison afterwards.
-func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.Progress)) error {
-	sv, err := survey.Read(dev, p.meta.PC)
+func noteContents(p *rehearse.Run, dev disk.Device, dir string, report func(carry.Progress)) error {
+	sv, err := survey.Read(dev, p.Meta.PC)
 	if err != nil {
 		return err
 	}
 	total := disk.Bytes(0)
-	if err := p.staying(sv, func(_ int, _ volume.Volume, x volume.File) error { total += x.Bytes; return nil }); err != nil {
+	if err := staying(p, sv, func(_ int, _ volume.Volume, x volume.File) error { total += x.Bytes; return nil }); err != nil {
 		return err
 	}
 	at := prove.Counting("reading every file before the run", total, report)
@@ -35,7 +37,7 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 	defer f.Close()
 	w, b := bufio.NewWriter(f), make([]byte, disk.MiB)
 	out := json.NewEncoder(w)
-	err = p.staying(sv, func(number int, v volume.Volume, x volume.File) error {
+	err = staying(p, sv, func(number int, v volume.Volume, x volume.File) error {
 		c := prove.Content{Number: number, Path: x.Path, Stream: x.Stream, Bytes: x.Bytes}
 		if h, err := prove.ReadWhole(v, x, b, at); err == nil {
 			c.Hash = h
@@ -52,16 +54,16 @@ func (p *prepared) noteContents(dev disk.Device, dir string, report func(carry.P
 }
 
 // staying visits every file that the plan leaves in its volume.
-func (p *prepared) staying(sv *survey.Survey, visit func(number int, v volume.Volume, x volume.File) error) error {
+func staying(p *rehearse.Run, sv *survey.Survey, visit func(number int, v volume.Volume, x volume.File) error) error {
 	for _, was := range sv.Layout.Partitions() {
-		now, stays := p.meta.After.Find(was.Number)
+		now, stays := p.Meta.After.Find(was.Number)
 		v := sv.Volumes[was.Number]
 		if !stays || v == nil || now.Volume == nil || now.Volume.Serial != was.Volume.Serial {
 			continue
 		}
-		taken := p.takenFrom(was.Number)
+		taken := p.TakenFrom(was.Number)
 		if err := v.Walk(func(x volume.File) error {
-			if x.Kind != volume.Plain || isBelow(x.Path, taken) {
+			if x.Kind != volume.Plain || rehearse.IsBelow(x.Path, taken) {
 				return nil
 			}
 			return visit(was.Number, v, x)

@@ -7,16 +7,16 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
-	"jadetrail/core/layout"
 	"jadetrail/core/ran"
 
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
-	"jadetrail/core/volume"
 )
 
 // RestoreToFolder puts files of a backup into a folder on the bench, compares them, and
@@ -35,7 +35,7 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 	if err != nil {
 		return out, err
 	}
-	id, err := newID("e-x", o.Now().UTC().Format("20060102-150405"), o.Random)
+	id, err := rehearse.NewID("e-x", o.Now().UTC().Format("20060102-150405"), o.Random)
 	if err != nil {
 		return out, err
 	}
@@ -82,56 +82,12 @@ func RestoreImage(ctx context.Context, o Options, backup string, number int, rel
 	return CarryOut(ctx, o)
 }
 
-// opened gathers the files of an arrival, where that was not done already, and puts their
-// contents among the sources.
-func (p *prepared) opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, error) {
-	key := plan.Step{Backup: a.Backup, Only: a.Only}.Arrival()
-	g := p.gathered[key]
-	if g == nil {
-		var err error
-		if g, err = sh.Gather(a.Backup, a.Only); err != nil {
-			return nil, err
-		}
-		p.close = append(p.close, g.Close)
-	}
-	a.Takes(g)
-	a.Origin, a.In = g.Volume, g.In
-	p.sources[a.Source()] = g.All
-	return g.In, nil
-}
-
 // NotKept says what the volumes could not take over of the files that came into them.
 func (r *Result) NotKept() (out []string) {
 	for _, a := range r.Arrivals {
 		out = append(out, a.Notes...)
 	}
 	return out
-}
-
-// erased notes what is erased, and which backups go with it.
-func (p *prepared) erased(o Options, c plan.Column, step int, rec *trail.Record) error {
-	x := ran.Erased{Title: rec.Span.Title(), Span: rec.Span, Step: step}
-	all, err := o.Shelf.List()
-	if err != nil {
-		return err
-	}
-	if c.Step.Backups == "delete" {
-		if o.Shelf.Unsure != nil { // one of its backups may lie where nobody looks
-			return o.Shelf.Unsure
-		}
-		rec.Backup = ""
-		for _, m := range all {
-			if m.From.Drive().Same(o.Named(p.sv.Layout)) && layout.SamePartition(m.From.Span, rec.Span) { // wherever it lay then, and however large
-				x.Backups = append(x.Backups, m.ID)
-			}
-		}
-	}
-	p.meta.Erased = append(p.meta.Erased, x)
-	held, err := Holdings(o, o.Named(p.sv.Layout), rec.Span, "")
-	if err == nil && len(held) > 0 { // told before anything is overwritten
-		p.columns[step].Detail += "; what else is held of it goes too: " + HeldText(held)
-	}
-	return err
 }
 
 // ErrNeeded is returned for a backup that something still depends on.

@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/core/disk"
@@ -99,7 +101,7 @@ func TestRestoreRefusals(t *testing.T) {
 		"a file that the backup has not got": {number: 5, backup: id, only: []string{"nowhere.txt"}, want: plan.NoBackup},
 	} {
 		_, err := RestoreInto(context.Background(), s.options(im), x.backup, x.only, x.number, x.folder)
-		var o *Blocked
+		var o *rehearse.Blocked
 		if !errors.As(err, &o) || o.Obstacles[0].Code != x.want {
 			t.Errorf("%s: %v", name, err)
 		}

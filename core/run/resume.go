@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
@@ -63,18 +65,18 @@ func Resume(ctx context.Context, o Options, undo bool) (*Result, error) {
 		defer r.Close()
 		sources[id] = r
 	}
-	again := &prepared{sources: sources}
-	defer again.release()
+	again := &rehearse.Run{Sources: sources}
+	defer again.Release()
 	for i := range m.Arrivals {
 		if m.Arrivals[i].From != 0 {
 			continue
 		}
-		if _, err := again.opened(o.Shelf, &m.Arrivals[i]); err != nil {
+		if _, err := again.Opened(o.Shelf, &m.Arrivals[i]); err != nil {
 			return nil, err
 		}
 	}
-	again.meta = m
-	again.onDrive(o.Dev)
+	again.Meta = m
+	again.FromDrive(o.Dev)
 	return finish(ctx, o, m, c, again, res)
 }
 
@@ -170,7 +172,7 @@ func Leave(o Options, reason string) (*Result, error) {
 	e := trail.Entry{ID: trail.EndID(id, "left"), Time: o.Now(), Who: o.Who, Job: o.Job, Act: trail.ActLeft, Run: id, Drive: drive, Reason: reason, After: sv.Layout,
 		Text: "The drive is left as it is, with the run neither finished nor taken back. " + evidence.Text()}
 	if u.ID == "" || u.Broken != nil && errors.Is(u.Broken, ErrOther) { // not the end of that run elsewhere
-		tail, err := newID("", o.Now().UTC().Format("20060102-150405"), o.Random)
+		tail, err := rehearse.NewID("", o.Now().UTC().Format("20060102-150405"), o.Random)
 		if err != nil {
 			return nil, err
 		}

@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/ran"
@@ -128,19 +130,22 @@ func (s *shop) options(dev disk.Device) Options {
 	s.seed++
 	sh, _ := shelf.Open(filepath.Join(s.dir, "shelf"))
 	return Options{
-		Sources: facts.Sources{
-			Drive: facts.Drive{
-				Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"},
-				PC: &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
+		Options: rehearse.Options{
+			Sources: facts.Sources{
+				Drive: facts.Drive{
+					Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"},
+					PC: &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
+				},
+				Shop: facts.Shop{
+					Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
+					Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")},
+				},
+				Lead: true, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
 			},
-			Shop: facts.Shop{
-				Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
-				Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")},
-			},
-			Lead: true, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
+			Plan: &plan.Plan{Version: 1, Steps: s.steps}, Who: "Odile Farrow",
+			TrailRef: filepath.Join(s.dir, "trail.jsonl"), Now: func() time.Time { return day },
 		},
-		Who: "Odile Farrow", Serial: "7f3k", Plan: &plan.Plan{Version: 1, Steps: s.steps},
-		TrailRef: filepath.Join(s.dir, "trail.jsonl"), Now: func() time.Time { return day },
+		Serial: "7f3k",
 	}
 }
 
@@ -637,7 +642,7 @@ func TestRefusals(t *testing.T) {
 			sv, _ := survey.Read(o.Dev, nil)
 			o.Expect = sv.Layout
 			reseal(6, func(e *table.Entry) { e.End -= 2048 }, 2)(t, o.Dev)
-		}, ErrChanged, "", "Partition 6 lies at"},
+		}, rehearse.ErrChanged, "", "Partition 6 lies at"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newShop(t, deleteRecovery, growC)
@@ -651,7 +656,7 @@ func TestRefusals(t *testing.T) {
 			}
 			before := whole(t, im)
 			_, err := CarryOut(context.Background(), o)
-			var b *Blocked
+			var b *rehearse.Blocked
 			switch {
 			case err == nil:
 				t.Fatal("was carried out")

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/ran"
 
 	"jadetrail/core/carry"
@@ -311,16 +313,16 @@ func TestIntactSeesLoss(t *testing.T) {
 	s := newShop(t, deleteRecovery, plan.Step{Do: plan.Slide, Partition: "5", By: "-20 MiB"}, plan.Step{Do: plan.Grow, Partition: "3", By: "4 MiB"})
 	im := s.open(t)
 	o := s.options(im)
-	p, err := prepare(o)
+	p, err := rehearse.Prepare(o.Options)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer p.release()
-	if in := p.meta.Intact; in.Volumes != 2 || in.Untouched != 2 || in.Files != 90 || in.Moved < 20 || in.Moved > 30 || in.Compared != 0 {
+	defer p.Release()
+	if in := p.Meta.Intact; in.Volumes != 2 || in.Untouched != 2 || in.Files != 90 || in.Moved < 20 || in.Moved > 30 || in.Compared != 0 {
 		t.Errorf("%+v", in)
 	}
-	x, _ := p.sv.Layout.Find(5)
-	files, err := p.sv.Volumes[5].Files()
+	x, _ := p.Survey.Layout.Find(5)
+	files, err := p.Survey.Volumes[5].Files()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -330,7 +332,7 @@ func TestIntactSeesLoss(t *testing.T) {
 			at = x.Start.Offset(512) + f.Extents[0].Off
 		}
 	}
-	right := p.script
+	right := p.Script
 	for what, spoil := range map[string]func() script.Script{
 		"a cluster written over": func() script.Script {
 			return append(slices.Clone(right), script.Op{Kind: script.Write, Off: at, Len: 4, Data: []byte("lost")})
@@ -345,12 +347,12 @@ func TestIntactSeesLoss(t *testing.T) {
 			return out
 		},
 	} {
-		p.script, p.meta.Intact = spoil(), ran.Intact{}
+		p.Script, p.Meta.Intact = spoil(), ran.Intact{}
 		over, err := disk.NewOverlay(im, "")
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := p.script.Apply(over, nil); err != nil {
+		if err := p.Script.Apply(over, nil); err != nil {
 			t.Fatal(err)
 		}
 		after, err := survey.Read(over, nil)
@@ -361,8 +363,8 @@ func TestIntactSeesLoss(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p.sv = after
-		if err := p.intact(before); err == nil {
+		p.Survey = after
+		if err := p.Intact(before); err == nil {
 			t.Errorf("%s was not seen", what)
 		}
 		over.Close()
@@ -411,7 +413,7 @@ func TestRestorePointsDropped(t *testing.T) {
 	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "5", To: "12 MiB"}}
 	im := s.open(t)
 	before := contents(t, im)
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) {
 		t.Fatalf("kept: %v", err)
 	}

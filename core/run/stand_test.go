@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/ran"
@@ -107,7 +109,7 @@ func middleTaken(t *testing.T, sealed bool) {
 	}
 	start := whole(t, im)
 	_, err := s.later(t, im, plan.Step{Do: plan.BringBack, Record: id})
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	if !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.DamageMissing || whole(t, im) != start {
 		t.Fatalf("without a reason: %v", err)
 	}

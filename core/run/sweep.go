@@ -10,167 +10,15 @@ import (
 	"slices"
 	"strings"
 
+	"jadetrail/core/held"
+
 	"jadetrail/core/ran"
 
-	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )
-
-// Holding is something that an installation still holds of the contents, or the names of files, of a
-// partition.
-type Holding struct {
-	Kind  string     // of what there may be several: "record", "run", "comparison", "restored folder"
-	Name  string     // which one
-	Bytes disk.Bytes // that it takes
-	// Erase overwrites it where it lies, and takes it away.
-	Erase func() error
-}
-
-// looked is where Holdings looks, for the certificate.
-var looked = []string{"the records of deletions", "the folders of runs", "the comparisons"}
-
-// Holdings finds what the installation holds of a partition besides its backups: what records of its
-// earlier deletions kept, what runs on its drive kept to be taken back and to compare, comparisons with
-// it, and what Besides adds. own is a run that is left out, because it needs it still.
-func Holdings(o Options, drive trail.Drive, span layout.Span, own string) ([]Holding, error) {
-	out, err := heldByRecords(o, drive, span)
-	if err != nil {
-		return nil, err
-	}
-	runs, err := heldByRuns(o, drive, own)
-	if err != nil {
-		return nil, err
-	}
-	out = append(out, runs...)
-	proofs, err := o.Coverage.List()
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range proofs {
-		for _, side := range []compare.Place{c.Here.Place, c.There.Place} {
-			if !side.Drive().Same(drive) || !layout.SamePartition(side.Span, span) {
-				continue
-			}
-			path := o.Coverage.Path(c.ID)
-			out = append(out, Holding{"comparison", c.ID, sizeOf(path), func() error { return disk.Shred(path) }})
-			break
-		}
-	}
-	if o.Besides != nil {
-		more, err := o.Besides(drive, span)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, more...)
-	}
-	return out, nil
-}
-
-func heldByRecords(o Options, drive trail.Drive, span layout.Span) ([]Holding, error) {
-	all, err := o.Records.Of(drive)
-	if err != nil {
-		return nil, err
-	}
-	var out []Holding
-	for _, rec := range all {
-		if rec.Erased || !layout.SamePartition(rec.Span, span) {
-			continue
-		}
-		n := disk.Bytes(0)
-		for name := range rec.Blobs {
-			n += sizeOf(filepath.Join(o.Records.Dir, rec.ID, name))
-		}
-		out = append(out, Holding{"record", rec.ID, n, func() error { return o.Records.Blank(rec.ID) }})
-	}
-	return out, nil
-}
-
-// telling are the files of a run that hold contents or names, and that nobody needs once it has ended.
-var telling = []string{ran.JournalFile, ran.JournalFile + ".new", ran.ContentsFile, ran.PiecesFile}
-
-// heldByRuns are the ended runs on a drive that hold something still.
-func heldByRuns(o Options, drive trail.Drive, own string) ([]Holding, error) {
-	dirs, err := os.ReadDir(o.Runs)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var out []Holding
-	for _, d := range dirs {
-		m, r, err := ran.Read(o.Runs, d.Name())
-		if err != nil || r == nil || m.ID == own || !drive.Same(m.Drive()) { // strays are told elsewhere
-			continue
-		}
-		n := disk.Bytes(0)
-		for _, name := range telling {
-			n += sizeOf(filepath.Join(o.Runs, m.ID, name))
-		}
-		if n > 0 || m.HoldsNames() {
-			out = append(out, Holding{"run", m.ID, n, func() error { return forget(o.Runs, m) }})
-		}
-	}
-	return out, nil
-}
-
-// forget takes away what an ended run keeps of contents and names.
-func forget(runs string, m *ran.Meta) error {
-	dir := filepath.Join(runs, m.ID)
-	for _, name := range telling {
-		if err := disk.Shred(filepath.Join(dir, name)); err != nil {
-			return err
-		}
-	}
-	if !m.HoldsNames() {
-		return nil
-	}
-	for i := range m.Arrivals {
-		a := &m.Arrivals[i]
-		a.Sums, a.Only, a.Renamed, a.Lost = nil, nil, nil, nil
-	}
-	for i := range m.Plan.Steps {
-		m.Plan.Steps[i].Only = nil
-	}
-	b, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	if err := disk.Shred(filepath.Join(dir, ran.MetaFile)); err != nil {
-		return err
-	}
-	return disk.WriteDurably(filepath.Join(dir, ran.MetaFile), b)
-}
-
-func sizeOf(path string) disk.Bytes {
-	st, err := os.Stat(path)
-	if err != nil {
-		return 0
-	}
-	return disk.Bytes(st.Size())
-}
-
-// HeldText says what is held, by kind.
-func HeldText(held []Holding) string {
-	count, bytes := map[string]int{}, disk.Bytes(0)
-	for _, h := range held {
-		count[h.Kind]++
-		bytes += h.Bytes
-	}
-	var kinds []string
-	for k, n := range count {
-		if n == 1 {
-			kinds = append(kinds, "1 "+k)
-		} else {
-			kinds = append(kinds, fmt.Sprintf("%d %ss", n, k))
-		}
-	}
-	slices.Sort(kinds)
-	return fmt.Sprintf("%s (%s)", strings.Join(kinds, ", "), bytes)
-}
 
 // settle takes away what goes with what was erased: its backups, where the plan says so, and all else
 // that the installation holds of it. It returns what the trail is to say of that, and the entries that
@@ -183,22 +31,22 @@ func settle(o Options, m *ran.Meta) (text string, entries []trail.Entry, err err
 				return "", nil, err
 			}
 		}
-		held, err := Holdings(o, m.Drive(), x.Span, m.ID)
+		all, err := held.Of(o.Shop, o.Besides, m.Drive(), x.Span, m.ID)
 		if err != nil {
 			return "", nil, err
 		}
-		told, err := heldAtFirst(filepath.Join(o.Runs, m.ID), x, held)
+		told, err := heldAtFirst(filepath.Join(o.Runs, m.ID), x, all)
 		if err != nil {
 			return "", nil, err
 		}
-		for _, h := range held {
+		for _, h := range all {
 			if err := h.Erase(); err != nil {
 				return "", nil, fmt.Errorf("%s %s of %s could not be overwritten: %w", h.Kind, h.Name, x.Title, err)
 			}
 		}
-		where := looked
+		where := held.Looked
 		if o.Besides != nil {
-			where = append(slices.Clone(looked), o.BesidesLooked...)
+			where = append(slices.Clone(held.Looked), o.BesidesLooked...)
 		}
 		if told != "" {
 			text += fmt.Sprintf("; of %s this installation also held %s, overwritten and gone", x.Title, told)
@@ -220,7 +68,7 @@ func settle(o Options, m *ran.Meta) (text string, entries []trail.Entry, err err
 const sweptFile = "swept.json"
 
 // heldAtFirst is what is held of a partition, in words, as it was when the run came to that.
-func heldAtFirst(dir string, x ran.Erased, held []Holding) (string, error) {
+func heldAtFirst(dir string, x ran.Erased, all []held.Holding) (string, error) {
 	path := filepath.Join(dir, sweptFile)
 	known := map[string]string{}
 	b, err := os.ReadFile(path)
@@ -234,8 +82,8 @@ func heldAtFirst(dir string, x ran.Erased, held []Holding) (string, error) {
 	if text, there := known[key]; there {
 		return text, nil
 	}
-	if known[key] = ""; len(held) > 0 {
-		known[key] = HeldText(held)
+	if known[key] = ""; len(all) > 0 {
+		known[key] = held.Text(all)
 	}
 	if b, err = json.Marshal(known); err != nil {
 		return "", err

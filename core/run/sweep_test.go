@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/held"
+
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -88,12 +90,10 @@ func TestNothingLeft(t *testing.T) {
 	if before := left(t, s.dir, texts); len(before) < 5 {
 		t.Fatalf("the history has left only %v", before)
 	}
-	held, err := Holdings(func() Options {
-		o := s.options(im)
-		o.Coverage = compare.Store{Dir: filepath.Join(s.dir, "coverage")}
-		return o
-	}(), s.options(im).Named(sv.Layout), *p, "")
-	if text := HeldText(held); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
+	o := s.options(im)
+	o.Coverage = compare.Store{Dir: filepath.Join(s.dir, "coverage")}
+	have, err := held.Of(o.Shop, nil, o.Named(sv.Layout), *p, "")
+	if text := held.Text(have); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
 		t.Errorf("holds %s, %v", text, err)
 	}
 	res = do(plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"testing"
 
+	"jadetrail/core/rehearse"
+
 	"jadetrail/core/facts"
 
 	"jadetrail/core/ran"
@@ -259,7 +261,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 		o.Journal = func(f disk.File) disk.File { return disk.NewFaultyFile(f, power) }
 	}
 	res, err := CarryOut(context.Background(), o)
-	var blocked *Blocked
+	var blocked *rehearse.Blocked
 	undone := false
 	switch {
 	case errors.Is(err, shelf.ErrDamaged):

@@ -1,16 +1,16 @@
-package run
+package rehearse
 
 import (
 	"fmt"
 	"strings"
 	"sync"
 
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
+	"jadetrail/core/plan"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
+	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/recognise"
@@ -65,9 +65,9 @@ func gatherOn(a *ran.Arrival, v volume.Volume) (*volume.Together, error) {
 // across puts the files of another volume of the drive among the sources, as they are in
 // the copy now: it is left as it is, and the run goes on with a copy of it. What they
 // hold is noted, for their place may be written over before they are compared.
-func (p *prepared) across(a *ran.Arrival) error {
-	span, ok := p.sv.Layout.Find(a.From)
-	v := p.sv.Volumes[a.From]
+func (p *Run) across(a *ran.Arrival) error {
+	span, ok := p.Survey.Layout.Find(a.From)
+	v := p.Survey.Volumes[a.From]
 	if !ok || v == nil {
 		return fmt.Errorf("%w: the volume in partition %d cannot be read", compile.ErrCannot, a.From)
 	}
@@ -97,10 +97,10 @@ func (p *prepared) across(a *ran.Arrival) error {
 		}
 		a.Sums = append(a.Sums, s)
 	}
-	if err := p.freeze(p.over); err != nil {
+	if err := p.freeze(p.Over); err != nil {
 		return err
 	}
-	p.sources[a.Source()] = all
+	p.Sources[a.Source()] = all
 	return nil
 }
 
@@ -112,12 +112,30 @@ func wouldBeLost(a *ran.Arrival) error {
 	)
 }
 
-// onDrive makes the drive itself the source of what comes from its own volumes. Each is
+// Opened gathers the files of an arrival, where that was not done already, and puts their
+// contents among the sources.
+func (p *Run) Opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, error) {
+	key := plan.Step{Backup: a.Backup, Only: a.Only}.Arrival()
+	g := p.gathered[key]
+	if g == nil {
+		var err error
+		if g, err = sh.Gather(a.Backup, a.Only); err != nil {
+			return nil, err
+		}
+		p.close = append(p.close, g.Close)
+	}
+	a.Takes(g)
+	a.Origin, a.In = g.Volume, g.In
+	p.Sources[a.Source()] = g.All
+	return g.In, nil
+}
+
+// FromDrive makes the drive itself the source of what comes from its own volumes. Each is
 // opened when it is first read: only then is what earlier steps put there in its place.
-func (p *prepared) onDrive(dev disk.Device) {
-	for i := range p.meta.Arrivals {
-		if a := p.meta.Arrivals[i]; a.From != 0 {
-			p.sources[a.Source()] = &onDrive{dev: dev, a: a}
+func (p *Run) FromDrive(dev disk.Device) {
+	for i := range p.Meta.Arrivals {
+		if a := p.Meta.Arrivals[i]; a.From != 0 {
+			p.Sources[a.Source()] = &onDrive{dev: dev, a: a}
 		}
 	}
 }

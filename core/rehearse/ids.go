@@ -1,12 +1,12 @@
-package run
+package rehearse
 
 import (
 	"encoding/hex"
 	"io"
 )
 
-// newID makes a short name that is not used twice.
-func newID(prefix string, stamp string, random io.Reader) (string, error) {
+// NewID makes a short name that is not used twice.
+func NewID(prefix string, stamp string, random io.Reader) (string, error) {
 	var b [3]byte
 	if _, err := io.ReadFull(random, b[:]); err != nil {
 		return "", err

@@ -1,13 +1,13 @@
-package run
+package rehearse
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 
-	"jadetrail/core/facts"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/script"
@@ -128,10 +128,6 @@ func (k *promised) keep(s script.Script) (script.Script, error) {
 	return out, nil
 }
 
-// mostGone is how much a run keeps at most of what was gone before it: a journal is held in memory while it
-// is written.
-const mostGone = 256 * disk.MiB
-
 // within lets go of ranges of what was gone before where they would be too much to keep.
 func (k *promised) within(gone []disk.Range) []disk.Range {
 	n := disk.Set(gone).Bytes()
@@ -145,6 +141,16 @@ func (k *promised) within(gone []disk.Range) []disk.Range {
 	k.gone += n
 	return gone
 }
+
+// Weakens tells that something which was gone before is not kept, though it could still be brought back.
+func (p *Run) Weakens() bool { return p.promised.weakens }
+
+// ErrRoom tells that the bench has no room for what a run keeps.
+var ErrRoom = errors.New("there is not enough room to work")
+
+// mostGone is how much a run keeps at most of what was gone before it: a journal is held in memory while it
+// is written.
+const mostGone = 256 * disk.MiB
 
 // split makes of a hole the parts that are kept, for what must come back or for what is gone, and those
 // that need not be.
@@ -202,17 +208,17 @@ func heldIn(dev disk.Device, r disk.Range) (n disk.Bytes) {
 	}
 }
 
-// lean is what a run does without where the host has no room for it.
-type lean struct {
-	forever int  // the step from which on it can only be finished, -1 for none
-	gone    bool // what was gone before the run is not brought back by undo
+// Lean is what a run does without where the host has no room for it.
+type Lean struct {
+	Forever int  // the step from which on it can only be finished, -1 for none
+	Gone    bool // what was gone before the run is not brought back by undo
 }
 
-// roomFor sees that the host has room for a run. Where it has not, that is kept least of all which was
+// Room sees that the host has room for a run. Where it has not, that is kept least of all which was
 // gone before the run, and then not even what only undo would need: from the first place on that is then
 // written over, the run can only be finished, and the script says so there.
-func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, lean, error) {
-	l := lean{forever: -1}
+func Room(runs string, dev disk.Device, s script.Script) (script.Script, Lean, error) {
+	l := Lean{Forever: -1}
 	room, err := facts.Free(runs)
 	if err != nil {
 		return nil, l, err
@@ -220,13 +226,13 @@ func roomFor(runs string, dev disk.Device, s script.Script) (script.Script, lean
 	need := needs(dev, s)
 	less, spared := withoutGone(s)
 	if all := need - needs(dev, less); spared && (need > room || all > min(plan.MostKept, room/2)) {
-		s, need, l.gone = less, need-all, true
+		s, need, l.Gone = less, need-all, true
 	}
 	if need <= room {
 		return s, l, nil
 	}
-	s, l.forever = without(s)
-	if l.forever >= 0 {
+	s, l.Forever = without(s)
+	if l.Forever >= 0 {
 		need = needs(dev, s)
 	}
 	if need > room {
@@ -258,7 +264,7 @@ func without(s script.Script) (out script.Script, step int) {
 		}
 		if step < 0 && !op.Gone {
 			step = op.Step
-			out = append(out, script.Op{Kind: script.NoReturn, Step: step, Text: "from here on " + noRoomToKeep})
+			out = append(out, script.Op{Kind: script.NoReturn, Step: step, Text: "from here on " + NoRoomToKeep})
 		}
 		if op.Keep, op.Spare, op.Gone, op.Before = false, false, false, nil; op.Kind != script.Hole || op.Len > 0 {
 			out = append(out, op)
@@ -267,5 +273,5 @@ func without(s script.Script) (out script.Script, step int) {
 	return out, step
 }
 
-// noRoomToKeep is why a run cannot be taken back from a step on.
-const noRoomToKeep = "it writes over what an earlier step has made free, and the bench has no room to keep that"
+// NoRoomToKeep is why a run cannot be taken back from a step on.
+const NoRoomToKeep = "it writes over what an earlier step has made free, and the bench has no room to keep that"

@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"errors"
@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/ran"
-
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/script"
 	"jadetrail/core/volume"
 	"jadetrail/core/volume/ntfs"
@@ -106,19 +105,19 @@ func inPortion(a *ran.Arrival, files []volume.File) []volume.File {
 // once: what is free in it, and what files have left, goes to the volume that takes it, which
 // then has room for more. It returns the number of the portion that is left, and under which
 // names those before it arrived.
-func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (portion int, onto map[string]string, err error) {
+func (p *Run) portions(o Options, i int, c plan.Column, facts plan.Facts) (portion int, onto map[string]string, err error) {
 	from, to := c.Absorbed, c.Number
 	facts.Insides, facts.PC = nil, p.pc
-	p.script = append(p.script, script.Op{Kind: script.NoReturn, Step: i, Text: "from here on " + c.NoReturn})
+	p.Script = append(p.Script, script.Op{Kind: script.NoReturn, Step: i, Text: "from here on " + c.NoReturn})
 	p.promised.over = true
 	var own []string
 	for _, name := range notFiles { // these go with the volume
-		if f, err := p.sv.Volumes[from].Stat(name); err == nil && f.Kind == volume.Folder {
+		if f, err := p.Survey.Volumes[from].Stat(name); err == nil && f.Kind == volume.Folder {
 			own = append(own, f.Path)
 		}
 	}
 	if len(own) > 0 {
-		if s, err := compile.TakeOut(p.sv, from, own, o.Now()); err == nil {
+		if s, err := compile.TakeOut(p.Survey, from, own, o.Now()); err == nil {
 			if err := p.also(i, c, s); err != nil {
 				return 0, nil, err
 			}
@@ -128,11 +127,11 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 		if err := p.giveOver(i, from, to, facts); err != nil {
 			return 0, nil, err
 		}
-		left, err := units(p.sv.Volumes[from])
+		left, err := units(p.Survey.Volumes[from])
 		if err != nil {
 			return 0, nil, err
 		}
-		info, err := p.sv.Volumes[to].Info()
+		info, err := p.Survey.Volumes[to].Info()
 		if err != nil {
 			return 0, nil, err
 		}
@@ -175,24 +174,24 @@ func (p *prepared) portions(o Options, i int, c plan.Column, facts plan.Facts) (
 }
 
 // also does a script on the copy, as a further part of a step.
-func (p *prepared) also(i int, c plan.Column, s script.Script) error {
+func (p *Run) also(i int, c plan.Column, s script.Script) error {
 	s, after, err := p.do(i, c, s)
 	if err == nil {
-		p.script, p.sv = append(p.script, s...), after
+		p.Script, p.Survey = append(p.Script, s...), after
 	}
 	return err
 }
 
 // giveOver makes one volume as small as it can be, at its head, and gives what that frees to
 // the other.
-func (p *prepared) giveOver(i, from, to int, facts plan.Facts) error {
+func (p *Run) giveOver(i, from, to int, facts plan.Facts) error {
 	for _, s := range []plan.Step{{Do: plan.Shrink, Partition: fmt.Sprint(from), By: "all", Edge: "head"}, {Do: plan.Grow, Partition: fmt.Sprint(to), By: "all"}} {
-		col := plan.Lay(p.sv.Layout, facts, []plan.Step{s})[0]
+		col := plan.Lay(p.Survey.Layout, facts, []plan.Step{s})[0]
 		if col.Layout == nil { // there is nothing to give, or to take
 			continue
 		}
-		given := compile.Given{Dev: p.over}
-		done, err := compile.Step(p.sv, col, given)
+		given := compile.Given{Dev: p.Over}
+		done, err := compile.Step(p.Survey, col, given)
 		if err != nil {
 			return err
 		}
@@ -200,13 +199,13 @@ func (p *prepared) giveOver(i, from, to int, facts plan.Facts) error {
 		if err != nil {
 			return err
 		}
-		p.script, p.sv = append(p.script, script...), after
+		p.Script, p.Survey = append(p.Script, script...), after
 	}
 	return nil
 }
 
 // goOver brings a portion over, and takes it out of the volume that it leaves.
-func (p *prepared) goOver(o Options, i int, c plan.Column, portion int, some []unit, onto *map[string]string) error {
+func (p *Run) goOver(o Options, i int, c plan.Column, portion int, some []unit, onto *map[string]string) error {
 	a := ran.Arrival{Number: c.Number, From: c.From, Folder: c.Step.Folder, Portion: portion, Take: map[string]bool{}}
 	var paths []string
 	for _, u := range some {
@@ -221,7 +220,7 @@ func (p *prepared) goOver(o Options, i int, c plan.Column, portion int, some []u
 	if len(a.Lost) > 0 {
 		return wouldBeLost(&a)
 	}
-	in, err := compile.Load(p.sv, c, compile.Given{Files: a.In, Source: a.Source(), Now: o.Now(), Onto: *onto})
+	in, err := compile.Load(p.Survey, c, compile.Given{Files: a.In, Source: a.Source(), Now: o.Now(), Onto: *onto})
 	if err != nil {
 		return err
 	}
@@ -235,8 +234,8 @@ func (p *prepared) goOver(o Options, i int, c plan.Column, portion int, some []u
 		*onto = map[string]string{}
 	}
 	maps.Copy(*onto, a.Renamed)
-	p.meta.Arrivals = append(p.meta.Arrivals, a)
-	out, err := compile.TakeOut(p.sv, c.From, paths, o.Now())
+	p.Meta.Arrivals = append(p.Meta.Arrivals, a)
+	out, err := compile.TakeOut(p.Survey, c.From, paths, o.Now())
 	if err != nil {
 		return err
 	}

@@ -1,13 +1,12 @@
-package run
+package rehearse
 
 import (
 	"errors"
 	"fmt"
 	"strings"
 
-	"jadetrail/core/facts"
-
 	"jadetrail/core/compile"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
 )
@@ -41,8 +40,8 @@ func (d *doing) bringBack() error {
 			return err
 		}
 		d.close = append(d.close, r.Close)
-		d.sources[m.ID], g.Backup, g.Raw = r, m, r
-		d.meta.Backups = append(d.meta.Backups, m.ID)
+		d.Sources[m.ID], g.Backup, g.Raw = r, m, r
+		d.Meta.Backups = append(d.Meta.Backups, m.ID)
 	case plan.InPlace:
 		// As it is when the step comes to it: an earlier one may have written there.
 		stand, today, err := d.stage(d.o).Standing(d.o.Sources, rec, d.compared[rec.ID])
@@ -66,7 +65,7 @@ func (d *doing) bringBack() error {
 
 // found gathers what a step needs that brings back what a search has found.
 func (d *doing) found() error {
-	x, err := facts.Find(d.o.Sources, d.over, d.sv, d.c.Step.Find, d.c.Step.Told)
+	x, err := facts.Find(d.o.Sources, d.Over, d.Survey, d.c.Step.Find, d.c.Step.Told)
 	if errors.Is(err, facts.ErrNoFind) {
 		return fmt.Errorf(
 			"step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot,
@@ -79,7 +78,7 @@ func (d *doing) found() error {
 	if err != nil {
 		return err
 	}
-	stand := facts.StandOfFind(s, x, d.sv.Layout.Sector)
+	stand := facts.StandOfFind(s, x, d.Survey.Layout.Sector)
 	if err := accepted(d.c, &stand); err != nil {
 		return err
 	}
@@ -117,19 +116,19 @@ func told(c plan.Column) (text string) {
 }
 
 // stage is the copy as it is so far, with what the run itself has written and laid.
-func (p *prepared) stage(o Options) *facts.Stage {
-	at := &facts.Stage{Dev: p.over, Survey: p.sv}
-	for _, x := range seek.Living(o.Dev, p.was, 0) { // what lived there then has left its bytes
+func (p *Run) stage(o Options) *facts.Stage {
+	at := &facts.Stage{Dev: p.Over, Survey: p.Survey}
+	for _, x := range seek.Living(o.Dev, p.Was, 0) { // what lived there then has left its bytes
 		x.Why = min(x.Why, seek.Wrote)
 		at.Own = append(at.Own, x)
 	}
-	for _, w := range p.script.Places(0) {
+	for _, w := range p.Script.Places(0) {
 		at.Own = append(at.Own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
 	}
-	for _, c := range p.columns[:p.at] {
+	for _, c := range p.Columns[:p.at] {
 		for _, q := range c.Layout.Partitions() {
 			at.Own = append(at.Own, seek.Cover{
-				From: q.Start.Offset(p.sv.Layout.Sector), To: (q.End + 1).Offset(p.sv.Layout.Sector),
+				From: q.Start.Offset(p.Survey.Layout.Sector), To: (q.End + 1).Offset(p.Survey.Layout.Sector),
 				State: seek.Unsure, By: q.Title(), Why: seek.Had,
 			})
 		}

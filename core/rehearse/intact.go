@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"encoding/binary"
@@ -7,30 +7,29 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/ran"
-
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/ran"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )
 
-// intact follows every file that stays in its volume through the script: it must be there
+// Intact follows every file that stays in its volume through the script: it must be there
 // afterwards with the same name, size and time, and each of its clusters must hold what the
 // clusters held that it had before. What the clusters hold is never read for that: what was
 // moved is compared when it is moved, and nothing else is written. The contents of small
 // files that the file system keeps in its own tables are compared.
 //
 // before is the drive as it is, p the copy after all steps.
-func (p *prepared) intact(before *survey.Survey) error {
-	o := p.script.Origins()
-	in := &p.meta.Intact
-	planned := p.columns[len(p.columns)-1].Layout
+func (p *Run) Intact(before *survey.Survey) error {
+	o := p.Script.Origins()
+	in := &p.Meta.Intact
+	planned := p.Columns[len(p.Columns)-1].Layout
 	for _, was := range before.Layout.Partitions() {
 		now, stays := planned.Find(was.Number)
-		a, b := before.Volumes[was.Number], p.sv.Volumes[was.Number]
+		a, b := before.Volumes[was.Number], p.Survey.Volumes[was.Number]
 		if !stays || a == nil || now.Volume == nil || now.Volume.Serial != was.Volume.Serial || now.Volume.Kind != was.Volume.Kind {
 			continue
 		}
@@ -45,7 +44,7 @@ func (p *prepared) intact(before *survey.Survey) error {
 		in.Volumes++
 		f := &following{
 			a: a, b: b, from: was.Start.Offset(sec), to: now.Start.Offset(sec), origins: o, in: in,
-			taken: p.takenFrom(was.Number),
+			taken: p.TakenFrom(was.Number),
 		}
 		if err := f.all(); err != nil {
 			return fmt.Errorf("partition %d: %w", was.Number, err)
@@ -55,10 +54,10 @@ func (p *prepared) intact(before *survey.Survey) error {
 	return nil
 }
 
-// takenFrom are the folders that steps take out of a volume.
-func (p *prepared) takenFrom(number int) []string {
+// TakenFrom are the folders that steps take out of a volume.
+func (p *Run) TakenFrom(number int) []string {
 	var out []string
-	for _, c := range p.columns {
+	for _, c := range p.Columns {
 		if c.Moves && c.From == number {
 			out = append(out, c.Base)
 		}
@@ -69,7 +68,8 @@ func (p *prepared) takenFrom(number int) []string {
 	return out
 }
 
-func isBelow(path string, folders []string) bool {
+// IsBelow tells that a path is one of the folders, or in one of them.
+func IsBelow(path string, folders []string) bool {
 	return slices.ContainsFunc(folders, func(f string) bool {
 		return len(path) > len(f) && path[len(f)] == '/' && strings.EqualFold(path[:len(f)], f)
 	})
@@ -83,11 +83,6 @@ type following struct {
 	taken    []string // folders that a step takes out
 	in       *ran.Intact
 	was      map[[16]byte][16]byte // by name, what is known of a file
-}
-
-func key(f volume.File) (k [16]byte) {
-	h := blake3.Sum256([]byte(f.Path + "\x00" + f.Stream + "\x00" + string(f.Kind)))
-	return [16]byte(h[:16])
 }
 
 func (f *following) all() error {
@@ -130,7 +125,7 @@ func (f *following) all() error {
 	}
 	// What is missing must be what a step takes out.
 	return volume.WalkPlaces(f.a, func(x volume.File) error {
-		if _, missing := f.was[key(x)]; missing && !isBelow(x.Path, f.taken) {
+		if _, missing := f.was[key(x)]; missing && !IsBelow(x.Path, f.taken) {
 			return fmt.Errorf("the file %s would be lost", x.Path)
 		}
 		return nil
@@ -219,4 +214,9 @@ func (f *following) compare(now volume.File) error {
 	}
 	f.in.Compared++
 	return nil
+}
+
+func key(f volume.File) (k [16]byte) {
+	h := blake3.Sum256([]byte(f.Path + "\x00" + f.Stream + "\x00" + string(f.Kind)))
+	return [16]byte(h[:16])
 }

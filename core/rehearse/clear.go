@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"jadetrail/core/trail"
@@ -15,11 +15,11 @@ func (d *doing) clear() error {
 			return err
 		}
 		x := trail.Entry{
-			Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.sv.Layout,
+			Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.Survey.Layout,
 			Reason: d.c.Step.Release,
 		}
 		x.Text = "Delete " + rec.Span.Title() + ": the drive is cleared"
-		if err := d.enter(d.o, x); err != nil {
+		if err := d.Enter(d.o, x); err != nil {
 			return err
 		}
 	}

@@ -1,6 +1,8 @@
-package run
+package rehearse
 
-import "jadetrail/core/ran"
+import (
+	"jadetrail/core/ran"
+)
 
 var copyingBack = kind{prepare: (*doing).copyBack}
 
@@ -10,12 +12,12 @@ func (d *doing) copyBack() error {
 		return nil
 	}
 	a := ran.Arrival{Number: d.c.Number, Backup: d.c.Step.Backup, Only: d.c.Step.Only, Folder: d.c.Step.Folder}
-	in, err := d.opened(d.o.Shelf, &a)
+	in, err := d.Opened(d.o.Shelf, &a)
 	if err != nil {
 		return err
 	}
 	d.given.Files, d.given.Source = in, a.Source()
-	d.meta.Arrivals = append(d.meta.Arrivals, a)
+	d.Meta.Arrivals = append(d.Meta.Arrivals, a)
 	d.entry.Backup = d.c.Step.Backup
 	return nil
 }

@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 var retagging = kind{prepare: (*doing).retag}
 

@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"fmt"
@@ -16,10 +16,10 @@ func (d *doing) absorb() error {
 	}
 	into, _ := d.c.Layout.Find(d.c.Number)
 	x := trail.Entry{
-		Act: trail.ActDelete, Record: rec.ID, Partition: d.c.Absorbed, Before: d.sv.Layout, Reason: d.c.Step.Release,
+		Act: trail.ActDelete, Record: rec.ID, Partition: d.c.Absorbed, Before: d.Survey.Layout, Reason: d.c.Step.Release,
 	}
 	x.Text = fmt.Sprintf(
 		"Delete %s: its files are in the folder %s of %s", rec.Span.Title(), d.c.Step.Folder, into.Title(),
 	)
-	return d.enter(d.o, x)
+	return d.Enter(d.o, x)
 }

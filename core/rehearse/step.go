@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"cmp"
@@ -7,12 +7,11 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/ran"
-
 	"jadetrail/core/compile"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -21,7 +20,7 @@ import (
 
 // doing is one step while it is done on the copy.
 type doing struct {
-	*prepared
+	*Run
 	o      Options
 	i      int // which one, from 0
 	c      plan.Column
@@ -37,12 +36,12 @@ func (d *doing) notWritten(err error) error {
 }
 
 // step does one step on the copy and reads the copy back.
-func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error {
+func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 	p.at = i
-	before, arrived := p.sv, len(p.meta.Arrivals)
+	before, arrived := p.Survey, len(p.Meta.Arrivals)
 	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
-	d := &doing{prepared: p, o: o, i: i, c: c, facts: facts, before: before}
-	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.over}
+	d := &doing{Run: p, o: o, i: i, c: c, facts: facts, before: before}
+	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.Over}
 	d.entry = trail.Entry{Act: trail.Act(c.Step.Do), Partition: c.Number, Before: before.Layout}
 	d.entry.Text = c.Told()
 	for _, lifts := range []plan.Lifts{plan.LiftType, plan.LiftPlace} {
@@ -72,7 +71,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	}
 	p.pc = c.PC
 	// 4. Its bytes.
-	done, err := compile.Step(p.sv, c, d.given)
+	done, err := compile.Step(p.Survey, c, d.given)
 	if err != nil {
 		return d.notWritten(err)
 	}
@@ -80,7 +79,7 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 	if !c.Portions && c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
 		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
 	}
-	if a := done.Arrival; a != nil && len(p.meta.Arrivals) > arrived { // an empty volume has nothing that arrives
+	if a := done.Arrival; a != nil && len(p.Meta.Arrivals) > arrived { // an empty volume has nothing that arrives
 		d.arrivedAs(a)
 	}
 	// 5. They lead on the copy to what was planned, and damage no volume.
@@ -98,32 +97,32 @@ func (p *prepared) step(o Options, i int, c plan.Column, facts plan.Facts) error
 		return err
 	}
 	// 6. It is done, and its records know what the drive is like after it.
-	p.script = append(p.script, s...)
-	p.sv = after
+	p.Script = append(p.Script, s...)
+	p.Survey = after
 	d.entry.After = after.Layout
-	for _, r := range p.records {
-		if r.rec.After != nil {
+	for _, r := range p.Records {
+		if r.Record.After != nil {
 			continue
 		}
-		r.rec.After = after.Layout
-		if r.rec.TableAfter, err = stretches(p.over, after); err != nil {
+		r.Record.After = after.Layout
+		if r.Record.TableAfter, err = stretches(p.Over, after); err != nil {
 			return err
 		}
 	}
-	return p.enter(o, d.entry)
+	return p.Enter(o, d.entry)
 }
 
 // bringAcross finds out what comes from another volume of the drive, and opens it.
 func (d *doing) bringAcross() error {
 	c := d.c
-	d.sound[c.From] = false // something may be taken out of there
+	d.Sound[c.From] = false // something may be taken out of there
 	a := ran.Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
 	if c.Portions {
 		var err error
 		if a.Portion, d.given.Onto, err = d.portions(d.o, d.i, c, d.facts); err != nil {
 			return d.notWritten(err)
 		}
-		d.given.Dev = d.over
+		d.given.Dev = d.Over
 	}
 	if err := d.across(&a); err != nil {
 		return d.notWritten(err)
@@ -137,14 +136,14 @@ func (d *doing) bringAcross() error {
 		a.Folders = 0 // they were made with the first portion
 	}
 	if len(a.In) > 0 {
-		d.meta.Arrivals = append(d.meta.Arrivals, a)
+		d.Meta.Arrivals = append(d.Meta.Arrivals, a)
 	}
 	return nil
 }
 
 // arrivedAs tells the entry what becomes of the files that come in.
 func (d *doing) arrivedAs(a *volume.Arrival) {
-	last := &d.meta.Arrivals[len(d.meta.Arrivals)-1]
+	last := &d.Meta.Arrivals[len(d.Meta.Arrivals)-1]
 	last.Renamed, last.Notes = a.Renamed, a.Notes
 	d.entry.Text += " into " + cmp.Or(a.Folder, "the root")
 	if len(last.Lost) > 0 {
@@ -157,13 +156,13 @@ func (d *doing) arrivedAs(a *volume.Arrival) {
 
 // unharmed refuses a step after which a volume has trouble that it did not have, unless that was said and accepted.
 func (d *doing) unharmed(after *survey.Survey) error {
-	d.sound[d.c.Number] = false // until it is checked
+	d.Sound[d.c.Number] = false // until it is checked
 	v, ok := after.Volumes[d.c.Number]
 	if !ok || d.c.Step.Do == plan.Delete {
 		return nil
 	}
 	trouble, sound := newTrouble(d.before.Volumes[d.c.Number], v)
-	d.sound[d.c.Number] = sound
+	d.Sound[d.c.Number] = sound
 	switch {
 	case trouble == nil:
 	case strings.TrimSpace(d.c.Step.Damaged) != "":
@@ -196,28 +195,28 @@ func soundFirst(before *survey.Survey, c plan.Column) error {
 
 // do does operations of a step on the copy, and reads the copy back. It returns them with what
 // undo needs besides.
-func (p *prepared) do(i int, c plan.Column, s script.Script) (script.Script, *survey.Survey, error) {
+func (p *Run) do(i int, c plan.Column, s script.Script) (script.Script, *survey.Survey, error) {
 	for j := range s {
 		s[j].Step = i
 	}
 	s, err := p.promised.keep(s)
 	if err == nil {
-		err = s.Try(p.over, p.sources, p.moved)
+		err = s.Try(p.Over, p.Sources, p.moved)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("step %d, %s: %w. Nothing was written", i+1, c.Title, err)
 	}
 	p.moved = p.moved || s.Moves()
-	after, err := survey.Read(p.over, p.pc)
+	after, err := survey.Read(p.Over, p.pc)
 	if err == nil { // as the step has it, or on its way there
-		after.Relabel(c.Layout, p.sv.Layout)
+		after.Relabel(c.Layout, p.Survey.Layout)
 	}
 	return s, after, err
 }
 
 // through does the script of a step on the copy, and what of the step can be worked out only
 // then. It returns all of it, and the copy as it is afterwards.
-func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.Given) (script.Script, *survey.Survey, error) {
+func (p *Run) through(i int, c plan.Column, s script.Script, given compile.Given) (script.Script, *survey.Survey, error) {
 	s, after, err := p.do(i, c, s)
 	if err != nil {
 		return nil, nil, err
@@ -243,7 +242,7 @@ func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.
 		return s, after, nil
 	}
 	to, _ := c.Layout.Find(c.Number)
-	more, err := then(after, c, is, to, p.over)
+	more, err := then(after, c, is, to, p.Over)
 	if err == nil && len(more) == 0 {
 		return s, after, nil
 	}
@@ -253,9 +252,9 @@ func (p *prepared) through(i int, c plan.Column, s script.Script, given compile.
 
 // passed notes what of the files that came into volumes a step takes on from there, or
 // away with the whole volume.
-func (p *prepared) passed(c plan.Column) {
-	for j := range p.meta.Arrivals {
-		was := &p.meta.Arrivals[j]
+func (p *Run) passed(c plan.Column) {
+	for j := range p.Meta.Arrivals {
+		was := &p.Meta.Arrivals[j]
 		_, stays := c.Layout.Find(was.Number)
 		folder := was.Folder + "/"
 		if !stays || c.Moves && was.Number == c.From && len(folder) > len(c.Base) && strings.EqualFold(folder[:len(c.Base)+1], c.Base+"/") {

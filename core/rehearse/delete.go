@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"slices"
@@ -11,7 +11,7 @@ var deletion = kind{prepare: (*doing).delete}
 
 // delete keeps a record of what is deleted, and enters what goes with it.
 func (d *doing) delete() error {
-	rec, err := d.record(d.o, d.over, d.c, d.facts)
+	rec, err := d.record(d.o, d.Over, d.c, d.facts)
 	if err != nil {
 		return err
 	}
@@ -26,7 +26,7 @@ func (d *doing) delete() error {
 			Act: trail.Act(plan.DropStartEntry), Partition: d.c.Number, Reason: "so that it can be deleted",
 		}
 		left.Text = rec.Span.Title() + " left the PC's start order"
-		if err := d.enter(d.o, left); err != nil {
+		if err := d.Enter(d.o, left); err != nil {
 			return err
 		}
 	}
@@ -37,7 +37,7 @@ func (d *doing) delete() error {
 func (d *doing) recordOf(number int) (*trail.Record, error) {
 	gone := d.c
 	gone.Number = number
-	rec, err := d.record(d.o, d.over, gone, d.facts)
+	rec, err := d.record(d.o, d.Over, gone, d.facts)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 import (
 	"jadetrail/core/compile"

@@ -1,4 +1,4 @@
-package run
+package rehearse
 
 var rebuilding = kind{prepare: (*doing).rebuild}
 
