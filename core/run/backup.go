@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"strings"
 
-	"jadetrail/core/rehearse"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"

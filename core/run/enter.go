@@ -8,9 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
-	"jadetrail/core/ran"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/ran"
 	"jadetrail/core/trail"
 )
 

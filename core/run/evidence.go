@@ -8,11 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
+	"jadetrail/core/ran"
 	"jadetrail/core/survey"
 )
 

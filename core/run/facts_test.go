@@ -13,13 +13,11 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

@@ -6,9 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/facts"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"

@@ -9,18 +9,15 @@ import (
 	"slices"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"golang.org/x/sync/errgroup"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/sign"
 	"jadetrail/core/trail"
 )

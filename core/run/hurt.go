@@ -1,12 +1,10 @@
 package run
 
 import (
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 )
 
 // stopped says of an error that ended a run on its way what is known of it.

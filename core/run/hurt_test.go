@@ -10,10 +10,9 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/prove"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"

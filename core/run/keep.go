@@ -6,12 +6,10 @@ import (
 	"os"
 	"path/filepath"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 )
 
 // makeDurable keeps what the run is: where it writes, what the files hold that are to be

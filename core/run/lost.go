@@ -4,11 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

@@ -9,9 +9,8 @@ import (
 	"strconv"
 	"testing"
 
-	"jadetrail/core/facts"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
 	"jadetrail/core/shelf"

@@ -13,15 +13,13 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"

@@ -10,18 +10,16 @@ import (
 	"strings"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-	"jadetrail/core/words"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/trail"
+	"jadetrail/core/words"
 )
 
 // ErrOther tells that the drive at hand is not the one of the run, or not as the run left it.

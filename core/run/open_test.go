@@ -10,14 +10,12 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"golang.org/x/sys/unix"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"

@@ -7,10 +7,9 @@ import (
 	"slices"
 	"time"
 
-	"jadetrail/core/rehearse"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/layout"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )

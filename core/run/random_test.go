@@ -18,21 +18,18 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
-	"jadetrail/core/ran"
-
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/chance"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/script"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"

@@ -6,14 +6,11 @@ import (
 	"os"
 	"path/filepath"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )

@@ -6,11 +6,9 @@ import (
 	"path/filepath"
 	"testing"
 
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume"
 )

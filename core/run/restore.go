@@ -7,13 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/rehearse"
-
 	"jadetrail/core/facts"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"

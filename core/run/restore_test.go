@@ -12,12 +12,11 @@ import (
 	"syscall"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"

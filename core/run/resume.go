@@ -10,11 +10,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/shelf"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"

@@ -1,7 +1,6 @@
-// Package run is one whole carry-out, held together: the gate, reading the drive
-// again, records, compiling, carrying, the proof, the trail. A rehearsal is the
-// same on a copy that is thrown away. The bench commands and the web application
-// use it alike.
+// Package run is one whole carry-out, held together: a drive with an open run is closed to it, the plan is rehearsed
+// on a copy, what the run is becomes durable, it is carried out, proven and entered in the trail. A rehearsal by
+// itself is the same without what comes after it. The bench commands and the web application use it alike.
 package run
 
 import (
@@ -12,14 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )

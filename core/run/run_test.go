@@ -16,20 +16,17 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
-	"jadetrail/core/ran"
-
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

@@ -6,10 +6,9 @@ import (
 	"slices"
 	"testing"
 
-	"jadetrail/core/prove"
-
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
 	"jadetrail/core/survey"
 )
 

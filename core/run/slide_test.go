@@ -12,14 +12,12 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"

@@ -13,14 +13,11 @@ import (
 	"testing"
 	"time"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

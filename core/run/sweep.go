@@ -10,12 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"jadetrail/core/held"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/disk"
+	"jadetrail/core/held"
 	"jadetrail/core/layout"
+	"jadetrail/core/ran"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
 )

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/held"
-
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
+	"jadetrail/core/held"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

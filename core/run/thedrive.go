@@ -7,12 +7,10 @@ import (
 	"fmt"
 	"strings"
 
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
 	"jadetrail/core/volume/recognise"

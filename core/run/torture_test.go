@@ -16,13 +16,11 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/prove"
-
-	"jadetrail/core/ran"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
+	"jadetrail/core/prove"
+	"jadetrail/core/ran"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/sign"

@@ -17,19 +17,16 @@ import (
 	"strings"
 	"testing"
 
-	"jadetrail/core/rehearse"
-
-	"jadetrail/core/facts"
-
-	"jadetrail/core/ran"
-
 	"github.com/klauspost/compress/zstd"
 
 	"jadetrail/core/carry"
 	"jadetrail/core/compile"
 	"jadetrail/core/disk"
+	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/ran"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"

@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"jadetrail/core/facts"
-
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
