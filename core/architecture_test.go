@@ -2,7 +2,10 @@
 package core_test
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -46,5 +49,24 @@ func TestImportsPointInwards(t *testing.T) {
 				t.Errorf("%s imports %s, which does not stand before it", name, other)
 			}
 		}
+	}
+}
+
+// TestNoClock finds where the core asks a clock that was not handed in. Only chance, which tests alone use, does.
+func TestNoClock(t *testing.T) {
+	err := filepath.WalkDir(".", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasPrefix(path, "chance") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, clock := range []string{"time.Now()", "time.Since(", "time.Until("} {
+			if strings.Contains(string(text), clock) {
+				t.Errorf("%s asks %s", path, clock)
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }

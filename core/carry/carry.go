@@ -69,8 +69,9 @@ type Carry struct {
 	// cache after it was made durable; that goes on while more is filled in, and several
 	// calls may be under way at once.
 	Seen func(off disk.Bytes, b []byte) error
-	// ReadBack is how long was spent on reading back what was moved.
+	// ReadBack is how long was spent on reading back what was moved, by Now; 0 without it.
 	ReadBack time.Duration
+	Now      func() time.Time
 	// there are what is moved on its way: one is filled, one waits, one is written, one is
 	// being taken; back is what is read back.
 	there [4][]byte

@@ -54,11 +54,16 @@ func (c *Carry) settle(dev disk.Device, i int, within disk.Bytes) error {
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("the drive could not make its writes durable: %w", err)
 	}
-	began := time.Now()
+	var began time.Time
+	if c.Now != nil {
+		began = c.Now()
+	}
 	if err := c.compared(dev, c.unsure.pieces); err != nil {
 		return err
 	}
-	c.ReadBack += time.Since(began)
+	if c.Now != nil {
+		c.ReadBack += c.Now().Sub(began)
+	}
 	c.unsure = unsure{pieces: c.unsure.pieces[:0]}
 	return c.mark(framePassed, i, within)
 }

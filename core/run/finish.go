@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -53,17 +52,18 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *rehe
 			return res, err
 		}
 	}
-	began := time.Now()
+	c.Now = o.Now
+	began := o.Now()
 	err := c.Forward(ctx, rec, p.Sources, o.Report)
 	res.Took.ReadBack = c.ReadBack.Seconds()
-	res.Took.Write = time.Since(began).Seconds() - res.Took.ReadBack
+	res.Took.Write = o.Now().Sub(began).Seconds() - res.Took.ReadBack
 	if e := list.Wait(); err == nil {
 		err = e
 	}
 	if err != nil {
 		return res, stopped(o.Dev, m, c, err)
 	}
-	began = time.Now()
+	began = o.Now()
 	if o.Report != nil {
 		o.Report(carry.Progress{Phase: "reading the drive again, and proving it"})
 	}
@@ -89,7 +89,7 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *rehe
 	if x := r.Compared; x != nil {
 		proof += fmt.Sprintf("; %s files read before and after, all %s the same", disk.Grouped(int64(x.Files)), x.Bytes)
 	}
-	res.Took.Prove = time.Since(began).Seconds()
+	res.Took.Prove = o.Now().Sub(began).Seconds()
 	r.Proof, r.Took = proof, res.Took
 	closing := []trail.Entry{{ID: trail.EndID(m.ID, "done"), Act: trail.ActDone, Text: proof, Before: m.Before, After: m.After}}
 	good, why := mark(r.Volumes, m)

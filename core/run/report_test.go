@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"jadetrail/core/plan"
 	"jadetrail/core/prove"
@@ -20,6 +22,8 @@ func TestReport(t *testing.T) {
 	im := s.open(t)
 	o := s.options(im)
 	o.Compare = true
+	var ticks atomic.Int64
+	o.Now = func() time.Time { return day.Add(time.Duration(ticks.Add(1)) * time.Millisecond) }
 	res, err := CarryOut(context.Background(), o)
 	if err != nil {
 		t.Fatal(err)

@@ -116,7 +116,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	// 3. All of it is worked out on a copy, to the last byte.
-	began := time.Now()
+	began := o.Now()
 	p, err := rehearse.Prepare(o.Options)
 	if p != nil {
 		defer p.Release()
@@ -179,7 +179,7 @@ func CarryOut(ctx context.Context, o Options) (*Result, error) {
 	if err := noteBegun(o, p.Meta, c); err != nil {
 		return nil, err
 	}
-	res.Took.Prepare = time.Since(began).Seconds()
+	res.Took.Prepare = o.Now().Sub(began).Seconds()
 	return finish(ctx, o, p.Meta, c, p, res)
 }
 
