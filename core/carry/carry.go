@@ -127,7 +127,7 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 		// Undo must know whether what it takes back behind a move was begun.
 		var err error
 		if op.Kind == script.Hole && !op.Keep {
-			err = c.guard(dev, stretch{op.Off, op.Off + op.Len}, i, 0)
+			err = c.guard(dev, disk.Range{Start: op.Off, End: op.Off + op.Len}, i, 0)
 		} else if last >= c.passed {
 			err = c.settle(dev, i, 0)
 		}

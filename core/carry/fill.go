@@ -92,9 +92,9 @@ const backEvery = 48 * disk.MiB
 type back struct {
 	c     *Carry
 	dev   disk.Device
-	now   [][2]disk.Bytes // not yet handed over
+	now   []disk.Range // not yet handed over
 	n     disk.Bytes
-	parts chan [][2]disk.Bytes
+	parts chan []disk.Range
 	done  chan error
 	ended bool
 	err   error
@@ -104,7 +104,7 @@ func (c *Carry) reader(dev disk.Device) *back {
 	if c.Seen == nil {
 		return &back{ended: true}
 	}
-	b := &back{c: c, dev: dev, parts: make(chan [][2]disk.Bytes, 1), done: make(chan error, 1)}
+	b := &back{c: c, dev: dev, parts: make(chan []disk.Range, 1), done: make(chan error, 1)}
 	go func() {
 		for part := range b.parts {
 			if err := b.read(part); err != nil {
@@ -124,7 +124,7 @@ func (b *back) add(off, n disk.Bytes) error {
 	if b.c == nil {
 		return nil
 	}
-	b.now = append(b.now, [2]disk.Bytes{off, off + n})
+	b.now = append(b.now, disk.Range{Start: off, End: off + n})
 	if b.n += n; b.n < backEvery {
 		return nil
 	}
@@ -166,7 +166,7 @@ func (b *back) stop() error {
 	return b.err
 }
 
-func (b *back) read(part [][2]disk.Bytes) error {
+func (b *back) read(part []disk.Range) error {
 	if err := b.dev.Sync(); err != nil {
 		return fmt.Errorf("the drive could not make its writes durable: %w", err)
 	}
@@ -174,7 +174,7 @@ func (b *back) read(part [][2]disk.Bytes) error {
 	all.SetLimit(readers)
 	spare := make(chan []byte, readers)
 	for _, r := range part {
-		for at := r[0]; at < r[1]; at += batch {
+		for at := r.Start; at < r.End; at += batch {
 			all.Go(func() error {
 				var buf []byte
 				select {
@@ -182,7 +182,7 @@ func (b *back) read(part [][2]disk.Bytes) error {
 				default:
 				}
 				defer func() { spare <- buf }()
-				got, err := disk.Fresh(b.dev, at, min(batch, r[1]-at), buf)
+				got, err := disk.Fresh(b.dev, at, min(batch, r.End-at), buf)
 				if buf = got; err != nil {
 					return err
 				}

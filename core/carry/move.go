@@ -22,22 +22,18 @@ var ErrMoved = errors.New("what was moved reads back as something else")
 // settleEvery is after how much that was moved it is made durable at the latest.
 const settleEvery = 256 * disk.MiB
 
-// stretch is the bytes from the first to, not included, the second.
-type stretch [2]disk.Bytes
-
-func (s stretch) meets(t stretch) bool { return s[0] < t[1] && t[0] < s[1] }
-
-func (s stretch) with(t stretch) stretch {
-	if s[0] == s[1] {
+// around is the smallest range that has both in it; an empty one does not count.
+func around(s, t disk.Range) disk.Range {
+	if s.Len() == 0 {
 		return t
 	}
-	return stretch{min(s[0], t[0]), max(s[1], t[1])}
+	return disk.Range{Start: min(s.Start, t.Start), End: max(s.End, t.End)}
 }
 
 // unsure is what was moved since all was last made durable. Nothing may be written to
 // where that came from: a power cut may lose the copy.
 type unsure struct {
-	from, to stretch
+	from, to disk.Range
 	pieces   []movedPiece
 	bytes    disk.Bytes
 }
@@ -97,8 +93,8 @@ func (c *Carry) compared(dev disk.Device, pieces []movedPiece) error {
 }
 
 // guard is called before a stretch is written to.
-func (c *Carry) guard(dev disk.Device, s stretch, i int, within disk.Bytes) error {
-	if s.meets(c.unsure.from) || s.meets(c.unsure.to) || c.unsure.bytes >= settleEvery {
+func (c *Carry) guard(dev disk.Device, s disk.Range, i int, within disk.Bytes) error {
+	if s.Meets(c.unsure.from) || s.Meets(c.unsure.to) || c.unsure.bytes >= settleEvery {
 		return c.settle(dev, i, within)
 	}
 	return nil
@@ -137,23 +133,23 @@ func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.B
 			}
 			return ErrStopped
 		}
-		src, dst := stretch{from + p.at, from + p.at + p.n}, stretch{to + p.at, to + p.at + p.n}
+		src, dst := disk.Range{Start: from + p.at, End: from + p.at + p.n}, disk.Range{Start: to + p.at, End: to + p.at + p.n}
 		if err := c.guard(dev, dst, i, within); err != nil {
 			return err
 		}
 		if p.data == nil {
-			if err := dev.Zero(dst[0], p.n); err != nil {
+			if err := dev.Zero(dst.Start, p.n); err != nil {
 				return err
 			}
 		} else {
-			if _, err := dev.WriteAt(p.data, int64(dst[0])); err != nil {
+			if _, err := dev.WriteAt(p.data, int64(dst.Start)); err != nil {
 				return err
 			}
-			disk.Hurry(dev, dst[0], p.n)
-			c.unsure.pieces = append(c.unsure.pieces, movedPiece{dst[0], p.n, p.sum})
+			disk.Hurry(dev, dst.Start, p.n)
+			c.unsure.pieces = append(c.unsure.pieces, movedPiece{dst.Start, p.n, p.sum})
 			c.unsure.bytes += p.n
 		}
-		c.unsure.from, c.unsure.to = c.unsure.from.with(src), c.unsure.to.with(dst)
+		c.unsure.from, c.unsure.to = around(c.unsure.from, src), around(c.unsure.to, dst)
 		if within += p.n; back {
 			within -= 2 * p.n
 		}
@@ -163,14 +159,14 @@ func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.B
 }
 
 // extents are the stretches of a range that hold data.
-func extents(dev disk.Device, from, to disk.Bytes) []stretch {
-	var out []stretch
+func extents(dev disk.Device, from, to disk.Bytes) []disk.Range {
+	var out []disk.Range
 	for at := from; at < to; {
 		s, e, ok := dev.Data(at)
 		if !ok || s >= to {
 			break
 		}
-		out = append(out, stretch{max(s, at), min(e, to)})
+		out = append(out, disk.Range{Start: max(s, at), End: min(e, to)})
 		at = e
 	}
 	return out
@@ -218,15 +214,15 @@ func (c *Carry) onTheWay(dev disk.Device, from, lo, hi, longest disk.Bytes, up b
 			p := carried{at: lo, n: hi - lo}
 			hole := len(data) == 0
 			if up && !hole {
-				if d := data[0]; d[0] > from+lo {
-					hole, p.n = true, d[0]-from-lo
-				} else if p.n = min(longest, d[1]-from-lo); from+lo+p.n == d[1] {
+				if d := data[0]; d.Start > from+lo {
+					hole, p.n = true, d.Start-from-lo
+				} else if p.n = min(longest, d.End-from-lo); from+lo+p.n == d.End {
 					data = data[1:]
 				}
 			} else if !hole {
-				if d := data[len(data)-1]; d[1] < from+hi {
-					hole, p.n = true, from+hi-d[1]
-				} else if p.n = min(longest, from+hi-d[0]); from+hi-p.n == d[0] {
+				if d := data[len(data)-1]; d.End < from+hi {
+					hole, p.n = true, from+hi-d.End
+				} else if p.n = min(longest, from+hi-d.Start); from+hi-p.n == d.Start {
 					data = data[:len(data)-1]
 				}
 				p.at = hi - p.n

@@ -20,8 +20,8 @@ import (
 type moving struct {
 	base   *disk.Image
 	script script.Script
-	at     disk.Bytes // where the partition lies before
-	parts  []stretch  // of it that are allocated
+	at     disk.Bytes   // where the partition lies before
+	parts  []disk.Range // of it that are allocated
 }
 
 const (
@@ -51,10 +51,10 @@ func newMoving(t *testing.T, seed uint64, places ...disk.Bytes) *moving {
 		switch kind := rng.IntN(4); {
 		case at == 0 || kind > 1:
 			noise(m.at+at, n)
-			m.parts = append(m.parts, stretch{at, at + n})
+			m.parts = append(m.parts, disk.Range{Start: at, End: at + n})
 		case kind == 1:
 			im.Zero(m.at+at, n)
-			m.parts = append(m.parts, stretch{at, at + n})
+			m.parts = append(m.parts, disk.Range{Start: at, End: at + n})
 		default:
 			noise(m.at+at, n)
 		}
@@ -65,11 +65,11 @@ func newMoving(t *testing.T, seed uint64, places ...disk.Bytes) *moving {
 		var s script.Script
 		at := disk.Bytes(0)
 		for _, p := range m.parts {
-			if p[0] > at {
-				s = append(s, script.Op{Kind: script.Hole, Off: to + at, Len: p[0] - at})
+			if p.Start > at {
+				s = append(s, script.Op{Kind: script.Hole, Off: to + at, Len: p.Start - at})
 			}
-			s = append(s, script.Op{Kind: script.Move, Off: to + p[0], From: now + p[0], Len: p[1] - p[0]})
-			at = p[1]
+			s = append(s, script.Op{Kind: script.Move, Off: to + p.Start, From: now + p.Start, Len: p.End - p.Start})
+			at = p.End
 		}
 		if at < partBytes {
 			s = append(s, script.Op{Kind: script.Hole, Off: to + at, Len: partBytes - at})
@@ -93,7 +93,7 @@ func newMoving(t *testing.T, seed uint64, places ...disk.Bytes) *moving {
 func (m *moving) promised(b []byte) []byte {
 	out := bytes.Clone(b[:4*disk.KiB])
 	for _, p := range m.parts {
-		out = append(out, b[m.at+p[0]:m.at+p[1]]...)
+		out = append(out, b[m.at+p.Start:m.at+p.End]...)
 	}
 	return out
 }
@@ -224,7 +224,7 @@ func TestMovedIsWhatItWas(t *testing.T) {
 	}
 	want := make([]byte, partBytes)
 	for _, p := range m.parts {
-		copy(want[p[0]:p[1]], before[m.at+p[0]:m.at+p[1]])
+		copy(want[p.Start:p.End], before[m.at+p.Start:m.at+p.End])
 	}
 	if got := contents(t, dev)[228*disk.KiB:][:partBytes]; !bytes.Equal(got, want) {
 		t.Error("not what it was")

@@ -80,11 +80,11 @@ func TestGrowLengthensTheEntryFirst(t *testing.T) {
 		t.Errorf("%+v, %v", p, now.Check())
 	}
 	// Nothing is written outside the table's places and the volume's own.
-	allowed := append(sv.Table.Ranges(), [2]disk.Bytes{33 * disk.MiB, 105 * disk.MiB})
+	allowed := append(sv.Table.Ranges(), disk.Range{Start: 33 * disk.MiB, End: 105 * disk.MiB})
 	for _, op := range s {
 		inside := op.Kind == script.Barrier
 		for _, r := range allowed {
-			inside = inside || op.Off >= r[0] && op.Off+op.Len <= r[1]
+			inside = inside || op.Off >= r.Start && op.Off+op.Len <= r.End
 		}
 		if !inside {
 			t.Errorf("writes %d bytes at %d", op.Len, op.Off)

@@ -38,7 +38,7 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 	var s script.Script
 	at := disk.Bytes(0)
 	for k, r := range ranges {
-		lo := r[0]
+		lo := r.Start
 		switch {
 		case lo-at < along:
 			lo = at
@@ -46,11 +46,11 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 			s = append(s, script.Op{Kind: script.Hole, Off: to + at, Len: lo - at})
 		}
 		if n := len(s); k > 0 && lo == at && n > 0 && s[n-1].Kind == script.Move {
-			s[n-1].Len = to + r[1] - s[n-1].Off
+			s[n-1].Len = to + r.End - s[n-1].Off
 		} else {
-			s = append(s, script.Op{Kind: script.Move, Off: to + lo, From: from + lo, Len: r[1] - lo})
+			s = append(s, script.Op{Kind: script.Move, Off: to + lo, From: from + lo, Len: r.End - lo})
 		}
-		at = r[1]
+		at = r.End
 	}
 	if at < p.Bytes {
 		s = append(s, script.Op{Kind: script.Hole, Off: to + at, Len: p.Bytes - at})
@@ -104,31 +104,31 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 // vacated makes holes of what was moved, where it lay before and the volume's new place, or
 // the new place of its record, does not lie over it: on a drive that can do that, and in an
 // image, a slide takes no room. Nothing is lost: it is where it was moved to.
-func vacated(ranges [][2]disk.Bytes, p *layout.Span, start, record disk.LBA, sec disk.Bytes) script.Script {
+func vacated(ranges []disk.Range, p *layout.Span, start, record disk.LBA, sec disk.Bytes) script.Script {
 	from, to := p.Start.Offset(sec), start.Offset(sec)
-	stays := [][2]disk.Bytes{{to, to + p.Bytes}}
+	stays := []disk.Range{{Start: to, End: to + p.Bytes}}
 	if record != 0 {
-		stays = append(stays, [2]disk.Bytes{record.Offset(sec), (record + 1).Offset(sec)})
+		stays = append(stays, disk.Range{Start: record.Offset(sec), End: (record + 1).Offset(sec)})
 	}
-	left := make([][2]disk.Bytes, 0, len(ranges))
+	left := make([]disk.Range, 0, len(ranges))
 	for _, r := range ranges {
-		left = append(left, [2]disk.Bytes{from + r[0], from + r[1]})
+		left = append(left, disk.Range{Start: from + r.Start, End: from + r.End})
 	}
 	for _, k := range stays {
-		var outside [][2]disk.Bytes
+		var outside []disk.Range
 		for _, r := range left {
-			if a := min(r[1], k[0]); r[0] < a {
-				outside = append(outside, [2]disk.Bytes{r[0], a})
+			if a := min(r.End, k.Start); r.Start < a {
+				outside = append(outside, disk.Range{Start: r.Start, End: a})
 			}
-			if b := max(r[0], k[1]); b < r[1] {
-				outside = append(outside, [2]disk.Bytes{b, r[1]})
+			if b := max(r.Start, k.End); b < r.End {
+				outside = append(outside, disk.Range{Start: b, End: r.End})
 			}
 		}
 		left = outside
 	}
 	var s script.Script
 	for _, r := range left {
-		s = append(s, script.Op{Kind: script.Hole, Off: r[0], Len: r[1] - r[0]})
+		s = append(s, script.Op{Kind: script.Hole, Off: r.Start, Len: r.End - r.Start})
 	}
 	if len(s) > 0 {
 		s.Barrier("its former place is empty")

@@ -35,7 +35,7 @@ const maxBad = 1 << 20
 // badPlaces reads what stands beside an image of which sectors its drive cannot read or
 // write: IMAGE.bad.json, a list of [first sector, count]. An image stands in for a drive; so
 // does this for a drive's damage.
-func badPlaces(image string, sector Bytes) ([][2]Bytes, error) {
+func badPlaces(image string, sector Bytes) ([]Range, error) {
 	f, err := os.Open(image + ".bad.json")
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -55,14 +55,14 @@ func badPlaces(image string, sector Bytes) ([][2]Bytes, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the list of bad places beside %s cannot be read: %w", image, err)
 	}
-	var out [][2]Bytes
+	var out []Range
 	for _, x := range list {
 		if x[0] < 0 || x[1] < 1 || x[1] > 1<<40 || x[0] > 1<<40 {
 			return nil, fmt.Errorf(
 				"the list of bad places beside %s names %d sectors at %d: %w", image, x[1], x[0], ErrBounds,
 			)
 		}
-		out = append(out, [2]Bytes{x[0].Offset(sector), (x[0] + x[1]).Offset(sector)})
+		out = append(out, Range{Start: x[0].Offset(sector), End: (x[0] + x[1]).Offset(sector)})
 	}
 	return out, nil
 }
@@ -70,7 +70,7 @@ func badPlaces(image string, sector Bytes) ([][2]Bytes, error) {
 // hurt is the bad place that n bytes at off meet, nil for none.
 func (im *Image) hurt(off, n Bytes, write bool) error {
 	for _, b := range im.bad {
-		if lo, hi := max(b[0], off.Down(im.sector)), min(b[1], (off+n).Up(im.sector)); lo < hi {
+		if lo, hi := max(b.Start, off.Down(im.sector)), min(b.End, (off+n).Up(im.sector)); lo < hi {
 			return &BadPlace{lo, hi - lo, im.sector, write}
 		}
 	}

@@ -196,7 +196,7 @@ func TestRecorder(t *testing.T) {
 	r := NewRecorder(im)
 	r.WriteAt([]byte("abc"), 10)
 	r.Zero(100, 50)
-	if w := r.Written(); len(w) != 2 || w[0] != [2]Bytes{10, 13} || w[1] != [2]Bytes{100, 150} {
+	if w := r.Written(); len(w) != 2 || w[0] != (Range{10, 13}) || w[1] != (Range{100, 150}) {
 		t.Errorf("%v", w)
 	}
 }

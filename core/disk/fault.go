@@ -194,7 +194,7 @@ func (f *FaultyFile) Sync() error {
 type Recorder struct {
 	Device
 	mu     sync.Mutex
-	ranges [][2]Bytes
+	ranges []Range
 	put    Bytes
 }
 
@@ -233,13 +233,13 @@ func (r *Recorder) Fresh(off, n Bytes, buf []byte) ([]byte, error) {
 
 func (r *Recorder) note(off, n Bytes) {
 	r.mu.Lock()
-	r.ranges = append(r.ranges, [2]Bytes{off, off + n})
+	r.ranges = append(r.ranges, Range{Start: off, End: off + n})
 	r.mu.Unlock()
 }
 
 // Written returns the ranges [start, end) written so far, in order of writing.
-func (r *Recorder) Written() [][2]Bytes {
+func (r *Recorder) Written() []Range {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return append([][2]Bytes(nil), r.ranges...)
+	return append([]Range(nil), r.ranges...)
 }

@@ -20,7 +20,7 @@ type Image struct {
 	size   Bytes
 	sector Bytes
 	ro     bool
-	bad    [][2]Bytes   // what the drive cannot read or write
+	bad    []Range      // what the drive cannot read or write
 	dirty  atomic.Int64 // bytes written since the kernel was last told to write them back
 	once   sync.Once
 	past   *os.File // reads past the page cache; nil where the host cannot do that

@@ -2,6 +2,7 @@ package disk
 
 import (
 	"cmp"
+	"encoding/json"
 	"slices"
 	"sort"
 )
@@ -110,4 +111,15 @@ func (s Set) Bytes() (n Bytes) {
 		n += r.Len()
 	}
 	return n
+}
+
+// MarshalJSON writes a range as a pair, start and end.
+func (r Range) MarshalJSON() ([]byte, error) { return json.Marshal([2]Bytes{r.Start, r.End}) }
+
+// UnmarshalJSON reads such a pair.
+func (r *Range) UnmarshalJSON(b []byte) error {
+	var pair [2]Bytes
+	err := json.Unmarshal(b, &pair)
+	r.Start, r.End = pair[0], pair[1]
+	return err
 }

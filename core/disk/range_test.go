@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"testing"
 )
@@ -72,5 +73,20 @@ func TestSet(t *testing.T) {
 		if s.Meets(r) != meets || s.Bytes() != n {
 			t.Fatalf("round %d: %v meets %v: %v, want %v; %d bytes, want %d", round, s, r, s.Meets(r), meets, s.Bytes(), n)
 		}
+	}
+}
+
+// TestRangeJSON holds the form in which ranges stand in files: pairs.
+func TestRangeJSON(t *testing.T) {
+	b, err := json.Marshal([]Range{{0, 512}, {4096, 8192}})
+	if err != nil || string(b) != "[[0,512],[4096,8192]]" {
+		t.Fatalf("%s, %v", b, err)
+	}
+	var back []Range
+	if err := json.Unmarshal(b, &back); err != nil || len(back) != 2 || back[1] != (Range{4096, 8192}) {
+		t.Errorf("%v, %v", back, err)
+	}
+	if err := json.Unmarshal([]byte(`[{"Start":1}]`), &back); err == nil {
+		t.Error("something else was read as a range")
 	}
 }

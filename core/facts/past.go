@@ -17,7 +17,7 @@ import (
 type past struct {
 	runs    []ranThere
 	records []*trail.Record
-	used    map[string][][2]disk.Bytes // what records' partitions had in use, by their ids
+	used    map[string][]disk.Range // what records' partitions had in use, by their ids
 	// unknown is how many runs there are of which nothing can be read: they may have written
 	// anywhere.
 	unknown int
@@ -189,7 +189,7 @@ func (p *past) deletedAfter(o Sources, rec *trail.Record) (covers []seek.Cover, 
 		}
 		for _, r := range used {
 			covers = append(covers, seek.Cover{
-				From: start + r[0], To: start + r[1], State: seek.Taken, By: x.Span.Title() + ", deleted since",
+				From: start + r.Start, To: start + r.End, State: seek.Taken, By: x.Span.Title() + ", deleted since",
 				Why: seek.Wrote,
 			})
 		}

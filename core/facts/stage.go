@@ -40,7 +40,7 @@ func (at *Stage) before(o Sources) (*past, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	p := &past{used: map[string][][2]disk.Bytes{}}
+	p := &past{used: map[string][]disk.Range{}}
 	for _, d := range dirs {
 		if !d.IsDir() {
 			continue
@@ -154,7 +154,7 @@ func (at *Stage) since(o Sources, rec *trail.Record) ([]seek.Cover, error) {
 		}
 		by := "the run " + m.ID
 		for _, w := range written {
-			covers = append(covers, seek.Cover{From: w[0], To: w[1], State: state, By: by, Why: seek.Wrote})
+			covers = append(covers, seek.Cover{From: w.Start, To: w.End, State: state, By: by, Why: seek.Wrote})
 		}
 		if !x.known { // of a run by an earlier version of this program
 			covers = append(covers, seek.Cover{From: 0, To: o.Dev.Size(), State: seek.Unsure, By: by, Why: seek.Wrote})
@@ -214,11 +214,11 @@ func (at *Stage) of(o Sources, rec *trail.Record, c *shelf.Compared) (*Today, er
 }
 
 // had are the ranges of the drive that a record's partition had in use.
-func (at *Stage) had(o Sources, rec *trail.Record) ([][2]disk.Bytes, error) {
+func (at *Stage) had(o Sources, rec *trail.Record) ([]disk.Range, error) {
 	used, err := InUse(o, rec)
 	start := rec.Span.Start.Offset(at.Dev.SectorBytes())
 	for i := range used {
-		used[i][0], used[i][1] = used[i][0]+start, used[i][1]+start
+		used[i].Start, used[i].End = used[i].Start+start, used[i].End+start
 	}
 	return used, err
 }
@@ -363,7 +363,7 @@ func (at *Stage) afterLoss(o Sources, x *seek.Find) ([]seek.Cover, error) {
 		}
 		for _, w := range r.wrote.From(0) {
 			covers = append(covers, seek.Cover{
-				From: w[0], To: w[1], State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote,
+				From: w.Start, To: w.End, State: seek.Taken, By: "the run " + m.ID, Why: seek.Wrote,
 			})
 		}
 	}

@@ -75,7 +75,7 @@ func tenants(l *layout.Layout) []seek.Cover {
 }
 
 // InUse are the ranges that a record's partition had in use, counted from its start.
-func InUse(o Sources, rec *trail.Record) (used [][2]disk.Bytes, err error) {
+func InUse(o Sources, rec *trail.Record) (used []disk.Range, err error) {
 	if rec.Erased {
 		return nil, nil
 	}

@@ -41,18 +41,18 @@ type Drive struct {
 //
 // did is the script that was carried out, written where something was written in all. copied is the copy on which
 // it was done before, nil for a run that was begun by another process.
-func Planned(d Drive, m *ran.Meta, did script.Script, written [][2]disk.Bytes, copied *disk.Overlay, w *Seen) (string, *survey.Survey, error) {
+func Planned(d Drive, m *ran.Meta, did script.Script, written []disk.Range, copied *disk.Overlay, w *Seen) (string, *survey.Survey, error) {
 	// What was written is read past the page cache.
 	if im, ok := d.Dev.(disk.Cached); ok {
 		places := did.Places(disk.MiB)
 		for _, p := range places {
-			if err := im.Forget(p[0], p[1]-p[0]); err != nil {
+			if err := im.Forget(p.Start, p.End-p.Start); err != nil {
 				return "", nil, err
 			}
 		}
 		if len(m.Arrivals) > 0 && len(w.same) == 0 { // all of it will be compared
 			for _, p := range places {
-				im.Prefetch(p[0], p[1]-p[0])
+				im.Prefetch(p.Start, p.End-p.Start)
 			}
 		}
 	}
@@ -85,15 +85,15 @@ func Planned(d Drive, m *ran.Meta, did script.Script, written [][2]disk.Bytes, c
 	}
 	planned := did.Places(0)
 	for _, w := range written {
-		i, _ := slices.BinarySearchFunc(planned, w[0], func(p [2]disk.Bytes, at disk.Bytes) int {
-			if p[1] <= at {
+		i, _ := slices.BinarySearchFunc(planned, w.Start, func(p disk.Range, at disk.Bytes) int {
+			if p.End <= at {
 				return -1
 			}
 			return 1
 		})
-		if i == len(planned) || w[0] < planned[i][0] || planned[i][1] < w[1] {
+		if i == len(planned) || w.Start < planned[i].Start || planned[i].End < w.End {
 			return "", nil, fmt.Errorf(
-				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w[0], w[1],
+				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w.Start, w.End,
 			)
 		}
 	}
@@ -210,19 +210,19 @@ func sameAsCopy(dev, copied disk.Device, s script.Script) error {
 	filled := fills.Places(0)
 	got, want := make([]byte, window), make([]byte, window)
 	for _, p := range writes.Places(0) {
-		i, _ := slices.BinarySearchFunc(filled, p[0], func(f [2]disk.Bytes, at disk.Bytes) int {
-			if f[1] <= at {
+		i, _ := slices.BinarySearchFunc(filled, p.Start, func(f disk.Range, at disk.Bytes) int {
+			if f.End <= at {
 				return -1
 			}
 			return 1
 		})
-		if i < len(filled) && filled[i][0] < p[1] {
+		if i < len(filled) && filled[i].Start < p.End {
 			continue // contents lie there now, which are compared by themselves
 		}
-		for at := p[0]; at < p[1]; {
+		for at := p.Start; at < p.End; {
 			from, to, some := copied.Data(at)
-			if !some || from >= p[1] {
-				from, to = p[1], p[1]
+			if !some || from >= p.End {
+				from, to = p.End, p.End
 			}
 			if from > at { // a hole on the copy, which is long: there must be none but zeros
 				if x, _, data := dev.Data(at); !data || x >= from {
@@ -231,7 +231,7 @@ func sameAsCopy(dev, copied disk.Device, s script.Script) error {
 				}
 				to = from
 			}
-			n := min(to-at, p[1]-at, window)
+			n := min(to-at, p.End-at, window)
 			if _, err := dev.ReadAt(got[:n], int64(at)); err != nil {
 				return err
 			}

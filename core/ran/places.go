@@ -17,10 +17,10 @@ const placesFile = "places.json"
 
 // Places is where a run writes, in bytes of the drive.
 type Places struct {
-	Version int               `json:"version"`
-	Steps   [][][2]disk.Bytes `json:"steps"`
+	Version int            `json:"version"`
+	Steps   [][]disk.Range `json:"steps"`
 	// Unkept are the places of which undo does not bring back what was there.
-	Unkept [][2]disk.Bytes `json:"unkept"`
+	Unkept []disk.Range `json:"unkept"`
 }
 
 // NotePlaces keeps where a script writes, before it does.
@@ -31,12 +31,12 @@ func NotePlaces(dir string, s script.Script, steps int) error {
 			byStep[op.Step] = append(byStep[op.Step], op)
 		}
 	}
-	out := Places{Version: 2, Steps: make([][][2]disk.Bytes, steps), Unkept: [][2]disk.Bytes{}}
+	out := Places{Version: 2, Steps: make([][]disk.Range, steps), Unkept: []disk.Range{}}
 	for i, part := range byStep {
 		out.Steps[i] = part.Places(0)
 	}
 	for _, r := range s.Unkept() {
-		out.Unkept = append(out.Unkept, [2]disk.Bytes{r.Start, r.End})
+		out.Unkept = append(out.Unkept, disk.Range{Start: r.Start, End: r.End})
 	}
 	b, err := json.Marshal(out)
 	if err != nil {
@@ -67,7 +67,7 @@ func Wrote(dir string) (out Places, ok bool, err error) {
 }
 
 // From are the places of the steps from one on.
-func (p *Places) From(step int) (out [][2]disk.Bytes) {
+func (p *Places) From(step int) (out []disk.Range) {
 	for i, part := range p.Steps {
 		if i >= step {
 			out = append(out, part...)

@@ -123,7 +123,7 @@ func (p *Run) stage(o Options) *facts.Stage {
 		at.Own = append(at.Own, x)
 	}
 	for _, w := range p.Script.Places(0) {
-		at.Own = append(at.Own, seek.Cover{From: w[0], To: w[1], State: seek.Taken, By: "this plan", Why: seek.Wrote})
+		at.Own = append(at.Own, seek.Cover{From: w.Start, To: w.End, State: seek.Taken, By: "this plan", Why: seek.Wrote})
 	}
 	for _, c := range p.Columns[:p.at] {
 		for _, q := range c.Layout.Partitions() {

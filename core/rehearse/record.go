@@ -53,7 +53,7 @@ func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts
 	if k.First, k.Last, err = trail.Edges(w); err != nil {
 		return nil, err
 	}
-	k.Ranges = [][2]disk.Bytes{{0, w.Size()}}
+	k.Ranges = []disk.Range{{Start: 0, End: w.Size()}}
 	if v != nil {
 		if rec.Fingerprint, err = v.Fingerprint(); err != nil {
 			return nil, err
@@ -77,11 +77,11 @@ func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts
 func stretches(dev disk.Device, sv *survey.Survey) ([]trail.Stretch, error) {
 	var out []trail.Stretch
 	for _, r := range sv.Table.Ranges() {
-		b, err := disk.ReadFull(dev, r[0], r[1]-r[0])
+		b, err := disk.ReadFull(dev, r.Start, r.End-r.Start)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, trail.Stretch{Off: r[0], Data: b})
+		out = append(out, trail.Stretch{Off: r.Start, Data: b})
 	}
 	return out, nil
 }

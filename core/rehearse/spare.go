@@ -40,7 +40,7 @@ func newPromised(dev disk.Device, before *survey.Survey) *promised {
 		}
 	}
 	for _, r := range before.Table.Ranges() {
-		k.live = k.live.Put(disk.Range{Start: r[0], End: r[1]})
+		k.live = k.live.Put(disk.Range{Start: r.Start, End: r.End})
 	}
 	return k
 }
@@ -61,7 +61,7 @@ func (k *promised) touch(r disk.Range) error {
 			return fmt.Errorf("partition %d: %w", p.Number, err)
 		}
 		for _, x := range ranges {
-			k.live = k.live.Put(disk.Range{Start: start + x[0], End: start + x[1]})
+			k.live = k.live.Put(disk.Range{Start: start + x.Start, End: start + x.End})
 		}
 	}
 	return nil

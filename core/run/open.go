@@ -230,7 +230,7 @@ func signPlace(p *rehearse.Run, dev disk.Device) (disk.Bytes, error) {
 	}
 	for _, sv := range []*survey.Survey{p.Was, p.Survey} {
 		for _, r := range sv.Table.Ranges() {
-			taken = append(taken, disk.Range{Start: r[0], End: r[1]})
+			taken = append(taken, disk.Range{Start: r.Start, End: r.End})
 		}
 	}
 	all := disk.NewSet(taken)

@@ -262,7 +262,7 @@ func TestDeleteAndGrow(t *testing.T) {
 	if err != nil || len(list) < 12 || rec.Span.UniqueID != uid(4) || len(rec.TableBefore) != 5 || len(rec.TableAfter) != 5 {
 		t.Errorf("record: %d files, %+v, %v", len(list), rec.Span, err)
 	}
-	var ranges [][2]disk.Bytes
+	var ranges []disk.Range
 	b, err := recs.Blob(rec, trail.BlobRanges)
 	if err != nil || json.Unmarshal(b, &ranges) != nil || len(ranges) < 2 {
 		t.Errorf("record: ranges %v, %v", ranges, err)

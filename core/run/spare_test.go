@@ -30,7 +30,7 @@ func promisedBytes(t *testing.T, dev, now disk.Device) map[int][]byte {
 			t.Fatal(err)
 		}
 		for _, r := range ranges {
-			b, err := disk.ReadFull(now, p.Start.Offset(dev.SectorBytes())+r[0], r[1]-r[0])
+			b, err := disk.ReadFull(now, p.Start.Offset(dev.SectorBytes())+r.Start, r.Len())
 			if err != nil {
 				t.Fatal(err)
 			}

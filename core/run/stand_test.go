@@ -282,8 +282,8 @@ func (s *shop) undone(t *testing.T, im *disk.Image, rec *trail.Record, at int, b
 		}
 		now := place(t, dev, rec)
 		for _, r := range used {
-			if !bytes.Equal(now[r[0]:r[1]], before[r[0]:r[1]]) {
-				t.Errorf("cut at write %d: of what was deleted before, bytes %d to %d are not as they were", at, r[0], r[1])
+			if !bytes.Equal(now[r.Start:r.End], before[r.Start:r.End]) {
+				t.Errorf("cut at write %d: of what was deleted before, bytes %d to %d are not as they were", at, r.Start, r.End)
 			}
 		}
 		sv, err := survey.Read(dev, nil)

@@ -9,18 +9,18 @@ import (
 
 // Places are the ranges that a script touches, in order, each stretch once; those that
 // lie no more than apart from each other are one.
-func (s Script) Places(apart disk.Bytes) [][2]disk.Bytes {
-	out := make([][2]disk.Bytes, 0, len(s))
+func (s Script) Places(apart disk.Bytes) []disk.Range {
+	out := make([]disk.Range, 0, len(s))
 	for _, op := range s {
 		if op.Len > 0 {
-			out = append(out, [2]disk.Bytes{op.Off, op.Off + op.Len + op.Pad})
+			out = append(out, disk.Range{Start: op.Off, End: op.Off + op.Len + op.Pad})
 		}
 	}
-	slices.SortFunc(out, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
+	slices.SortFunc(out, func(a, b disk.Range) int { return cmp.Compare(a.Start, b.Start) })
 	n := 0
 	for _, p := range out {
-		if n > 0 && p[0] <= out[n-1][1]+apart {
-			out[n-1][1] = max(out[n-1][1], p[1])
+		if n > 0 && p.Start <= out[n-1].End+apart {
+			out[n-1].End = max(out[n-1].End, p.End)
 			continue
 		}
 		out[n] = p

@@ -121,7 +121,7 @@ type was struct {
 	chain    disk.Bytes // where its record in a container's chain lies, 0 for none
 	second   bool       // a second table that is not in use names it
 	// What it had in use when it was lost, and a sum of each sector of that.
-	used [][2]disk.Bytes
+	used []disk.Range
 	sums []uint64
 }
 
@@ -168,15 +168,15 @@ func (w *was) remember(dev disk.Device) {
 	w.used, w.sums = nil, nil
 	if found, err := recognise.Open(disk.NewWindow(dev, w.start, w.own)); err == nil && found.Volume != nil {
 		found.Volume.Allocated(func(from, to disk.Bytes) error {
-			w.used = append(w.used, [2]disk.Bytes{w.start + from, w.start + to})
+			w.used = append(w.used, disk.Range{Start: w.start + from, End: w.start + to})
 			return nil
 		})
 	}
 	if w.used == nil {
-		w.used = [][2]disk.Bytes{{w.start, w.start + w.size}}
+		w.used = []disk.Range{{Start: w.start, End: w.start + w.size}}
 	}
 	for _, r := range w.used {
-		w.sums = append(w.sums, sums(dev, r[0], r[1])...)
+		w.sums = append(w.sums, sums(dev, r.Start, r.End)...)
 	}
 }
 

@@ -28,7 +28,7 @@ type living struct {
 	span  layout.Span
 	start disk.Bytes
 	v     volume.Volume
-	used  [][2]disk.Bytes // in bytes of the drive; read when first asked for
+	used  []disk.Range // in bytes of the drive; read when first asked for
 	files *places
 }
 
@@ -56,19 +56,19 @@ func (l *living) identity() string { return identityOf(l.v) }
 
 // inUse are the ranges of the drive that a living partition has in use: all of it where the
 // inside is not known.
-func (l *living) inUse() [][2]disk.Bytes {
+func (l *living) inUse() []disk.Range {
 	if l.used != nil {
 		return l.used
 	}
 	if l.v == nil {
-		l.used = [][2]disk.Bytes{{l.start, l.start + l.span.Bytes}}
+		l.used = []disk.Range{{Start: l.start, End: l.start + l.span.Bytes}}
 		return l.used
 	}
 	if err := l.v.Allocated(func(from, to disk.Bytes) error {
-		l.used = append(l.used, [2]disk.Bytes{l.start + from, l.start + to})
+		l.used = append(l.used, disk.Range{Start: l.start + from, End: l.start + to})
 		return nil
 	}); err != nil || l.used == nil {
-		l.used = [][2]disk.Bytes{{l.start, l.start + l.span.Bytes}}
+		l.used = []disk.Range{{Start: l.start, End: l.start + l.span.Bytes}}
 	}
 	return l.used
 }
@@ -78,11 +78,11 @@ func (l *living) at(off disk.Bytes) bool {
 	if off < l.start || off >= l.start+l.span.Bytes {
 		return false
 	}
-	i, found := slices.BinarySearchFunc(l.inUse(), off, func(r [2]disk.Bytes, at disk.Bytes) int {
+	i, found := slices.BinarySearchFunc(l.inUse(), off, func(r disk.Range, at disk.Bytes) int {
 		switch {
-		case r[1] <= at:
+		case r.End <= at:
 			return -1
-		case r[0] > at:
+		case r.Start > at:
 			return 1
 		}
 		return 0
@@ -188,7 +188,7 @@ func (j *judge) gather(claims []claim) []Find {
 		}
 		finds[i].from = append(finds[i].from, c)
 	}
-	alone := map[[2]disk.Bytes]int{}
+	alone := map[disk.Range]int{}
 	for _, c := range claims {
 		if c.kind != "" {
 			continue
@@ -200,7 +200,7 @@ func (j *judge) gather(claims []claim) []Find {
 				finds[i].from, told = append(finds[i].from, c), true
 			}
 		}
-		k := [2]disk.Bytes{c.start, c.size}
+		k := disk.Range{Start: c.start, End: c.size}
 		if i, there := alone[k]; there {
 			finds[i].from, told = append(finds[i].from, c), true
 		}
@@ -781,7 +781,7 @@ func (j *judge) around(f *Find, finds []Find) string {
 		if used, known := g.InUse(sec); known {
 			free := f.Bytes
 			for _, r := range used {
-				free -= max(0, min(r[1], (f.End+1).Offset(sec))-max(r[0], f.Start.Offset(sec)))
+				free -= max(0, min(r.End, (f.End+1).Offset(sec))-max(r.Start, f.Start.Offset(sec)))
 			}
 			if free > 0 {
 				continue

@@ -310,32 +310,32 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 	was := slices.Clone(w.used)
 	if end := w.start + f.Bytes; slices.Contains(f.Told, ByFiles) && f.Bytes < w.own { // its end is known to a cluster
 		for i := range was {
-			was[i][1] = min(was[i][1], end)
+			was[i].End = min(was[i].End, end)
 		}
 	}
 	if f.Bytes > w.own { // what of a partition its volume does not reach counts as in use
-		was = append(was, [2]disk.Bytes{w.start + w.own, w.start + f.Bytes})
+		was = append(was, disk.Range{Start: w.start + w.own, End: w.start + f.Bytes})
 	}
 	for _, r := range told {
-		wrong += r[1] - r[0] - overlap(r, was)
+		wrong += r.End - r.Start - overlap(r, was)
 	}
 	for _, r := range was {
-		wrong += r[1] - r[0] - overlap(r, told)
+		wrong += r.End - r.Start - overlap(r, told)
 	}
 	if wrong > 0 {
 		return fmt.Sprintf("%d bytes of %d are told as in use and were not, or were and are not told; %+v %v", wrong, stand.Used, stand.By, f.Reasons)
 	}
 	for _, p := range stand.Pieces {
-		n, all := disk.Bytes(0), [2]disk.Bytes{p.Off, p.Off + p.Len}
+		n, all := disk.Bytes(0), disk.Range{Start: p.Off, End: p.Off + p.Len}
 		for _, l := range h.living {
 			if l.used == nil {
 				l.remember(h.im)
 			}
 			n += overlap(all, l.used)
-			n += overlap(all, [][2]disk.Bytes{{l.start + l.own, l.start + l.size}})
+			n += overlap(all, []disk.Range{{Start: l.start + l.own, End: l.start + l.size}})
 		}
 		for _, r := range sv.Table.Ranges() {
-			n += overlap(all, [][2]disk.Bytes{r})
+			n += overlap(all, []disk.Range{r})
 		}
 		if p.State == Taken && n != p.Len && !strings.Contains(p.By, "partition table") || p.State != Taken && n > 0 {
 			return fmt.Sprintf("%d bytes at byte %d are told as %s, and %d of them are in use", p.Len, p.Off, p.State, n)
@@ -343,8 +343,8 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 	}
 	at := 0
 	for _, r := range w.used {
-		for i, sum := range sums(h.im, r[0], r[1]) {
-			off, same := r[0]+disk.Bytes(i)*512, sum == w.sums[at]
+		for i, sum := range sums(h.im, r.Start, r.End) {
+			off, same := r.Start+disk.Bytes(i)*512, sum == w.sums[at]
 			at++
 			k, _ := slices.BinarySearchFunc(stand.Pieces, off, func(p Piece, off disk.Bytes) int {
 				if p.Off+p.Len <= off {
@@ -365,9 +365,9 @@ func (h *history) shares(w *was, f *Find, sv *survey.Survey, x *tally) string {
 }
 
 // overlap is how much of a stretch others cover.
-func overlap(r [2]disk.Bytes, by [][2]disk.Bytes) (n disk.Bytes) {
+func overlap(r disk.Range, by []disk.Range) (n disk.Bytes) {
 	for _, x := range by {
-		n += max(0, min(r[1], x[1])-max(r[0], x[0]))
+		n += max(0, min(r.End, x.End)-max(r.Start, x.Start))
 	}
 	return n
 }

@@ -76,8 +76,8 @@ type Find struct {
 	volume  volume.Volume
 	agrees  bool // the structures that can be read are its own
 	files   *places
-	used    [][2]disk.Bytes // read when first asked for
-	mapped  bool            // they are known
+	used    []disk.Range // read when first asked for
+	mapped  bool         // they are known
 	// It does not begin where partitions begin, and nothing says that this one began there.
 	stray bool
 	named disk.Bytes // where the record lies that names the file that it lies in, 0 for none

@@ -323,7 +323,7 @@ func TestNested(t *testing.T) {
 // known to be as it was.
 func TestStands(t *testing.T) {
 	covers := []Cover{{10, 60, Unsure, "later", Had}, {15, 25, Taken, "a run", Wrote}, {20, 40, Untouched, "", Compared}, {30, 35, Taken, "now", Lies}, {55, 70, Taken, "now", Lies}}
-	s := Stands([][2]disk.Bytes{{50, 100}, {0, 45}}, covers, Untouched)
+	s := Stands([]disk.Range{{Start: 50, End: 100}, {Start: 0, End: 45}}, covers, Untouched)
 	var got string
 	for _, p := range s.Pieces {
 		got += fmt.Sprintf("%d-%d %s %s; ", p.Off, p.Off+p.Len, p.State, p.By)
@@ -456,7 +456,7 @@ func TestKeptInTables(t *testing.T) {
 		"some of them are taken":    {[]Cover{{1000, 1010, Taken, "b", Wrote}}, Unsure},
 		"written beside all in use": {[]Cover{{1200, 1300, Taken, "b", Wrote}}, Untouched},
 	} {
-		s := Stands([][2]disk.Bytes{{1000, 1100}}, c.covers, Untouched)
+		s := Stands([]disk.Range{{Start: 1000, End: 1100}}, c.covers, Untouched)
 		s.Tables([]volume.File{small, large}, 1000)
 		if got := s.File(small, 1000).State; got != c.want {
 			t.Errorf("%s: it is %s", name, got)

@@ -72,7 +72,7 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 	var out []Cover
 	sec := sv.Layout.Sector
 	for _, r := range sv.Table.Ranges() {
-		out = append(out, Cover{r[0], r[1], Taken, "the partition table", Lies})
+		out = append(out, Cover{r.Start, r.End, Taken, "the partition table", Lies})
 	}
 	for _, l := range newJudge(dev, sv).living {
 		if l.span.Start == except && except != 0 {
@@ -85,7 +85,7 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 			})
 		}
 		for _, r := range l.inUse() {
-			out = append(out, Cover{r[0], r[1], Taken, l.span.Title(), Lies})
+			out = append(out, Cover{r.Start, r.End, Taken, l.span.Title(), Lies})
 		}
 	}
 	return out
@@ -93,7 +93,7 @@ func Living(dev disk.Device, sv *survey.Survey, except disk.LBA) []Cover {
 
 // Stands works out what has become of the ranges that were in use. rest is what is so of a
 // place that nothing covers.
-func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
+func Stands(used []disk.Range, covers []Cover, rest State) *Stand {
 	// Every cover begins and ends somewhere; between two such places one thing is so.
 	type edge struct {
 		at   disk.Bytes
@@ -108,7 +108,7 @@ func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
 	}
 	slices.SortFunc(edges, func(a, b edge) int { return cmp.Compare(a.at, b.at) })
 	used = slices.Clone(used)
-	slices.SortFunc(used, func(a, b [2]disk.Bytes) int { return cmp.Compare(a[0], b[0]) })
+	slices.SortFunc(used, func(a, b disk.Range) int { return cmp.Compare(a.Start, b.Start) })
 	s := &Stand{}
 	by := map[string]int{}
 	open := map[int]bool{}
@@ -156,9 +156,9 @@ func Stands(used [][2]disk.Bytes, covers []Cover, rest State) *Stand {
 		}
 	}
 	for _, r := range used {
-		for at := r[0]; at < r[1]; {
+		for at := r.Start; at < r.End; {
 			move(at)
-			end := r[1]
+			end := r.End
 			if k < len(edges) {
 				end = min(end, edges[k].at)
 			}
@@ -248,10 +248,10 @@ func (f *Find) Stand(dev disk.Device, sv *survey.Survey) *Stand {
 // InUse are the ranges of the drive that a find has in use: those that its own map names, where
 // that is as its files say (volume.Mapped), and else all of its place, with known not set. A
 // kind that has no map uses all of it.
-func (f *Find) InUse(sector disk.Bytes) (ranges [][2]disk.Bytes, known bool) {
+func (f *Find) InUse(sector disk.Bytes) (ranges []disk.Range, known bool) {
 	if f.used == nil {
 		start := f.Start.Offset(sector)
-		f.used = [][2]disk.Bytes{{start, start + f.Bytes}}
+		f.used = []disk.Range{{Start: start, End: start + f.Bytes}}
 		switch {
 		case f.Kind == volume.Swap || f.Kind == volume.Sealed:
 			f.mapped = true

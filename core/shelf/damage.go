@@ -15,7 +15,7 @@ import (
 type Damage struct {
 	Pieces []int `json:"pieces,omitempty"`
 	// Lost are the ranges of the image or the tar that cannot be had, start and end.
-	Lost [][2]disk.Bytes `json:"lost,omitempty"`
+	Lost []disk.Range `json:"lost,omitempty"`
 	// List tells that the list of files is damaged; the tar itself names them too.
 	List bool `json:"list,omitempty"`
 	// Files are the first names of those whose contents are concerned, More how many
@@ -43,7 +43,7 @@ func (d *Damage) What() string {
 	if len(d.Pieces) > 0 {
 		parts = append(parts, fmt.Sprintf(
 			"%d of %d pieces do not read back as they were written, the first at byte %d", len(d.Pieces), d.of,
-			d.Lost[0][0],
+			d.Lost[0].Start,
 		))
 	}
 	if d.List {
@@ -87,7 +87,7 @@ func (d *Damage) Unwrap() error { return ErrDamaged }
 
 // hits tells whether a range holds anything that is lost.
 func (d *Damage) hits(off, n disk.Bytes) bool {
-	return d != nil && n > 0 && slices.ContainsFunc(d.Lost, func(r [2]disk.Bytes) bool { return off < r[1] && r[0] < off+n })
+	return d != nil && n > 0 && slices.ContainsFunc(d.Lost, func(r disk.Range) bool { return off < r.End && r.Start < off+n })
 }
 
 func (d *Damage) name(f volume.File) {
@@ -107,10 +107,10 @@ func (s *Shelf) damage(m *Manifest, bad []int, list bool) *Damage {
 	d := &Damage{Pieces: bad, List: list, id: m.ID, of: len(m.Pieces)}
 	for _, i := range bad {
 		p := m.Pieces[i]
-		if n := len(d.Lost); n > 0 && d.Lost[n-1][1] == p.Off {
-			d.Lost[n-1][1] = p.Off + p.Len
+		if n := len(d.Lost); n > 0 && d.Lost[n-1].End == p.Off {
+			d.Lost[n-1].End = p.Off + p.Len
 		} else {
-			d.Lost = append(d.Lost, [2]disk.Bytes{p.Off, p.Off + p.Len})
+			d.Lost = append(d.Lost, disk.Range{Start: p.Off, End: p.Off + p.Len})
 		}
 	}
 	if len(bad) == 0 {
@@ -153,13 +153,13 @@ func (s *Shelf) damage(m *Manifest, bad []int, list bool) *Damage {
 func (d *Damage) inTables(m *Manifest, files []volume.File) bool {
 	lost := func(off, n disk.Bytes) (sum disk.Bytes) {
 		for _, r := range d.Lost {
-			sum += max(min(off+n, r[1])-max(off, r[0]), 0)
+			sum += max(min(off+n, r.End)-max(off, r.Start), 0)
 		}
 		return sum
 	}
 	var used, contents disk.Bytes
 	for _, r := range m.Allocated {
-		used += lost(r[0], r[1]-r[0])
+		used += lost(r.Start, r.End-r.Start)
 	}
 	seen := map[uint64]bool{}
 	for _, f := range files {
@@ -184,15 +184,15 @@ func (p patchy) ReadAt(b []byte, off int64) (int, error) {
 	}
 	at, end := disk.Bytes(off), disk.Bytes(off)+disk.Bytes(len(b))
 	for _, r := range p.m.Damage.Lost {
-		for at < min(r[0], end) {
-			k, err := p.medium.ReadAt(b[at-disk.Bytes(off):min(r[0], end)-disk.Bytes(off)], int64(at))
+		for at < min(r.Start, end) {
+			k, err := p.medium.ReadAt(b[at-disk.Bytes(off):min(r.Start, end)-disk.Bytes(off)], int64(at))
 			if err != nil {
 				return int(at-disk.Bytes(off)) + k, err
 			}
 			at += disk.Bytes(k)
 		}
-		if r[1] > at && at < end {
-			to := min(r[1], end)
+		if r.End > at && at < end {
+			to := min(r.End, end)
 			clear(b[at-disk.Bytes(off) : to-disk.Bytes(off)])
 			at = to
 		}

@@ -32,8 +32,8 @@ func Fingerprint(dev disk.Device, v volume.Volume) (string, error) {
 // Ranges returns what of the partition is copied: everything, or when the volume
 // is clean and its map of clusters agrees with its files, all but the free
 // clusters (left is then true).
-func Ranges(dev disk.Device, v volume.Volume) (ranges [][2]disk.Bytes, left bool, err error) {
-	whole := [][2]disk.Bytes{{0, dev.Size()}}
+func Ranges(dev disk.Device, v volume.Volume) (ranges []disk.Range, left bool, err error) {
+	whole := []disk.Range{{Start: 0, End: dev.Size()}}
 	if v == nil {
 		return whole, false, nil
 	}
@@ -42,10 +42,10 @@ func Ranges(dev disk.Device, v volume.Volume) (ranges [][2]disk.Bytes, left bool
 		return whole, false, nil
 	}
 	err = v.Allocated(func(a, b disk.Bytes) error {
-		if n := len(ranges); n > 0 && ranges[n-1][1] == a {
-			ranges[n-1][1] = b
+		if n := len(ranges); n > 0 && ranges[n-1].End == a {
+			ranges[n-1].End = b
 		} else {
-			ranges = append(ranges, [2]disk.Bytes{a, b})
+			ranges = append(ranges, disk.Range{Start: a, End: b})
 		}
 		return nil
 	})
@@ -55,17 +55,17 @@ func Ranges(dev disk.Device, v volume.Volume) (ranges [][2]disk.Bytes, left bool
 // readPiece fills b with the bytes at off: what lies in ranges and is stored on
 // the device, zeros elsewhere. Where there is nothing at all it leaves b as it is
 // and says so; the piece is then zeros.
-func readPiece(dev disk.Device, ranges [][2]disk.Bytes, b []byte, off disk.Bytes) (bool, error) {
+func readPiece(dev disk.Device, ranges []disk.Range, b []byte, off disk.Bytes) (bool, error) {
 	end := off + disk.Bytes(len(b))
-	i, _ := slices.BinarySearchFunc(ranges, off, func(r [2]disk.Bytes, x disk.Bytes) int {
-		if r[1] <= x {
+	i, _ := slices.BinarySearchFunc(ranges, off, func(r disk.Range, x disk.Bytes) int {
+		if r.End <= x {
 			return -1
 		}
 		return 1
 	})
 	some := false
-	for ; i < len(ranges) && ranges[i][0] < end; i++ {
-		for at, stop := max(ranges[i][0], off), min(ranges[i][1], end); at < stop; {
+	for ; i < len(ranges) && ranges[i].Start < end; i++ {
+		for at, stop := max(ranges[i].Start, off), min(ranges[i].End, end); at < stop; {
 			s, e, ok := dev.Data(at)
 			if !ok || s >= stop {
 				break
@@ -85,15 +85,15 @@ func readPiece(dev disk.Device, ranges [][2]disk.Bytes, b []byte, off disk.Bytes
 
 // room is an upper bound of what a backup of the partition takes: all that is
 // stored in the ranges, and a frame for each piece.
-func room(dev disk.Device, ranges [][2]disk.Bytes) disk.Bytes {
+func room(dev disk.Device, ranges []disk.Range) disk.Bytes {
 	n := (dev.Size()/pieceBytes + 1) * 1024
 	for _, r := range ranges {
-		for at := r[0]; at < r[1]; {
+		for at := r.Start; at < r.End; {
 			s, e, ok := dev.Data(at)
-			if !ok || s >= r[1] {
+			if !ok || s >= r.End {
 				break
 			}
-			n += min(e, r[1]) - max(s, at)
+			n += min(e, r.End) - max(s, at)
 			at = e
 		}
 	}
@@ -152,14 +152,14 @@ func (s *Shelf) Compare(dev disk.Device, m *Manifest) (Compared, error) {
 	if m.LeftOut {
 		var ranges []disk.Range
 		for _, r := range m.Allocated {
-			ranges = append(ranges, disk.Range{Start: r[0], End: r[1]})
+			ranges = append(ranges, disk.Range{Start: r.Start, End: r.End})
 		}
 		known = disk.NewSet(ranges)
 	}
 	c.Unknown = m.Bytes - known.Bytes()
-	ranges := make([][2]disk.Bytes, len(known))
+	ranges := make([]disk.Range, len(known))
 	for i, r := range known {
-		ranges[i] = [2]disk.Bytes{r.Start, r.End}
+		ranges[i] = disk.Range{Start: r.Start, End: r.End}
 	}
 	var from *Reader // opened where it is needed
 	defer func() {

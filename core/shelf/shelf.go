@@ -221,8 +221,8 @@ type Manifest struct {
 	Stored  disk.Bytes `json:"stored_bytes"` // as it lies on the shelf
 	// LeftOut tells that free clusters are zeros in the image; then Allocated are
 	// the ranges that hold the partition's own bytes.
-	LeftOut   bool            `json:"free_left_out"`
-	Allocated [][2]disk.Bytes `json:"allocated,omitempty"`
+	LeftOut   bool         `json:"free_left_out"`
+	Allocated []disk.Range `json:"allocated,omitempty"`
 	// Of a backup of files: what was chosen of them, none for all; how many there are,
 	// with how many bytes of contents; how many could not be read; and the BLAKE3 hash
 	// of their list.

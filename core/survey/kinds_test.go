@@ -170,21 +170,21 @@ func pages(t *testing.T, v volume.Volume, dir string) (out []string) {
 // covered tells that every byte of every file lies in what is allocated.
 func covered(t *testing.T, n int, v volume.Volume, files []volume.File) {
 	t.Helper()
-	var ranges [][2]disk.Bytes
+	var ranges []disk.Range
 	last := disk.Bytes(-1)
 	if err := v.Allocated(func(a, b disk.Bytes) error {
 		if a < last || b <= a {
 			t.Fatalf("partition %d: allocated %d to %d behind %d", n, a, b, last)
 		}
 		last = b
-		ranges = append(ranges, [2]disk.Bytes{a, b})
+		ranges = append(ranges, disk.Range{Start: a, End: b})
 		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range files {
 		for _, e := range f.Extents {
-			if e.Off >= 0 && !slices.ContainsFunc(ranges, func(r [2]disk.Bytes) bool { return r[0] <= e.Off && e.Off < r[1] }) {
+			if e.Off >= 0 && !slices.ContainsFunc(ranges, func(r disk.Range) bool { return r.Start <= e.Off && e.Off < r.End }) {
 				t.Errorf("partition %d: %s lies at %d, which counts as free", n, f.Path, e.Off)
 			}
 		}

@@ -68,7 +68,7 @@ func TestMBRRoundTrip(t *testing.T) {
 			} else {
 				var was [][]byte
 				for _, r := range tb.Ranges() {
-					was = append(was, before[r[0]:r[1]])
+					was = append(was, before[r.Start:r.End])
 				}
 				s, err = less.Insert(e.Record, e.Raw, less.LinkTo(e.Record, was...))
 			}

@@ -506,18 +506,18 @@ func (t *Table) Set(slot int, raw []byte) (script.Script, error) {
 
 // Ranges returns the places [start, end) of the table's own bytes on dev: the
 // MBR, and both copies with their entries.
-func (t *Table) Ranges() [][2]disk.Bytes {
-	out := [][2]disk.Bytes{{0, t.Sector}}
+func (t *Table) Ranges() []disk.Range {
+	out := []disk.Range{{Start: 0, End: t.Sector}}
 	if t.mbr != nil {
 		for _, l := range t.mbr.chain {
 			at := l.lba.Offset(t.Sector)
-			out = append(out, [2]disk.Bytes{at, at + t.Sector})
+			out = append(out, disk.Range{Start: at, End: at + t.Sector})
 		}
 	}
 	for _, g := range []*gptCopy{t.primary, t.backup} {
 		if g != nil {
 			h, a := g.lba.Offset(t.Sector), g.arrayLBA.Offset(t.Sector)
-			out = append(out, [2]disk.Bytes{h, h + t.Sector}, [2]disk.Bytes{a, a + disk.Bytes(len(g.array))})
+			out = append(out, disk.Range{Start: h, End: h + t.Sector}, disk.Range{Start: a, End: a + disk.Bytes(len(g.array))})
 		}
 	}
 	return out

@@ -75,7 +75,7 @@ var recordForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{2,63}$`)
 // Contents is what a record is made of beside its own fields.
 type Contents struct {
 	First, Last []byte
-	Ranges      [][2]disk.Bytes
+	Ranges      []disk.Range
 	Files       []volume.File
 }
 

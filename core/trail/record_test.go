@@ -31,7 +31,7 @@ func TestRecords(t *testing.T) {
 	recs := Records{filepath.Join(dir, "records")}
 	rec := &Record{ID: "d-1", Time: time.Now(), Span: span, Entry: make([]byte, 128)}
 	files := []volume.File{{Path: "a", Kind: volume.Folder}, {Path: "a/b", Kind: volume.Plain, Bytes: 3, Extents: []volume.Extent{{Off: 4096, Len: 4096}}}}
-	hash, err := recs.Save(rec, Contents{First: first, Last: last, Ranges: [][2]disk.Bytes{{0, 4096}}, Files: files})
+	hash, err := recs.Save(rec, Contents{First: first, Last: last, Ranges: []disk.Range{{Start: 0, End: 4096}}, Files: files})
 	if err != nil {
 		t.Fatal(err)
 	}

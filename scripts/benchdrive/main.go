@@ -170,7 +170,7 @@ func ranges(im *disk.Image, what string) error {
 		return nil
 	}
 	for _, r := range sv.Table.Ranges() {
-		fmt.Println(int64(r[0]), int64(r[1]-r[0]))
+		fmt.Println(int64(r.Start), int64(r.End-r.Start))
 	}
 	for _, p := range sv.Layout.Partitions() {
 		for _, s := range sv.Volumes[p.Number].(*ntfs.Volume).Places(what == "grow") {

@@ -17,10 +17,10 @@ import (
 func TestResized(t *testing.T) {
 	for _, c := range []struct {
 		kind  volume.Kind
-		sizes [2]disk.Bytes // from, to
-	}{{volume.FAT12, [2]disk.Bytes{1200 * disk.KiB, 4096 * disk.KiB}}, {volume.FAT16, [2]disk.Bytes{8 * disk.MiB, 64 * disk.MiB}}, {volume.FAT32, [2]disk.Bytes{66 * disk.MiB, 300 * disk.MiB}}} {
+		sizes disk.Range // from, to
+	}{{volume.FAT12, disk.Range{Start: 1200 * disk.KiB, End: 4096 * disk.KiB}}, {volume.FAT16, disk.Range{Start: 8 * disk.MiB, End: 64 * disk.MiB}}, {volume.FAT32, disk.Range{Start: 66 * disk.MiB, End: 300 * disk.MiB}}} {
 		rng := rand.New(rand.NewPCG(uint64(len(c.kind)), 7))
-		dev, n := disk.NewPaper(c.sizes[1]+disk.MiB, 512), 30
+		dev, n := disk.NewPaper(c.sizes.End+disk.MiB, 512), 30
 		switch c.kind {
 		case volume.FAT32:
 			n = 900
@@ -55,7 +55,7 @@ func TestResized(t *testing.T) {
 		grown, cut, renumbered := 0, 0, 0
 		for range 40 {
 			i, _ := v.Info()
-			size := (c.sizes[0] + disk.Bytes(rng.Int64N(int64(c.sizes[1]-c.sizes[0])))).Down(512)
+			size := (c.sizes.Start + disk.Bytes(rng.Int64N(int64(c.sizes.End-c.sizes.Start)))).Down(512)
 			after, shift, err := Reshaped(i, size, 512)
 			if err != nil {
 				t.Fatal(c.kind, size, err)
