@@ -56,32 +56,32 @@ const oemID = "NTFS    "
 // parseBoot reads a boot sector. A volume whose sizes are absurd is
 // volume.ErrDamaged, another file system's is volume.ErrNotThis.
 func parseBoot(b []byte) (*boot, error) {
-	if len(b) < 512 || string(b[3:11]) != oemID || b[510] != 0x55 || b[511] != 0xaa {
+	if len(b) < 512 || string(b[bootOEM:bootSectorBytes]) != oemID || b[510] != 0x55 || b[511] != 0xaa {
 		return nil, volume.ErrNotThis
 	}
 	bad := func(what string, v any) (*boot, error) {
 		return nil, fmt.Errorf("%w: the NTFS boot sector claims %s of %v", volume.ErrDamaged, what, v)
 	}
-	o := &boot{raw: b, hidden: le.Uint32(b[28:]), serial: le.Uint64(b[72:])}
-	o.sector = disk.Bytes(le.Uint16(b[11:]))
+	o := &boot{raw: b, hidden: le.Uint32(b[bootHidden:]), serial: le.Uint64(b[bootSerial:])}
+	o.sector = disk.Bytes(le.Uint16(b[bootSectorBytes:]))
 	if o.sector < 512 || o.sector > 4096 || o.sector&(o.sector-1) != 0 {
 		return bad("a sector size", o.sector)
 	}
-	spc := disk.Bytes(b[13])
-	if b[13] > 0x80 { // a negative power of two, for clusters above 64 KiB
-		if b[13] < 0xf4 {
-			return bad("a cluster size", b[13])
+	spc := disk.Bytes(b[bootPerCluster])
+	if b[bootPerCluster] > 0x80 { // a negative power of two, for clusters above 64 KiB
+		if b[bootPerCluster] < 0xf4 {
+			return bad("a cluster size", b[bootPerCluster])
 		}
-		spc = 1 << (256 - int(b[13]))
+		spc = 1 << (256 - int(b[bootPerCluster]))
 	}
 	if spc == 0 || spc&(spc-1) != 0 || spc*o.sector > 2*disk.MiB {
 		return bad("a cluster size", spc*o.sector)
 	}
 	o.cluster = spc * o.sector
-	if s := le.Uint64(b[40:]); s < 16 || s > 1<<50 {
+	if s := le.Uint64(b[bootSectors:]); s < 16 || s > 1<<50 {
 		return bad("a number of sectors", s)
 	}
-	o.sectors = int64(le.Uint64(b[40:]))
+	o.sectors = int64(le.Uint64(b[bootSectors:]))
 	o.clusters = o.sectors / int64(spc)
 	for i, p := range []*int64{&o.mft, &o.mirror} {
 		v := le.Uint64(b[48+8*i:])
@@ -96,7 +96,7 @@ func parseBoot(b []byte) (*boot, error) {
 		}
 		return 1 << min(-int(c), 20)
 	}
-	o.record, o.index = sizeOf(int8(b[64])), sizeOf(int8(b[68]))
+	o.record, o.index = sizeOf(int8(b[bootRecord])), sizeOf(int8(b[bootIndex]))
 	if o.record < 512 || o.record > 64<<10 || bits.OnesCount(uint(o.record)) != 1 {
 		return bad("a record size", o.record)
 	}
@@ -112,6 +112,6 @@ func (o *boot) bytes() disk.Bytes { return disk.Bytes(o.clusters) * o.cluster }
 // withSectors returns the boot sector with another number of sectors.
 func (o *boot) withSectors(n int64) []byte {
 	b := append([]byte(nil), o.raw...)
-	le.PutUint64(b[40:], uint64(n))
+	le.PutUint64(b[bootSectors:], uint64(n))
 	return b
 }

@@ -20,17 +20,17 @@ func (m *maker) builder(num, seq int64, flags uint16) *builder {
 	b := &builder{raw: m.mft[num*int64(m.record) : (num+1)*int64(m.record)], cluster: m.cluster}
 	n := m.record/512 + 1
 	copy(b.raw, "FILE")
-	le.PutUint16(b.raw[4:], 0x30)
-	le.PutUint16(b.raw[6:], uint16(n))
-	le.PutUint16(b.raw[16:], uint16(seq))
+	le.PutUint16(b.raw[hdrFixups:], 0x30)
+	le.PutUint16(b.raw[hdrFixupCount:], uint16(n))
+	le.PutUint16(b.raw[hdrSequence:], uint16(seq))
 	if flags&inUse != 0 {
-		le.PutUint16(b.raw[18:], 1)
+		le.PutUint16(b.raw[hdrLinks:], 1)
 	}
 	b.off = (0x30 + 2*n + 7) &^ 7
-	le.PutUint16(b.raw[20:], uint16(b.off))
-	le.PutUint16(b.raw[22:], flags)
-	le.PutUint32(b.raw[28:], uint32(m.record))
-	le.PutUint32(b.raw[44:], uint32(num))
+	le.PutUint16(b.raw[hdrFirst:], uint16(b.off))
+	le.PutUint16(b.raw[hdrFlags:], flags)
+	le.PutUint32(b.raw[hdrAllocated:], uint32(m.record))
+	le.PutUint32(b.raw[hdrNumber:], uint32(num))
 	return b
 }
 
@@ -43,25 +43,25 @@ func (b *builder) room(n int) []byte {
 	}
 	p := b.raw[b.off : b.off+n]
 	b.off += n
-	le.PutUint32(p[4:], uint32(n))
-	le.PutUint16(p[14:], b.instance)
+	le.PutUint32(p[attrLength:], uint32(n))
+	le.PutUint16(p[attrInstance:], b.instance)
 	b.instance++
 	return p
 }
 
 func (b *builder) resident(typ uint32, name string, value []byte, indexed bool) {
 	nm := bytes16(name)
-	at := (24 + len(nm) + 7) &^ 7
+	at := (attrResidentHead + len(nm) + 7) &^ 7
 	p := b.room(at + len(value))
 	le.PutUint32(p, typ)
-	p[9] = byte(len(nm) / 2)
-	le.PutUint16(p[10:], 24)
-	le.PutUint32(p[16:], uint32(len(value)))
-	le.PutUint16(p[20:], uint16(at))
+	p[attrNameLength] = byte(len(nm) / 2)
+	le.PutUint16(p[attrNameOffset:], attrResidentHead)
+	le.PutUint32(p[attrValueLength:], uint32(len(value)))
+	le.PutUint16(p[attrValueOffset:], uint16(at))
 	if indexed {
-		p[22] = 1
+		p[attrIndexed] = 1
 	}
-	copy(p[24:], nm)
+	copy(p[attrResidentHead:], nm)
 	copy(p[at:], value)
 }
 
@@ -70,14 +70,14 @@ func (b *builder) stream(typ uint32, name string, runs []run, alloc, size disk.B
 	at := (64 + len(nm) + 7) &^ 7
 	p := b.room(at + len(pairs))
 	le.PutUint32(p, typ)
-	p[8], p[9] = 1, byte(len(nm)/2)
-	le.PutUint16(p[10:], 64)
-	le.PutUint64(p[24:], uint64(runsEnd(runs, 0)-1))
-	le.PutUint16(p[32:], uint16(at))
-	le.PutUint64(p[40:], uint64(alloc))
-	le.PutUint64(p[48:], uint64(size))
-	le.PutUint64(p[56:], uint64(size))
-	copy(p[64:], nm)
+	p[attrNonResident], p[attrNameLength] = 1, byte(len(nm)/2)
+	le.PutUint16(p[attrNameOffset:], attrRunsHead)
+	le.PutUint64(p[attrHighest:], uint64(runsEnd(runs, 0)-1))
+	le.PutUint16(p[attrRuns:], uint16(at))
+	le.PutUint64(p[attrAllocated:], uint64(alloc))
+	le.PutUint64(p[attrSize:], uint64(size))
+	le.PutUint64(p[attrInitialised:], uint64(size))
+	copy(p[attrRunsHead:], nm)
 	copy(p[at:], pairs)
 }
 
@@ -87,8 +87,8 @@ func (b *builder) standard(stamp uint64, attrs, sid uint32) {
 	for i := range 4 {
 		le.PutUint64(v[8*i:], stamp)
 	}
-	le.PutUint32(v[32:], attrs)
-	le.PutUint32(v[52:], sid)
+	le.PutUint32(v[stdAttributes:], attrs)
+	le.PutUint32(v[stdSecurity:], sid)
 	b.resident(atStandard, "", v, false)
 }
 
@@ -109,8 +109,8 @@ func (b *builder) close() error {
 		return ErrRecord
 	}
 	le.PutUint32(b.raw[b.off:], atEnd)
-	le.PutUint32(b.raw[24:], uint32(b.off+8))
-	le.PutUint16(b.raw[40:], b.instance)
+	le.PutUint32(b.raw[hdrUsed:], uint32(b.off+8))
+	le.PutUint16(b.raw[hdrNextInstance:], b.instance)
 	fix(b.raw)
 	return nil
 }
@@ -207,14 +207,14 @@ func securityStreams() (sds []byte, sdh, sii []entry) {
 		}
 		h := make([]byte, 20)
 		le.PutUint32(h, hash)
-		le.PutUint32(h[4:], id)
-		le.PutUint64(h[8:], uint64(off))
-		le.PutUint32(h[16:], uint32(20+len(sd)))
+		le.PutUint32(h[sdsID:], id)
+		le.PutUint64(h[sdsOffset:], uint64(off))
+		le.PutUint32(h[sdsLength:], uint32(sdsHead+len(sd)))
 		copy(sds[off:], h)
 		copy(sds[off+20:], sd)
 		end = off + 20 + len(sd)
 		sdh = append(sdh, entry{key: h[:8], data: h})
-		sii = append(sii, entry{key: h[4:8], data: h})
+		sii = append(sii, entry{key: h[sdsID:sdsOffset], data: h})
 	}
 	order := func(e []entry, a, b int) {
 		if k := func(i int) uint64 {

@@ -23,18 +23,18 @@ type piece struct {
 // whole is a resident attribute.
 func whole(typ uint32, name string, value []byte, indexed bool) piece {
 	nm := bytes16(name)
-	at := (24 + len(nm) + 7) &^ 7
+	at := (attrResidentHead + len(nm) + 7) &^ 7
 	b := make([]byte, (at+len(value)+7)&^7)
 	le.PutUint32(b, typ)
-	le.PutUint32(b[4:], uint32(len(b)))
-	b[9] = byte(len(nm) / 2)
-	le.PutUint16(b[10:], 24)
-	le.PutUint32(b[16:], uint32(len(value)))
-	le.PutUint16(b[20:], uint16(at))
+	le.PutUint32(b[attrLength:], uint32(len(b)))
+	b[attrNameLength] = byte(len(nm) / 2)
+	le.PutUint16(b[attrNameOffset:], attrResidentHead)
+	le.PutUint32(b[attrValueLength:], uint32(len(value)))
+	le.PutUint16(b[attrValueOffset:], uint16(at))
 	if indexed {
-		b[22] = 1
+		b[attrIndexed] = 1
 	}
-	copy(b[24:], nm)
+	copy(b[attrResidentHead:], nm)
 	copy(b[at:], value)
 	return piece{typ: typ, name: name, b: b}
 }
@@ -42,14 +42,14 @@ func whole(typ uint32, name string, value []byte, indexed bool) piece {
 // outside is an attribute whose contents lie in clusters.
 func outside(typ uint32, name string, runs []run, alloc, size disk.Bytes) piece {
 	nm := bytes16(name)
-	h := make([]byte, (64+len(nm)+7)&^7)
+	h := make([]byte, (attrRunsHead+len(nm)+7)&^7)
 	le.PutUint32(h, typ)
-	h[8], h[9] = 1, byte(len(nm)/2)
-	le.PutUint16(h[10:], 64)
-	le.PutUint64(h[40:], uint64(alloc))
-	le.PutUint64(h[48:], uint64(size))
-	le.PutUint64(h[56:], uint64(size))
-	copy(h[64:], nm)
+	h[attrNonResident], h[attrNameLength] = 1, byte(len(nm)/2)
+	le.PutUint16(h[attrNameOffset:], attrRunsHead)
+	le.PutUint64(h[attrAllocated:], uint64(alloc))
+	le.PutUint64(h[attrSize:], uint64(size))
+	le.PutUint64(h[attrInitialised:], uint64(size))
+	copy(h[attrRunsHead:], nm)
 	return piece{typ: typ, name: name, head: h, unit: 1}.mapped(runs)
 }
 
@@ -61,7 +61,7 @@ func carried(r *record, a *attr, runs []run) piece {
 	if a.resident {
 		return p
 	}
-	p.head, p.unit = b[:le.Uint16(b[32:])], 1<<(a.unit&15)
+	p.head, p.unit = b[:le.Uint16(b[attrRuns:])], 1<<(a.unit&15)
 	return p.mapped(runs)
 }
 
@@ -75,16 +75,16 @@ func (p piece) mapped(runs []run) piece {
 		nm := bytes16(p.name)
 		h = append(slices.Clone(p.head[:64]), nm...)
 		h = append(h, make([]byte, -len(h)&7)...)
-		clear(h[34:64])
-		le.PutUint16(h[10:], 64)
+		clear(h[attrUnit:attrRunsHead])
+		le.PutUint16(h[attrNameOffset:], attrRunsHead)
 	}
 	pairs := packRuns(runs)
-	le.PutUint16(h[32:], uint16(len(h)))
-	le.PutUint64(h[16:], uint64(p.lowest))
-	le.PutUint64(h[24:], uint64(runsEnd(runs, p.lowest)-1))
+	le.PutUint16(h[attrRuns:], uint16(len(h)))
+	le.PutUint64(h[attrLowest:], uint64(p.lowest))
+	le.PutUint64(h[attrHighest:], uint64(runsEnd(runs, p.lowest)-1))
 	p.b = append(h, pairs...)
 	p.b = append(p.b, make([]byte, -len(p.b)&7)...)
-	le.PutUint32(p.b[4:], uint32(len(p.b)))
+	le.PutUint32(p.b[attrLength:], uint32(len(p.b)))
 	return p
 }
 
@@ -125,26 +125,26 @@ func head(size int) int { return (0x30 + 2*(size/512+1) + 7) &^ 7 }
 func compose(size int, num int64, seq, flags, links uint16, base uint64, pieces []piece) ([]byte, error) {
 	b := make([]byte, head(size), size)
 	copy(b, "FILE")
-	le.PutUint16(b[4:], 0x30)
-	le.PutUint16(b[6:], uint16(size/512+1))
-	le.PutUint16(b[16:], seq)
-	le.PutUint16(b[18:], links)
-	le.PutUint16(b[20:], uint16(len(b)))
-	le.PutUint16(b[22:], flags)
-	le.PutUint32(b[28:], uint32(size))
-	le.PutUint64(b[32:], base)
-	le.PutUint32(b[44:], uint32(num))
+	le.PutUint16(b[hdrFixups:], 0x30)
+	le.PutUint16(b[hdrFixupCount:], uint16(size/512+1))
+	le.PutUint16(b[hdrSequence:], seq)
+	le.PutUint16(b[hdrLinks:], links)
+	le.PutUint16(b[hdrFirst:], uint16(len(b)))
+	le.PutUint16(b[hdrFlags:], flags)
+	le.PutUint32(b[hdrAllocated:], uint32(size))
+	le.PutUint64(b[hdrBase:], base)
+	le.PutUint32(b[hdrNumber:], uint32(num))
 	for i, p := range pieces {
 		at := len(b)
 		if b = append(b, p.b...); len(b)+8 > size {
 			return nil, ErrRecord
 		}
-		le.PutUint16(b[at+14:], uint16(i))
+		le.PutUint16(b[at+attrInstance:], uint16(i))
 	}
-	le.PutUint16(b[40:], uint16(len(pieces)))
+	le.PutUint16(b[hdrNextInstance:], uint16(len(pieces)))
 	b = le.AppendUint32(b, atEnd)
 	b = le.AppendUint32(b, 0)
-	le.PutUint32(b[24:], uint32(len(b)))
+	le.PutUint32(b[hdrUsed:], uint32(len(b)))
 	return b[:size], nil
 }
 
@@ -248,12 +248,12 @@ func (l *loader) file(num int64, flags, links uint16, pieces []piece) error {
 		nm := bytes16(p.name)
 		e := make([]byte, (26+len(nm)+7)&^7)
 		le.PutUint32(e, p.typ)
-		le.PutUint16(e[4:], uint16(len(e)))
-		e[6], e[7] = byte(len(nm)/2), 26
-		le.PutUint64(e[8:], uint64(p.lowest))
-		le.PutUint64(e[16:], where[i].ref)
-		le.PutUint16(e[24:], where[i].instance)
-		copy(e[26:], nm)
+		le.PutUint16(e[lstLength:], uint16(len(e)))
+		e[lstNameLength], e[lstNameOffset] = byte(len(nm)/2), lstName
+		le.PutUint64(e[lstLowest:], uint64(p.lowest))
+		le.PutUint64(e[lstReference:], where[i].ref)
+		le.PutUint16(e[lstInstance:], where[i].instance)
+		copy(e[lstName:], nm)
 		value = append(value, e...)
 	}
 	lp := whole(atList, "", value, false)
@@ -289,12 +289,12 @@ func (l *loader) order(p []piece) {
 // pieces by type and name go, and the pieces come in their place.
 func change(r *record, gone func(a *attr) bool, pieces []piece) ([]byte, error) {
 	size := len(r.raw)
-	out := slices.Clone(r.raw[:le.Uint16(r.raw[20:])])
-	next := le.Uint16(r.raw[40:])
+	out := slices.Clone(r.raw[:le.Uint16(r.raw[hdrFirst:])])
+	next := le.Uint16(r.raw[hdrNextInstance:])
 	put := func(p piece) {
 		at := len(out)
 		out = append(out, p.b...)
-		le.PutUint16(out[at+14:], next)
+		le.PutUint16(out[at+attrInstance:], next)
 		next++
 	}
 	for i := range r.attrs {
@@ -315,7 +315,7 @@ func change(r *record, gone func(a *attr) bool, pieces []piece) ([]byte, error) 
 	if len(out) > size {
 		return nil, ErrRecord
 	}
-	le.PutUint32(out[24:], uint32(len(out)))
-	le.PutUint16(out[40:], next)
+	le.PutUint32(out[hdrUsed:], uint32(len(out)))
+	le.PutUint16(out[hdrNextInstance:], next)
 	return append(out, make([]byte, size-len(out))...), nil
 }

@@ -47,9 +47,9 @@ func (v *Volume) Detail(f volume.File) (volume.Detail, error) {
 						*t = toTime(le.Uint64(a.value[8*i:]))
 					}
 				}
-				d.Attributes = le.Uint32(a.value[32:])
+				d.Attributes = le.Uint32(a.value[stdAttributes:])
 				if len(a.value) >= 56 {
-					sid = le.Uint32(a.value[52:])
+					sid = le.Uint32(a.value[stdSecurity:])
 				}
 			case a.typ == atFileName && len(a.value) >= 66 && a.value[65] == 2 && len(a.value) >= 66+2*int(a.value[64]):
 				d.Short = text16(a.value[66 : 66+2*int(a.value[64])])
@@ -114,7 +114,7 @@ func (v *Volume) descriptors() (*descriptors, error) {
 		if len(x.data) < 20 {
 			continue
 		}
-		id, at, n := le.Uint32(x.data[4:]), int64(le.Uint64(x.data[8:])), int64(le.Uint32(x.data[16:]))
+		id, at, n := le.Uint32(x.data[sdsID:]), int64(le.Uint64(x.data[sdsOffset:])), int64(le.Uint32(x.data[sdsLength:]))
 		if n < 20+20 || n > maxDescriptor+20 || at < 0 || at > int64(s.size)-n {
 			return nil, fmt.Errorf("%w: $Secure places descriptor %d beyond its end", volume.ErrDamaged, id)
 		}
@@ -122,10 +122,10 @@ func (v *Volume) descriptors() (*descriptors, error) {
 		if _, err := s.ReadAt(b, at); err != nil {
 			return nil, err
 		}
-		if le.Uint32(b[4:]) != id {
+		if le.Uint32(b[sdsID:]) != id {
 			return nil, fmt.Errorf("%w: $Secure holds another descriptor in the place of %d", volume.ErrDamaged, id)
 		}
-		d := b[20:]
+		d := b[sdsHead:]
 		out.byID[id] = d
 		if _, known := out.ids[string(d)]; !known {
 			out.ids[string(d)] = id

@@ -26,7 +26,7 @@ func FromTable(dev disk.Device, at disk.Bytes) (*Remains, error) {
 	if err != nil || len(head) < 1024 || string(head[:4]) != "FILE" {
 		return nil, volume.ErrNotThis
 	}
-	size := int(min(le.Uint32(head[28:]), 1<<20))
+	size := int(min(le.Uint32(head[hdrAllocated:]), 1<<20))
 	if size < 512 || size > 4096 || size&(size-1) != 0 || len(head) < size {
 		return nil, volume.ErrNotThis
 	}
@@ -94,7 +94,7 @@ func remains(dev disk.Device, start disk.Bytes, f bootFields) (*Remains, error) 
 	if start%f.cluster == 0 && start+claimed+f.cluster <= dev.Size() {
 		size = claimed + f.cluster
 	}
-	f.sectors, f.index = int64(size/f.sector)-1, int(min(le.Uint32(root.value[8:]), 1<<20))
+	f.sectors, f.index = int64(size/f.sector)-1, int(min(le.Uint32(root.value[rootBlock:]), 1<<20))
 	b := f.bytes()
 	if _, err := parseBoot(b); err != nil {
 		return nil, err

@@ -190,10 +190,10 @@ func (v *Volume) growBadClus(clusters int64) ([]byte, error) {
 // resident has other runs and sizes; what follows it moves along.
 func resize(r *record, a *attr, runs []run, alloc, size, initialised disk.Bytes) ([]byte, error) {
 	return withRuns(r, a, runs, func(h []byte) {
-		le.PutUint64(h[24:], uint64(runsEnd(runs, 0)-1))
-		le.PutUint64(h[40:], uint64(alloc))
-		le.PutUint64(h[48:], uint64(size))
-		le.PutUint64(h[56:], uint64(initialised))
+		le.PutUint64(h[attrHighest:], uint64(runsEnd(runs, 0)-1))
+		le.PutUint64(h[attrAllocated:], uint64(alloc))
+		le.PutUint64(h[attrSize:], uint64(size))
+		le.PutUint64(h[attrInitialised:], uint64(initialised))
 	})
 }
 
@@ -201,21 +201,21 @@ func resize(r *record, a *attr, runs []run, alloc, size, initialised disk.Bytes)
 // other runs; change, where it is not nil, changes the head of the attribute besides.
 func withRuns(r *record, a *attr, runs []run, change func(head []byte)) ([]byte, error) {
 	pairs := packRuns(runs)
-	at := int(le.Uint16(r.raw[a.off+32:]))
+	at := int(le.Uint16(r.raw[a.off+attrRuns:]))
 	length := (at + len(pairs) + 7) &^ 7
-	used := int(le.Uint32(r.raw[24:]))
+	used := int(le.Uint32(r.raw[hdrUsed:]))
 	if used-a.length+length > len(r.raw) {
 		return nil, ErrRecord
 	}
 	b := append([]byte(nil), r.raw[:a.off+at]...)
-	le.PutUint32(b[a.off+4:], uint32(length))
+	le.PutUint32(b[a.off+attrLength:], uint32(length))
 	if change != nil {
 		change(b[a.off:])
 	}
 	b = append(b, pairs...)
 	b = append(b, make([]byte, a.off+length-len(b))...)
 	b = append(b, r.raw[a.off+a.length:used]...)
-	le.PutUint32(b[24:], uint32(len(b)))
+	le.PutUint32(b[hdrUsed:], uint32(len(b)))
 	b = append(b, make([]byte, len(r.raw)-len(b))...)
 	fix(b)
 	return b, nil

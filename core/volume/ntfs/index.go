@@ -42,15 +42,15 @@ func (e entry) append(b []byte, child int64) []byte {
 	o := make([]byte, n)
 	if e.data != nil {
 		le.PutUint16(o, uint16(16+len(e.key)))
-		le.PutUint16(o[2:], uint16(len(e.data)))
+		le.PutUint16(o[entDataLength:], uint16(len(e.data)))
 		copy(o[16+len(e.key):], e.data)
 	} else {
 		le.PutUint64(o, e.ref)
 	}
-	le.PutUint16(o[8:], uint16(n))
-	le.PutUint16(o[10:], uint16(len(e.key)))
-	le.PutUint16(o[12:], flags)
-	copy(o[16:], e.key)
+	le.PutUint16(o[entLength:], uint16(n))
+	le.PutUint16(o[entKeyLength:], uint16(len(e.key)))
+	le.PutUint16(o[entFlags:], flags)
+	copy(o[entKey:], e.key)
 	if child >= 0 {
 		le.PutUint64(o[n-8:], uint64(child))
 	}
@@ -64,8 +64,8 @@ func appendLast(b []byte, child int64) []byte {
 		o = le.AppendUint64(o, uint64(child))
 		flags |= entryNode
 	}
-	le.PutUint16(o[8:], uint16(len(o)))
-	le.PutUint16(o[12:], flags)
+	le.PutUint16(o[entLength:], uint16(len(o)))
+	le.PutUint16(o[entFlags:], flags)
 	return append(b, o...)
 }
 
@@ -134,9 +134,9 @@ func indexTree(entries []entry, block, rootRoom int, vcnPer int64) (root []byte,
 func indexBlock(block int, vcn int64, body []byte, node bool) []byte {
 	b := make([]byte, block)
 	copy(b, "INDX")
-	le.PutUint16(b[4:], 0x28)
-	le.PutUint16(b[6:], uint16(block/512+1))
-	le.PutUint64(b[16:], uint64(vcn))
+	le.PutUint16(b[hdrFixups:], 0x28)
+	le.PutUint16(b[hdrFixupCount:], uint16(block/512+1))
+	le.PutUint64(b[blkVCN:], uint64(vcn))
 	h := blockHeader(block)
 	le.PutUint32(b[24:], uint32(h-24))
 	le.PutUint32(b[28:], uint32(h-24+len(body)))
@@ -162,9 +162,9 @@ func blockUnits(block int, cluster disk.Bytes) int64 {
 func indexRoot(typ, collation uint32, block int, perBlock byte, body []byte, large bool) []byte {
 	b := make([]byte, 32)
 	le.PutUint32(b, typ)
-	le.PutUint32(b[4:], collation)
-	le.PutUint32(b[8:], uint32(block))
-	b[12] = perBlock
+	le.PutUint32(b[rootCollation:], collation)
+	le.PutUint32(b[rootBlock:], uint32(block))
+	b[rootPerBlock] = perBlock
 	le.PutUint32(b[16:], 16)
 	le.PutUint32(b[20:], uint32(16+len(body)))
 	le.PutUint32(b[24:], uint32(16+len(body)))
@@ -353,7 +353,7 @@ func (v *Volume) walker(num int64, up []uint16) (*walker, []byte, error) {
 	if w.block < w.per {
 		w.per = 512
 	}
-	return w, root.value[16:], nil
+	return w, root.value[rootHeader:], nil
 }
 
 type walker struct {
@@ -385,7 +385,7 @@ func (w *walker) walk(h []byte, depth int) error {
 	}
 	for off+16 <= end {
 		e := h[off:end]
-		n, kl, flags := int(le.Uint16(e[8:])), int(le.Uint16(e[10:])), le.Uint16(e[12:])
+		n, kl, flags := int(le.Uint16(e[entLength:])), int(le.Uint16(e[entKeyLength:])), le.Uint16(e[entFlags:])
 		if n < 16 || n > len(e) || n%8 != 0 || 16+kl > n {
 			return bad("entry is not valid")
 		}
@@ -411,7 +411,7 @@ func (w *walker) walk(h []byte, depth int) error {
 		if flags&entryLast != 0 {
 			return nil
 		}
-		w.out = append(w.out, indexed{le.Uint64(e), text16(k[66 : 66+2*int(k[64])]), key, k[65] == 2})
+		w.out = append(w.out, indexed{le.Uint64(e), text16(k[fnText : fnText+2*int(k[fnLength])]), key, k[fnSpace] == 2})
 		if w.limit > 0 && len(w.out) == w.limit {
 			return errEnough
 		}
@@ -429,10 +429,10 @@ func (w *walker) child(vcn int64, depth int) error {
 	if _, err := w.blocks.ReadAt(b, vcn*w.per); err != nil {
 		return fmt.Errorf("%w: an index points beyond its blocks", volume.ErrDamaged)
 	}
-	if string(b[:4]) != "INDX" || unfix(b) != nil || int64(le.Uint64(b[16:])) != vcn {
+	if string(b[:4]) != "INDX" || unfix(b) != nil || int64(le.Uint64(b[blkVCN:])) != vcn {
 		return fmt.Errorf("%w: an index block is not valid", volume.ErrDamaged)
 	}
-	return w.walk(b[24:], depth+1)
+	return w.walk(b[blkHeader:], depth+1)
 }
 
 // upcase is the table of upper-case letters that is put into new volumes: each

@@ -204,7 +204,7 @@ func (l *loader) seq(num int64) uint16 {
 	if num < l.count {
 		b := make([]byte, 24)
 		if _, err := l.v.mft.ReadAt(b, num*int64(l.v.boot.record)); err == nil && string(b[:4]) == "FILE" {
-			return max(le.Uint16(b[16:]), 1)
+			return max(le.Uint16(b[hdrSequence:]), 1)
 		}
 	}
 	return 1
@@ -291,8 +291,8 @@ func (l *loader) touch(num int64) {
 		return
 	}
 	if a := r.find(atStandard, ""); a != nil && a.resident && len(a.value) >= 32 {
-		le.PutUint64(a.value[8:], l.now)
-		le.PutUint64(a.value[16:], l.now)
+		le.PutUint64(a.value[stdModified:], l.now)
+		le.PutUint64(a.value[stdChanged:], l.now)
 	}
 }
 
@@ -341,7 +341,7 @@ func (l *loader) target(into string) (*folder, []*folder, error) {
 	}
 	l.inherited = 0x100
 	if a := r.find(atStandard, ""); a != nil && a.resident && len(a.value) >= 56 {
-		l.inherited = le.Uint32(a.value[52:])
+		l.inherited = le.Uint32(a.value[stdSecurity:])
 	}
 	return base, dirs, nil
 }
@@ -369,7 +369,7 @@ func (l *loader) sortOut(base *folder, dirs []*folder, files []volume.Incoming) 
 		}
 		for _, r := range rows {
 			if len(r.key) >= 66 {
-				taken[l.fold(text16(r.key[66:]))] = true
+				taken[l.fold(text16(r.key[fnText:]))] = true
 			}
 		}
 	}
@@ -439,7 +439,7 @@ func (l *loader) onto(dir, top *folder, name string) (*folder, error) {
 		return nil, err
 	}
 	for _, r := range rows {
-		if len(r.key) >= 66 && r.key[65] != 2 && text16(r.key[66:]) == name {
+		if len(r.key) >= 66 && r.key[fnSpace] != 2 && text16(r.key[fnText:]) == name {
 			d := &folder{num: int64(r.ref & (1<<48 - 1)), seq: int64(r.ref >> 48), name: name, parent: dir}
 			l.again = append(l.again, d)
 			return d, nil
@@ -530,8 +530,8 @@ func (l *loader) arrive(a *arriving) error {
 	for i, t := range times {
 		le.PutUint64(std[8*i:], t)
 	}
-	le.PutUint32(std[32:], attrs)
-	le.PutUint32(std[52:], sid)
+	le.PutUint32(std[stdAttributes:], attrs)
+	le.PutUint32(std[stdSecurity:], sid)
 	pieces := []piece{whole(atStandard, "", std, false)}
 	if len(f.ObjectID) >= 16 && !l.objectIDs[string(f.ObjectID[:16])] {
 		l.objectIDs[string(f.ObjectID[:16])] = true
@@ -604,12 +604,12 @@ func (l *loader) arrive(a *arriving) error {
 		for _, x := range n.spelt() {
 			fn := nameValue(uint64(n.parent.seq)<<48|uint64(n.parent.num), x.text, x.space, times, size, alloc, attrs)
 			if f.Kind == volume.Folder {
-				le.PutUint32(fn[56:], attrs|0x10000000)
+				le.PutUint32(fn[fnAttributes:], attrs|0x10000000)
 			}
 			if reparse != nil {
-				le.PutUint32(fn[60:], le.Uint32(reparse))
+				le.PutUint32(fn[fnReparse:], le.Uint32(reparse))
 			} else {
-				le.PutUint16(fn[60:], packed)
+				le.PutUint16(fn[fnReparse:], packed)
 			}
 			pieces = append(pieces, whole(atFileName, "", fn, true))
 			n.parent.entries = append(n.parent.entries, entry{ref: l.ref(a.num), key: fn})
@@ -673,11 +673,11 @@ func nameValue(parent uint64, name string, space byte, times [4]uint64, size, al
 	for i, t := range times {
 		le.PutUint64(b[8+8*i:], t)
 	}
-	le.PutUint64(b[40:], uint64(alloc))
-	le.PutUint64(b[48:], uint64(size))
-	le.PutUint32(b[56:], attrs)
-	b[64], b[65] = byte(len(n)/2), space
-	copy(b[66:], n)
+	le.PutUint64(b[fnAllocated:], uint64(alloc))
+	le.PutUint64(b[fnSize:], uint64(size))
+	le.PutUint32(b[fnAttributes:], attrs)
+	b[fnLength], b[fnSpace] = byte(len(n)/2), space
+	copy(b[fnText:], n)
 	return b
 }
 
@@ -799,7 +799,7 @@ func (l *loader) newFolder(d *folder) error {
 		for i, t := range times {
 			le.PutUint64(std[8*i:], t)
 		}
-		le.PutUint32(std[52:], l.inherited)
+		le.PutUint32(std[stdSecurity:], l.inherited)
 		fn := nameValue(uint64(d.parent.seq)<<48|uint64(d.parent.num), d.name, 0, times, 0, 0, 0x10000000)
 		d.pieces, d.links = []piece{whole(atStandard, "", std, false), whole(atFileName, "", fn, true)}, 1
 		d.parent.entries = append(d.parent.entries, entry{ref: l.ref(d.num), key: fn})
@@ -831,7 +831,7 @@ func (l *loader) sort(entries []entry) {
 			return c
 		}
 		// Names that differ in their case alone.
-		return slices.Compare(upper(a.e.key[66:], nil), upper(b.e.key[66:], nil))
+		return slices.Compare(upper(a.e.key[fnText:], nil), upper(b.e.key[fnText:], nil))
 	})
 	for i := range k {
 		entries[i] = k[i].e
@@ -861,10 +861,10 @@ func (l *loader) security(d []byte) uint32 {
 // bytes.
 func parseEdited(num int64, raw []byte, clusters int64) (*record, error) {
 	r := &record{
-		num: num, seq: le.Uint16(raw[16:]), links: le.Uint16(raw[18:]), flags: le.Uint16(raw[22:]),
-		base: le.Uint64(raw[32:]), raw: raw,
+		num: num, seq: le.Uint16(raw[hdrSequence:]), links: le.Uint16(raw[hdrLinks:]), flags: le.Uint16(raw[hdrFlags:]),
+		base: le.Uint64(raw[hdrBase:]), raw: raw,
 	}
-	for off := int(le.Uint16(raw[20:])); off+8 <= len(raw) && le.Uint32(raw[off:]) != atEnd; {
+	for off := int(le.Uint16(raw[hdrFirst:])); off+8 <= len(raw) && le.Uint32(raw[off:]) != atEnd; {
 		a, err := parseAttr(raw[off:], clusters)
 		if err != nil {
 			return nil, err
@@ -918,7 +918,7 @@ func (l *loader) shared() error {
 		return err
 	}
 	if a := r.find(atData, "$Max"); a != nil && a.resident && len(a.value) >= 24 {
-		le.PutUint64(a.value[16:], l.now)
+		le.PutUint64(a.value[stdChanged:], l.now)
 		l.edits[num] = r.raw
 	}
 	return nil
@@ -946,9 +946,9 @@ func (l *loader) addDescriptors() error {
 		}
 		h := make([]byte, 20, n)
 		le.PutUint32(h, hash)
-		le.PutUint32(h[4:], d.id)
-		le.PutUint64(h[8:], uint64(at))
-		le.PutUint32(h[16:], uint32(n))
+		le.PutUint32(h[sdsID:], d.id)
+		le.PutUint64(h[sdsOffset:], uint64(at))
+		le.PutUint32(h[sdsLength:], uint32(n))
 		sdh = append(sdh, entry{key: h[:8:8], data: append(slices.Clone(h), 'I', 0, 'I', 0)})
 		sii = append(sii, entry{key: h[4:8:8], data: slices.Clone(h)})
 		b := append(h, d.b...)

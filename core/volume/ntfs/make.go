@@ -297,7 +297,7 @@ func (m *maker) make() error {
 			b.raw[16] = 1
 		}
 		if s.num == recSecure {
-			le.PutUint16(b.raw[22:], inUse|0x0008)
+			le.PutUint16(b.raw[hdrFlags:], inUse|0x0008)
 		}
 		fn := m.fileName(m.root, s.name, m.stamp, s.size, s.alloc, 0x06)
 		b.standard(m.stamp, 0x06, 0x100)
@@ -336,7 +336,7 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 				return err
 			}
 		}
-		if le.Uint16(rec[22:])&inUse != 0 {
+		if le.Uint16(rec[hdrFlags:])&inUse != 0 {
 			bits[i/8] |= 1 << (i % 8)
 		}
 	}
@@ -415,20 +415,20 @@ type bootFields struct {
 func (f bootFields) bytes() []byte {
 	b := make([]byte, f.sector)
 	copy(b, []byte{0xeb, 0x52, 0x90})
-	copy(b[3:], oemID)
-	le.PutUint16(b[11:], uint16(f.sector))
-	b[13] = clusterCode(f.cluster / f.sector)
+	copy(b[bootOEM:], oemID)
+	le.PutUint16(b[bootSectorBytes:], uint16(f.sector))
+	b[bootPerCluster] = clusterCode(f.cluster / f.sector)
 	b[21] = 0xf8
-	le.PutUint16(b[24:], 63)
-	le.PutUint16(b[26:], 255)
-	le.PutUint32(b[28:], f.hidden)
+	le.PutUint16(b[bootTrack:], 63)
+	le.PutUint16(b[bootHeads:], 255)
+	le.PutUint32(b[bootHidden:], f.hidden)
 	copy(b[36:], []byte{0x80, 0, 0x80, 0})
-	le.PutUint64(b[40:], uint64(f.sectors))
-	le.PutUint64(b[48:], uint64(f.mft))
-	le.PutUint64(b[56:], uint64(f.mirror))
-	b[64] = sizeCode(disk.Bytes(f.record), f.cluster)
-	b[68] = sizeCode(disk.Bytes(f.index), f.cluster)
-	le.PutUint64(b[72:], f.serial)
+	le.PutUint64(b[bootSectors:], uint64(f.sectors))
+	le.PutUint64(b[bootTable:], uint64(f.mft))
+	le.PutUint64(b[bootMirror:], uint64(f.mirror))
+	b[bootRecord] = sizeCode(disk.Bytes(f.record), f.cluster)
+	b[bootIndex] = sizeCode(disk.Bytes(f.index), f.cluster)
+	le.PutUint64(b[bootSerial:], f.serial)
 	copy(b[84:], []byte{0xf4, 0xeb, 0xfd}) // nothing to start: halt
 	b[510], b[511] = 0x55, 0xaa
 	return b
@@ -635,14 +635,14 @@ func (m *maker) fileName(parent *folder, name string, stamp uint64, size, alloc 
 	for i := range 4 {
 		le.PutUint64(b[8+8*i:], stamp)
 	}
-	le.PutUint64(b[40:], uint64(alloc))
-	le.PutUint64(b[48:], uint64(size))
-	le.PutUint32(b[56:], attrs)
-	b[64] = byte(len(n) / 2)
+	le.PutUint64(b[fnAllocated:], uint64(alloc))
+	le.PutUint64(b[fnSize:], uint64(size))
+	le.PutUint32(b[fnAttributes:], attrs)
+	b[fnLength] = byte(len(n) / 2)
 	if short(name) {
-		b[65] = 3
+		b[fnSpace] = 3
 	}
-	copy(b[66:], n)
+	copy(b[fnText:], n)
 	return b
 }
 

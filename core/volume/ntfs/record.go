@@ -84,7 +84,7 @@ var (
 // last two bytes of each 512 were put aside when it was written, with a number
 // in their place that tells a torn write.
 func unfix(b []byte) error {
-	off, n := int(le.Uint16(b[4:])), int(le.Uint16(b[6:]))
+	off, n := int(le.Uint16(b[hdrFixups:])), int(le.Uint16(b[hdrFixupCount:]))
 	if n < 2 || (n-1)*512 != len(b) || off < 8 || off+2*n > len(b) || off%2 != 0 {
 		return errNotRecord
 	}
@@ -101,7 +101,7 @@ func unfix(b []byte) error {
 
 // fix is the reverse of unfix, with the next number of the sequence.
 func fix(b []byte) {
-	off, n := int(le.Uint16(b[4:])), int(le.Uint16(b[6:]))
+	off, n := int(le.Uint16(b[hdrFixups:])), int(le.Uint16(b[hdrFixupCount:]))
 	usn := le.Uint16(b[off:]) + 1
 	if usn == 0 || usn == 0xffff {
 		usn = 1
@@ -130,11 +130,11 @@ func parseInto(r *record, num int64, b []byte, clusters int64) (*record, error) 
 		return nil, err
 	}
 	*r = record{
-		attrs: r.attrs[:0], num: num, seq: le.Uint16(b[16:]), links: le.Uint16(b[18:]), flags: le.Uint16(b[22:]),
-		base: le.Uint64(b[32:]), raw: b,
+		attrs: r.attrs[:0], num: num, seq: le.Uint16(b[hdrSequence:]), links: le.Uint16(b[hdrLinks:]), flags: le.Uint16(b[hdrFlags:]),
+		base: le.Uint64(b[hdrBase:]), raw: b,
 	}
-	used := int(min(le.Uint32(b[24:]), uint32(len(b))))
-	for off := int(le.Uint16(b[20:])); ; {
+	used := int(min(le.Uint32(b[hdrUsed:]), uint32(len(b))))
+	for off := int(le.Uint16(b[hdrFirst:])); ; {
 		if off+8 > used {
 			if off+4 <= used && le.Uint32(b[off:]) == atEnd {
 				break
@@ -159,13 +159,13 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 	if len(b) < 24 {
 		return attr{}, errAttr
 	}
-	n := int(min(le.Uint32(b[4:]), 1<<20))
+	n := int(min(le.Uint32(b[attrLength:]), 1<<20))
 	if n < 24 || n > len(b) || n%8 != 0 {
 		return attr{}, errAttr
 	}
 	b = b[:n]
-	a := attr{typ: le.Uint32(b), resident: b[8] == 0, flags: le.Uint16(b[12:]), length: n}
-	nameLen, nameOff := int(b[9]), int(le.Uint16(b[10:]))
+	a := attr{typ: le.Uint32(b), resident: b[attrNonResident] == 0, flags: le.Uint16(b[attrFlags:]), length: n}
+	nameLen, nameOff := int(b[attrNameLength]), int(le.Uint16(b[attrNameOffset:]))
 	if nameLen > 0 {
 		if nameOff+2*nameLen > n {
 			return a, errAttr
@@ -173,7 +173,7 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 		a.name = text16(b[nameOff : nameOff+2*nameLen])
 	}
 	if a.resident {
-		vlen, voff := int(min(le.Uint32(b[16:]), 1<<20)), int(le.Uint16(b[20:]))
+		vlen, voff := int(min(le.Uint32(b[attrValueLength:]), 1<<20)), int(le.Uint16(b[attrValueOffset:]))
 		if voff+vlen > n {
 			return a, errAttr
 		}
@@ -184,18 +184,18 @@ func parseAttr(b []byte, clusters int64) (attr, error) {
 	if n < 64 {
 		return a, errAttr
 	}
-	a.lowest, a.highest, a.unit = int64(le.Uint64(b[16:])), int64(le.Uint64(b[24:])), b[34]
-	a.alloc, a.size, a.initialised = disk.Bytes(le.Uint64(b[40:])), disk.Bytes(le.Uint64(b[48:])), disk.Bytes(le.Uint64(b[56:]))
+	a.lowest, a.highest, a.unit = int64(le.Uint64(b[attrLowest:])), int64(le.Uint64(b[attrHighest:])), b[attrUnit]
+	a.alloc, a.size, a.initialised = disk.Bytes(le.Uint64(b[attrAllocated:])), disk.Bytes(le.Uint64(b[attrSize:])), disk.Bytes(le.Uint64(b[attrInitialised:]))
 	if a.lowest < 0 || a.lowest > 1<<50 || a.highest < -1 || a.highest > 1<<50 {
 		return a, errAttr
 	}
 	if a.lowest == 0 && (a.alloc < 0 || a.size < 0 || a.initialised < 0 || a.alloc > 1<<60 || a.size > 1<<60 || a.initialised > 1<<60) {
 		return a, errAttr
 	}
-	pairs := int(le.Uint16(b[32:]))
+	pairs := int(le.Uint16(b[attrRuns:]))
 	// What a stream with holes truly takes stands behind its sizes.
 	if a.taken = a.alloc; a.flags&(flagSparse|flagCompressed) == flagSparse && a.unit != 0 && pairs >= 72 && n >= 72 {
-		a.taken = min(disk.Bytes(le.Uint64(b[64:])&(1<<62-1)), a.alloc)
+		a.taken = min(disk.Bytes(le.Uint64(b[attrTaken:])&(1<<62-1)), a.alloc)
 	}
 	if pairs < 64 || pairs >= n { // they lie behind the head, which is laid out anew before them
 		return a, errAttr

@@ -159,8 +159,8 @@ func (l *loader) free(num int64, n *node) error {
 
 // release makes a record free.
 func (l *loader) release(r *record) {
-	le.PutUint16(r.raw[22:], r.flags&^inUse)
-	le.PutUint16(r.raw[16:], max(r.seq+1, 1))
+	le.PutUint16(r.raw[hdrFlags:], r.flags&^inUse)
+	le.PutUint16(r.raw[hdrSequence:], max(r.seq+1, 1))
 	l.edits[r.num] = r.raw
 	l.bits[r.num/8] &^= 1 << (r.num % 8)
 }

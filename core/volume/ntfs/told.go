@@ -24,7 +24,7 @@ func Tell(b []byte) (*Told, bool) {
 	if len(b) < 512 || string(b[:4]) != "FILE" {
 		return nil, false
 	}
-	size := int(min(le.Uint32(b[28:]), 1<<20))
+	size := int(min(le.Uint32(b[hdrAllocated:]), 1<<20))
 	if size < 512 || size > 4096 || size&(size-1) != 0 || len(b) < size {
 		return nil, false
 	}

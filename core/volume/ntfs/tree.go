@@ -101,7 +101,7 @@ func (t *tree) node(num int64) *node {
 }
 
 func (t *tree) add(v *Volume, num int64, b []byte, scratch *record) {
-	if string(b[:4]) != "FILE" || le.Uint16(b[22:])&inUse == 0 {
+	if string(b[:4]) != "FILE" || le.Uint16(b[hdrFlags:])&inUse == 0 {
 		if num < mirrorRecords {
 			t.trouble = append(t.trouble, fmt.Errorf(
 				"record %d of the table of files is not there; the copy of it is read", num,
@@ -139,10 +139,10 @@ func (t *tree) take(r *record, trouble error) {
 		case a.typ == atFileName && a.resident && len(a.value) >= 66:
 			f := a.value
 			if l := int(f[64]); len(f) >= 66+2*l {
-				n.names = append(n.names, name{le.Uint64(f), text16(f[66 : 66+2*l]), f[65]})
+				n.names = append(n.names, name{le.Uint64(f), text16(f[fnText : fnText+2*l]), f[fnSpace]})
 			}
 		case a.typ == atStandard && a.resident && len(a.value) >= 48:
-			n.modified = le.Uint64(a.value[8:])
+			n.modified = le.Uint64(a.value[stdModified:])
 		case a.typ == atReparse && a.resident && len(a.value) >= 8:
 			n.reparse, n.link = le.Uint32(a.value), slices.Clone(a.value[8:])
 		case a.typ == atReparse && !a.resident:

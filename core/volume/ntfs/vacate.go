@@ -230,9 +230,9 @@ func (m *vacating) script() (script.Script, error) {
 	}
 	if at, copied := m.table[0].lcn, m.mirror[0].lcn; at != v.mft.runs[0].lcn || copied != mirror.runs[0].lcn {
 		b := bytes.Clone(v.boot.raw)
-		le.PutUint64(b[48:], uint64(at))
-		le.PutUint64(b[56:], uint64(copied))
-		s.Put(disk.Bytes(le.Uint64(b[40:]))*v.boot.sector, b[:v.boot.sector])
+		le.PutUint64(b[bootTable:], uint64(at))
+		le.PutUint64(b[bootMirror:], uint64(copied))
+		s.Put(disk.Bytes(le.Uint64(b[bootSectors:]))*v.boot.sector, b[:v.boot.sector])
 		s.Put(0, b)
 	}
 	s.Barrier("the files name their new places")

@@ -28,8 +28,8 @@ func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, e
 	if len(root.value) < 32 {
 		return nil, 0, fmt.Errorf("%w: index %s of record %d has no root", volume.ErrDamaged, name, num)
 	}
-	collation = le.Uint32(root.value[4:])
-	block := int64(min(le.Uint32(root.value[8:]), 1<<20))
+	collation = le.Uint32(root.value[rootCollation:])
+	block := int64(min(le.Uint32(root.value[rootBlock:]), 1<<20))
 	per := int64(v.boot.cluster)
 	if block < per {
 		per = 512
@@ -55,7 +55,7 @@ func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, e
 		}
 		for off+16 <= end {
 			e := h[off:end]
-			n, kl, flags := int(le.Uint16(e[8:])), int(le.Uint16(e[10:])), le.Uint16(e[12:])
+			n, kl, flags := int(le.Uint16(e[entLength:])), int(le.Uint16(e[entKeyLength:])), le.Uint16(e[entFlags:])
 			if n < 16 || n > len(e) || n%8 != 0 || 16+kl > n || flags&entryNode != 0 && n < 24 {
 				return bad("an entry is not valid")
 			}
@@ -69,7 +69,7 @@ func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, e
 				if _, err := blocks.ReadAt(b, vcn*per); err != nil || string(b[:4]) != "INDX" || unfix(b) != nil {
 					return bad("a block cannot be read")
 				}
-				if err := walk(b[24:], depth+1); err != nil {
+				if err := walk(b[blkHeader:], depth+1); err != nil {
 					return err
 				}
 			}
@@ -80,7 +80,7 @@ func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, e
 			if collation == byName {
 				x.ref = le.Uint64(e)
 			} else {
-				at, dl := int(le.Uint16(e)), int(le.Uint16(e[2:]))
+				at, dl := int(le.Uint16(e)), int(le.Uint16(e[entDataLength:]))
 				if at+dl > n {
 					return bad("an entry's data are not valid")
 				}
@@ -91,7 +91,7 @@ func (v *Volume) rows(num int64, name string) (rows []entry, collation uint32, e
 		}
 		return bad("a block has no closing entry")
 	}
-	return rows, collation, walk(root.value[16:], 0)
+	return rows, collation, walk(root.value[rootHeader:], 0)
 }
 
 // before orders the keys of a view index.
@@ -174,7 +174,7 @@ func (l *loader) rebuild(num int64, name string, edit func([]entry) []entry, sor
 	mine := func(a *attr) bool {
 		return a.name == name && (a.typ == atIndexRoot || a.typ == atIndexAlloc || a.typ == atBitmap)
 	}
-	used := int(le.Uint32(r.raw[24:]))
+	used := int(le.Uint32(r.raw[hdrUsed:]))
 	for _, x := range append([]*record{r}, more...) {
 		for i := range x.attrs {
 			if a := &x.attrs[i]; mine(a) {

@@ -180,12 +180,12 @@ func (v *Volume) list(r *record, wanted func(typ uint32, name string) bool) ([]i
 		return nil, err
 	}
 	var out []int64
-	for len(b) >= 26 {
-		n, nl, no := int(le.Uint16(b[4:])), int(b[6]), int(b[7])
-		if n < 26 || n > len(b) || no+2*nl > n {
+	for len(b) >= lstName {
+		n, nl, no := int(le.Uint16(b[lstLength:])), int(b[lstNameLength]), int(b[lstNameOffset])
+		if n < lstName || n > len(b) || no+2*nl > n {
 			return nil, fmt.Errorf("%w: an attribute list is not valid", volume.ErrDamaged)
 		}
-		num := int64(le.Uint64(b[16:]) & (1<<48 - 1))
+		num := int64(le.Uint64(b[lstReference:]) & (1<<48 - 1))
 		if num != r.num && wanted(le.Uint32(b), text16(b[no:no+2*nl])) {
 			out = append(out, num)
 		}
