@@ -328,7 +328,7 @@ func (s *Shop) backupsOf(d *report.Drive, on *Drive, entries []trail.Entry) (all
 	}
 	away = notHere(entries, taken, all)
 	for _, e := range away {
-		title, _, _ := strings.Cut(strings.TrimPrefix(e.Text, "Files of "), " backed up")
+		title := cmp.Or(strings.Join(e.Titles, ", "), e.Text)
 		d.Backups = append(d.Backups, report.Backup{Title: title, ID: e.Backup, Made: e.Time, Away: true})
 	}
 	return all, away, nil

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -140,7 +141,7 @@ func (s *Server) past(d *shop.Drive, most int) (cols []mapColumn, piles []pile, 
 				gone[e.Run] = append(gone[e.Run], pile{p.UniqueID, p.Title(), e.Record})
 			}
 		case trail.ActPlan:
-			_, what[e.Run], _ = strings.Cut(e.Text, ": ")
+			what[e.Run] = cmp.Or(strings.Join(e.Titles, ", "), e.Text)
 		case trail.ActDone:
 			if e.Before == nil {
 				continue

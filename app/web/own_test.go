@@ -88,6 +88,25 @@ func TestForeignBackup(t *testing.T) {
 	}
 }
 
+// TestNamesLikeSentences names a volume like what the trail says of backups: a report tells it by its whole name,
+// also while the shelf is out.
+func TestNamesLikeSentences(t *testing.T) {
+	s, _ := openSmall(t)
+	const label = "Files of Ann: 2 backed up"
+	s.carry(t, plan.Step{Do: plan.Label, Partition: "3", Label: label})
+	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
+	s.idle(t)
+	s.post(t, "/dock/detach", "bay", "B")
+	page := s.get(t, "/jobs/J-1042/hand-over")
+	_, backups, _ := strings.Cut(page, "Verified by reading back")
+	if row, _, _ := strings.Cut(backups, "on no shelf that is in a bay"); !strings.Contains(row, ">"+label+"</a") {
+		t.Errorf("the backup is called %.600s", row)
+	}
+	if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "before: Label "+label) && !strings.Contains(page, label+`"`) {
+		t.Error("the column before the run is not called by its steps")
+	}
+}
+
 // TestReportOfAShelfThatIsOut takes the shelf out: the report still tells of the backup, and that it is on no
 // shelf in a bay; and it says of the record what the record's page says.
 func TestReportOfAShelfThatIsOut(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"github.com/invopop/jsonschema"
 	schema "github.com/santhosh-tekuri/jsonschema/v6"
 
+	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
@@ -40,11 +41,20 @@ var formats = map[string]any{
 	"verification":  trail.Report{}, // what verify-trail prints
 }
 
+// pairs is the form of a range of bytes: its start and its end.
+func pairs(t reflect.Type) *jsonschema.Schema {
+	if t != reflect.TypeFor[disk.Range]() {
+		return nil
+	}
+	two := uint64(2)
+	return &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{Type: "integer"}, MinItems: &two, MaxItems: &two}
+}
+
 // TestFormats holds the schemas in docs/formats against the types; with JADETRAIL_FORMATS it writes them anew.
 func TestFormats(t *testing.T) {
 	dir := filepath.Join("..", "..", "docs", "formats")
 	for name, v := range formats {
-		r := &jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: name != "plan" && name != "goal" && name != "facts"}
+		r := &jsonschema.Reflector{Mapper: pairs, Anonymous: true, AllowAdditionalProperties: name != "plan" && name != "goal" && name != "facts"}
 		made := r.ReflectFromType(reflect.TypeOf(v))
 		if span := made.Definitions["Span"]; span != nil { // a gap has nothing of what the table says of a partition
 			span.Required = []string{"kind", "start_lba", "end_lba", "bytes", "container"}

@@ -144,7 +144,7 @@ func Prepare(o Options) (*Run, error) {
 	if err := p.freeze(o.Dev); err != nil {
 		return p, err
 	}
-	if err := p.Enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(titles), Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
+	if err := p.Enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(titles), Titles: titles, Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
 		return p, err
 	}
 	p.checkAll(o)

@@ -52,7 +52,7 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 	id := shelf.ID(now, number, tail[2:])
 	e := trail.Entry{
 		ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: o.Named(sv.Layout),
-		Partition: number, Backup: id,
+		Partition: number, Backup: id, Titles: []string{p.Title()},
 	}
 	return o.backedUp(e, p.Title(), func() (*shelf.Manifest, error) {
 		return o.Shelf.Make(ctx, shelf.Request{

@@ -52,7 +52,7 @@ func BackUpFind(ctx context.Context, o Options, start disk.LBA, told disk.Bytes,
 		return nil, err
 	}
 	p, id := f.Span(), shelf.ID(now, 0, tail[2:])
-	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: o.Named(sv.Layout), Backup: id,
+	e := trail.Entry{ID: "e-" + id, Time: now, Who: o.Who, Job: o.Job, Act: trail.ActBackup, Drive: o.Named(sv.Layout), Backup: id, Titles: []string{p.Title()},
 		Text: fmt.Sprintf("%s, which a search found at sector %s: ", p.Title(), disk.Grouped(int64(start)))}
 	return o.backedUp(e, "its volume", func() (*shelf.Manifest, error) {
 		return o.Shelf.Make(ctx, shelf.Request{

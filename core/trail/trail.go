@@ -94,8 +94,11 @@ type Entry struct {
 	Job     string    `json:"job,omitempty"`
 	Drive   Drive     `json:"drive"`
 	Text    string    `json:"text"`
-	Reason  string    `json:"reason,omitempty"`
-	Lead    string    `json:"lead,omitempty"` // who answered for it, where the lead had to
+	// Titles name what it is about, as that was called then: the partition that was backed up, or the steps of a
+	// plan. Entries of earlier versions have none.
+	Titles []string `json:"titles,omitempty"`
+	Reason string   `json:"reason,omitempty"`
+	Lead   string   `json:"lead,omitempty"` // who answered for it, where the lead had to
 	// Approval is the entry by which the lead approved of it.
 	Approval string `json:"approval,omitempty"`
 	// Answer is what the lead said to an ask.
