@@ -13,6 +13,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
+	"jadetrail/core/words"
 )
 
 // goalView is the goal that is asked for on a drive's page, with the routes to it.
@@ -156,8 +157,10 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	g, err := wanted(c.Query, c.QueryArray, l)
 	switch {
 	case err != nil:
-		v.Trouble = strings.TrimPrefix(err.Error(), route.ErrGoal.Error()+": ")
-		v.Trouble = strings.ToUpper(v.Trouble[:1]) + v.Trouble[1:] + "."
+		v.Trouble = words.Sentence(err)
+		if why := (*route.Unreadable)(nil); errors.As(err, &why) {
+			v.Trouble = words.Sentence(errors.New(why.Why))
+		}
 	case g != nil:
 		v.Answer = route.Routes(l, s.WithFolders(st.JobState, g), g)
 		for _, name := range goalFields {

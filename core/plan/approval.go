@@ -122,7 +122,7 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	slices.Sort(ask.Touched)
 	var why string
 	ask.Text = c.Title
-	if !strings.Contains(c.Title, p.Title()) {
+	if named := []int{c.Number, c.Absorbed, c.From}; !slices.Contains(named, p.Number) {
 		ask.Text += ", and with it " + p.Title()
 	}
 	switch lifts {

@@ -98,3 +98,29 @@ func TestNoWayRoundTheLead(t *testing.T) {
 		t.Errorf("a recovery partition that is one: %s", got)
 	}
 }
+
+// TestAskNamesWhatGoes has volumes called like words of a step's title: what the lead is asked names each that
+// goes along, and the step's own once.
+func TestAskNamesWhatGoes(t *testing.T) {
+	for label, want := range map[string]string{
+		"X-rays": "Clear the drive, and with it X-rays without a backup; it may hold personal files",
+		"drive":  "Clear the drive, and with it drive without a backup; it may hold personal files",
+	} {
+		l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Role = layout.Data })
+		l = sample.With(l, 5, func(s *layout.Span) { s.Volume.Label = label })
+		col := Lay(l, Facts{}, []Step{{Do: Clear, Scheme: "gpt", Release: "r", Waiver: "w"}})[0]
+		found := false
+		for _, o := range col.Missing {
+			found = found || o.Ask != nil && o.Ask.Text == want
+		}
+		if !found {
+			t.Errorf("a volume called %s: %+v %+v", label, col.Missing, col.Obstacles)
+		}
+	}
+	own := Lay(sample.Reception(), Facts{}, []Step{{Do: Delete, Partition: "5", Release: "r", Waiver: "w"}})[0]
+	for _, o := range own.Missing {
+		if o.Ask != nil && strings.Contains(o.Ask.Text, "and with it") {
+			t.Errorf("of the step's own partition: %s", o.Ask.Text)
+		}
+	}
+}

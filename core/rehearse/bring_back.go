@@ -83,7 +83,7 @@ func (d *doing) found() error {
 		return err
 	}
 	d.given.Found, d.entry.Record = x.Repairs(), x.Record
-	if x.Mend != "" && !strings.Contains(d.entry.Text, x.Mend) { // its place was not free before
+	if x.Mend != "" && x.Mend != d.facts.Finds[d.c.Step.Find].Mend { // its place was not free before
 		d.entry.Text += "; " + x.Mend
 	}
 	d.entry.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " ")) + told(d.c)

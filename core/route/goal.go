@@ -53,6 +53,17 @@ const (
 // ErrGoal is returned for a goal that cannot be read.
 var ErrGoal = errors.New("the goal cannot be read")
 
+// Unreadable is why a goal cannot be read. It is an ErrGoal.
+type Unreadable struct{ Why string }
+
+// Error says it.
+func (u *Unreadable) Error() string { return ErrGoal.Error() + ": " + u.Why }
+
+// Unwrap makes it an ErrGoal.
+func (u *Unreadable) Unwrap() error { return ErrGoal }
+
+func unreadable(format string, args ...any) error { return &Unreadable{fmt.Sprintf(format, args...)} }
+
 // ParseGoal reads a goal from JSON, at most 1 MiB of it.
 func ParseGoal(b []byte) (*Goal, error) {
 	var g Goal
@@ -71,34 +82,31 @@ func (g *Goal) valid() error {
 	}
 	switch {
 	case g.Version != 1:
-		return fmt.Errorf("%w: its version is %d, not 1", ErrGoal, g.Version)
+		return unreadable("its version is %d, not 1", g.Version)
 	case about != 1:
-		return fmt.Errorf(
-			"%w: it is about %d things; one of receiver, remove, combine, split, room, recovery and clear says what is wanted",
-			ErrGoal, about,
-		)
+		return unreadable("it is about %d things; one of receiver, remove, combine, split, room, recovery and clear says what is wanted", about)
 	case g.Receiver != "" && g.Gain == "":
-		return fmt.Errorf("%w: it does not say what %s is to gain", ErrGoal, g.Receiver)
+		return unreadable("it does not say what %s is to gain", g.Receiver)
 	case len(g.Remove)+len(g.Keep)+len(g.MayDelete)+len(g.Givers)+len(g.Combine)+len(g.ShareWith) > 1000:
-		return fmt.Errorf("%w: it names too many partitions", ErrGoal)
+		return unreadable("it names too many partitions")
 	}
 	for _, text := range append([]string{g.Gain + g.Room, g.AtMost}, g.Parts...) {
 		if text == "" {
 			continue
 		}
 		if _, err := disk.ParseAmount(text, 1<<60); err != nil {
-			return fmt.Errorf("%w: %v", ErrGoal, err)
+			return unreadable("%v", err)
 		}
 	}
 	switch {
 	case len(g.Combine) > 0 && (len(g.Combine) != 2 || g.KeepPlace != "" && !slices.Contains(g.Combine, g.KeepPlace)):
-		return fmt.Errorf("%w: two volumes are combined, and one of them keeps its place", ErrGoal)
+		return unreadable("two volumes are combined, and one of them keeps its place")
 	case g.Split != "" && (len(g.Parts) == 0 || len(g.Parts) > 20):
-		return fmt.Errorf("%w: it names the sizes of %d new volumes; 1 to 20 can be made of one", ErrGoal, len(g.Parts))
+		return unreadable("it names the sizes of %d new volumes; 1 to 20 can be made of one", len(g.Parts))
 	case g.Recovery != "" && g.Recovery != NewPlace && g.Recovery != Without:
-		return fmt.Errorf("%w: recovery is %q, not elsewhere or without", ErrGoal, g.Recovery)
+		return unreadable("recovery is %q, not elsewhere or without", g.Recovery)
 	case g.AtMost == "all" || g.AtMost == "half":
-		return fmt.Errorf("%w: what may be rewritten is a number and a unit", ErrGoal)
+		return unreadable("what may be rewritten is a number and a unit")
 	}
 	return nil
 }
