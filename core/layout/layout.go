@@ -105,6 +105,14 @@ const (
 
 // Title names a partition for people: its letter and label, or its role.
 func (s Span) Title() string {
+	if s.Letter != "" {
+		return s.Letter + ": " + s.Called()
+	}
+	return s.Called()
+}
+
+// Called is a partition's title without its letter.
+func (s Span) Called() string {
 	names := map[Role]string{
 		EFI: "EFI", Reserved: "Reserved", Recovery: "Recovery", OEM: "OEM", Swap: "Swap", Container: "Container",
 		Unknown: "Unknown", OtherSystem: "System", Data: "Data", StartSystem: "System",
@@ -114,9 +122,6 @@ func (s Span) Title() string {
 		t = s.Volume.Label
 	} else if (s.Role == Unknown || s.Role == Data) && s.Name != "" && !strings.EqualFold(s.Name, "Basic data partition") { // which says nothing
 		t = s.Name
-	}
-	if s.Letter != "" {
-		return s.Letter + ": " + t
 	}
 	return t
 }

@@ -49,7 +49,7 @@ func HoldFolder(p *layout.Span) string {
 			return '-'
 		}
 		return r
-	}, strings.TrimSpace(strings.TrimPrefix(p.Title(), p.Letter+":")))
+	}, strings.TrimSpace(p.Called()))
 	letters := []rune(name)
 	return "Kept from " + strings.TrimRight(string(letters[:min(len(letters), 60)]), " .")
 }
