@@ -9,6 +9,8 @@ tests=("${@:2}")
 [ ${#tests[@]} -gt 0 ] || tests=(./...)
 work=$(mktemp -d "${TMPDIR:-/tmp}/jadetrail-test-XXXXXX")
 trap 'rm -rf "$work"' EXIT
+# Memory is there, and less is spent on looking for what of it is free.
+export GOGC=${GOGC:-400} GOMEMLIMIT=${GOMEMLIMIT:-2GiB}
 export JADETRAIL_DB="--innodb-flush-method=nosync --innodb-flush-log-at-trx-commit=0"
 
 if [ "$what" != e2e ]; then

@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"path"
@@ -150,6 +151,7 @@ func (m *maker) store(runs []run, data []byte) error {
 	return nil
 }
 
+// make writes the whole volume: what is not known before everything else is there comes last.
 func (m *maker) make() error {
 	m.up = upcase()
 	m.stamp = fromTime(m.opt.Time)
@@ -159,46 +161,10 @@ func (m *maker) make() error {
 	if err != nil {
 		return err
 	}
-	records := int64(recFirst + len(files) + len(folders))
-	// Records come in whole clusters and whole bytes of their own bitmap.
-	records = (records + 63) &^ 63
-	mftClusters := m.clustersFor(disk.Bytes(records * int64(m.record)))
-	records = mftClusters * int64(m.cluster) / int64(m.record)
-
-	bootRuns := m.takeAt(0, m.clustersFor(8192))
-	mirrorLen := max(4*disk.Bytes(m.record), m.cluster)
-	mirrorRuns := m.takeAt(m.clusters/2, m.clustersFor(mirrorLen))
-	m.next = bootRuns[0].n
-	mftBits := (records + 63) / 64 * 8
-	mftBitsRuns, err := m.take(m.clustersFor(disk.Bytes(mftBits)))
+	own, err := m.reserve(len(files) + len(folders))
 	if err != nil {
 		return err
 	}
-	if m.mftRuns, err = m.take(mftClusters); err != nil {
-		return err
-	}
-	if len(m.mftRuns) != 1 {
-		return fmt.Errorf("%w: its table of files would be in pieces", ErrFull)
-	}
-	m.mft = make([]byte, records*int64(m.record))
-	bitmapLen := (m.clusters + 63) / 64 * 8
-	bitmapRuns, err := m.take(m.clustersFor(disk.Bytes(bitmapLen)))
-	if err != nil {
-		return err
-	}
-	logLen := logOf(disk.Bytes(m.clusters) * m.cluster).Up(m.cluster).Up(4096)
-	logRuns, err := m.take(m.clustersFor(logLen))
-	if err != nil {
-		return err
-	}
-	full := make([]byte, logLen)
-	for i := range full {
-		full[i] = 0xff
-	}
-	if err := m.store(logRuns, full); err != nil {
-		return err
-	}
-
 	// The extend folder's own files.
 	ext := &folder{
 		num: recExtend, seq: recExtend, name: "$Extend", parent: m.root, subs: map[string]*folder{},
@@ -212,108 +178,20 @@ func (m *maker) make() error {
 			return err
 		}
 	}
-	// Folders are written from the deepest up, each after everything in it.
+	// Folders are written from the deepest up, each after everything in it; the root comes last of all.
 	slices.SortFunc(folders, func(a, b *folder) int { return strings.Count(b.path(), "/") - strings.Count(a.path(), "/") })
 	for _, d := range append(folders, ext) {
 		if err := m.folder(d, isFolder); err != nil {
 			return err
 		}
 	}
-
-	// The system files; the root comes last of all folders.
-	type sys struct {
-		num   int64
-		name  string
-		fill  func(b *builder) error
-		size  disk.Bytes
-		alloc disk.Bytes
-	}
-	allocOf := func(r []run) disk.Bytes { return disk.Bytes(runsEnd(r, 0)) * m.cluster }
-	mftSize := disk.Bytes(len(m.mft))
-	plain := func(runs []run, size disk.Bytes) func(b *builder) error {
-		return func(b *builder) error { b.stream(atData, "", runs, allocOf(runs), size); return nil }
-	}
-	stored := func(data []byte) (func(b *builder) error, []run, error) {
-		runs, err := m.take(m.clustersFor(disk.Bytes(len(data))))
-		if err == nil {
-			err = m.store(runs, data)
-		}
-		return plain(runs, disk.Bytes(len(data))), runs, err
-	}
-	defs := attrDefs()
-	defsFill, defsRuns, err := stored(defs)
-	if err != nil {
+	if err := m.systemFiles(own); err != nil {
 		return err
-	}
-	upBytes := make([]byte, 0, 128<<10)
-	for _, u := range m.up {
-		upBytes = le.AppendUint16(upBytes, u)
-	}
-	upFill, upRuns, err := stored(upBytes)
-	if err != nil {
-		return err
-	}
-	sds, sdh, sii := securityStreams()
-	sdsRuns, err := m.take(m.clustersFor(disk.Bytes(len(sds))))
-	if err != nil {
-		return err
-	}
-	if err := m.store(sdsRuns, sds); err != nil {
-		return err
-	}
-	badSize := disk.Bytes(m.clusters) * m.cluster
-	for _, s := range []sys{
-		{recMFT, "$MFT", func(b *builder) error {
-			b.stream(atData, "", m.mftRuns, mftSize, mftSize)
-			b.stream(atBitmap, "", mftBitsRuns, allocOf(mftBitsRuns), disk.Bytes(mftBits))
-			return nil
-		}, mftSize, mftSize},
-		{recMirror, "$MFTMirr", plain(mirrorRuns, mirrorLen), mirrorLen, allocOf(mirrorRuns)},
-		{recLogFile, "$LogFile", plain(logRuns, logLen), logLen, allocOf(logRuns)},
-		{recVolume, "$Volume", func(b *builder) error {
-			b.resident(atVolumeName, "", bytes16(m.opt.Label), false)
-			b.resident(atVolumeInfo, "", []byte{0, 0, 0, 0, 0, 0, 0, 0, 3, 1, 0, 0}, false)
-			b.resident(atData, "", nil, false)
-			return nil
-		}, 0, 0},
-		{recAttrDef, "$AttrDef", defsFill, disk.Bytes(len(defs)), allocOf(defsRuns)},
-		{recBitmap, "$Bitmap", plain(bitmapRuns, disk.Bytes(bitmapLen)), disk.Bytes(bitmapLen), allocOf(bitmapRuns)},
-		{recBoot, "$Boot", plain(bootRuns, 8192), 8192, allocOf(bootRuns)},
-		{recBadClus, "$BadClus", func(b *builder) error {
-			b.resident(atData, "", nil, false)
-			b.stream(atData, "$Bad", []run{{lcn: -1, n: m.clusters}}, badSize, badSize)
-			return nil
-		}, 0, 0},
-		{recSecure, "$Secure", func(b *builder) error {
-			b.stream(atData, "$SDS", sdsRuns, allocOf(sdsRuns), disk.Bytes(len(sds)))
-			b.view("$SDH", 0x12, sdh)
-			b.view("$SII", 0x10, sii)
-			return nil
-		}, 0, 0},
-		{recUpCase, "$UpCase", upFill, disk.Bytes(len(upBytes)), allocOf(upRuns)},
-	} {
-		b := m.builder(s.num, s.num, inUse)
-		if s.num == recMFT {
-			b.raw[16] = 1
-		}
-		if s.num == recSecure {
-			le.PutUint16(b.raw[hdrFlags:], inUse|0x0008)
-		}
-		fn := m.fileName(m.root, s.name, m.stamp, s.size, s.alloc, 0x06)
-		b.standard(m.stamp, 0x06, 0x100)
-		b.resident(atFileName, "", fn, true)
-		if err := s.fill(b); err != nil {
-			return err
-		}
-		if err := b.close(); err != nil {
-			return err
-		}
-		m.root.entries = append(m.root.entries, entry{ref: uint64(max(s.num, 1))<<48 | uint64(s.num), key: fn})
 	}
 	if err := m.folder(m.root, isFolder); err != nil {
 		return err
 	}
-	for num := int64(12); num < 16; num++ {
+	for num := int64(12); num < 16; num++ { // kept for later
 		b := m.builder(num, num, inUse)
 		b.standard(m.stamp, 0x06, 0x100)
 		b.resident(atData, "", nil, false)
@@ -321,14 +199,164 @@ func (m *maker) make() error {
 			return err
 		}
 	}
-	return m.finish(records, mftBits, mftBitsRuns, bitmapRuns, mirrorRuns, int(mirrorLen))
+	return m.finish(own)
+}
+
+// area is where something of the volume's own lies, and how long it is.
+type area struct {
+	runs []run
+	size disk.Bytes
+}
+
+// allocated is how much room it has.
+func (m *maker) allocated(p area) disk.Bytes { return disk.Bytes(runsEnd(p.runs, 0)) * m.cluster }
+
+// bookkeeping is where the volume keeps what it knows of itself.
+type bookkeeping struct {
+	records           int64 // in the table of files
+	boot, mirror      area
+	tableBits, bitmap area
+	log               area
+}
+
+// reserve gives the volume's own bookkeeping its places, with records for so many files and folders, and writes
+// the log, in which nothing was ever kept.
+func (m *maker) reserve(files int) (*bookkeeping, error) {
+	// Records come in whole clusters and whole bytes of their own bitmap.
+	own := &bookkeeping{records: (int64(recFirst+files) + 63) &^ 63}
+	clusters := m.clustersFor(disk.Bytes(own.records * int64(m.record)))
+	own.records = clusters * int64(m.cluster) / int64(m.record)
+
+	own.boot = area{m.takeAt(0, m.clustersFor(8192)), 8192}
+	own.mirror.size = max(4*disk.Bytes(m.record), m.cluster)
+	own.mirror.runs = m.takeAt(m.clusters/2, m.clustersFor(own.mirror.size))
+	m.next = own.boot.runs[0].n
+	var err error
+	take := func(size disk.Bytes) area {
+		p := area{size: size}
+		if err == nil {
+			p.runs, err = m.take(m.clustersFor(size))
+		}
+		return p
+	}
+	own.tableBits = take(disk.Bytes((own.records + 63) / 64 * 8))
+	if err == nil {
+		m.mftRuns, err = m.take(clusters)
+	}
+	if err == nil && len(m.mftRuns) != 1 {
+		err = fmt.Errorf("%w: its table of files would be in pieces", ErrFull)
+	}
+	m.mft = make([]byte, own.records*int64(m.record))
+	own.bitmap = take(disk.Bytes((m.clusters + 63) / 64 * 8))
+	own.log = take(logOf(disk.Bytes(m.clusters) * m.cluster).Up(m.cluster).Up(4096))
+	if err != nil {
+		return nil, err
+	}
+	return own, m.store(own.log.runs, bytes.Repeat([]byte{0xff}, int(own.log.size)))
+}
+
+// stored takes room for data and writes it there.
+func (m *maker) stored(data []byte) (area, error) {
+	runs, err := m.take(m.clustersFor(disk.Bytes(len(data))))
+	if err == nil {
+		err = m.store(runs, data)
+	}
+	return area{runs, disk.Bytes(len(data))}, err
+}
+
+// systemFile is one of the volume's own files: its record, its name, what its name tells of it, and its attributes.
+type systemFile struct {
+	num  int64
+	name string
+	told area
+	fill func(b *builder) error
+}
+
+// systemFiles writes the volume's own files but for the folders among them.
+func (m *maker) systemFiles(own *bookkeeping) error {
+	defs, err := m.stored(attrDefs())
+	if err != nil {
+		return err
+	}
+	table := make([]byte, 0, 128<<10)
+	for _, u := range m.up {
+		table = le.AppendUint16(table, u)
+	}
+	up, err := m.stored(table)
+	if err != nil {
+		return err
+	}
+	descriptors, sdh, sii := securityStreams()
+	sds, err := m.stored(descriptors)
+	if err != nil {
+		return err
+	}
+	plain := func(num int64, name string, p area) systemFile {
+		return systemFile{num, name, p, func(b *builder) error { b.stream(atData, "", p.runs, m.allocated(p), p.size); return nil }}
+	}
+	for _, s := range []systemFile{
+		{recMFT, "$MFT", area{m.mftRuns, disk.Bytes(len(m.mft))}, func(b *builder) error {
+			size := disk.Bytes(len(m.mft))
+			b.stream(atData, "", m.mftRuns, size, size)
+			b.stream(atBitmap, "", own.tableBits.runs, m.allocated(own.tableBits), own.tableBits.size)
+			return nil
+		}},
+		plain(recMirror, "$MFTMirr", own.mirror),
+		plain(recLogFile, "$LogFile", own.log),
+		{recVolume, "$Volume", area{}, func(b *builder) error {
+			b.resident(atVolumeName, "", bytes16(m.opt.Label), false)
+			b.resident(atVolumeInfo, "", []byte{0, 0, 0, 0, 0, 0, 0, 0, 3, 1, 0, 0}, false)
+			b.resident(atData, "", nil, false)
+			return nil
+		}},
+		plain(recAttrDef, "$AttrDef", defs),
+		plain(recBitmap, "$Bitmap", own.bitmap),
+		plain(recBoot, "$Boot", own.boot),
+		{recBadClus, "$BadClus", area{}, func(b *builder) error {
+			all := disk.Bytes(m.clusters) * m.cluster
+			b.resident(atData, "", nil, false)
+			b.stream(atData, "$Bad", []run{{lcn: -1, n: m.clusters}}, all, all)
+			return nil
+		}},
+		{recSecure, "$Secure", area{}, func(b *builder) error {
+			b.stream(atData, "$SDS", sds.runs, m.allocated(sds), sds.size)
+			b.view("$SDH", 0x12, sdh)
+			b.view("$SII", 0x10, sii)
+			return nil
+		}},
+		plain(recUpCase, "$UpCase", up),
+	} {
+		if err := m.systemFile(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// systemFile writes one of them, and puts its name into the root.
+func (m *maker) systemFile(s systemFile) error {
+	b := m.builder(s.num, s.num, inUse)
+	if s.num == recMFT {
+		b.raw[hdrSequence] = 1
+	}
+	if s.num == recSecure {
+		le.PutUint16(b.raw[hdrFlags:], inUse|0x0008)
+	}
+	name := m.fileName(m.root, s.name, m.stamp, s.told.size, m.allocated(s.told), 0x06)
+	b.standard(m.stamp, 0x06, 0x100)
+	b.resident(atFileName, "", name, true)
+	if err := s.fill(b); err != nil {
+		return err
+	}
+	m.root.entries = append(m.root.entries, entry{ref: uint64(max(s.num, 1))<<48 | uint64(s.num), key: name})
+	return b.close()
 }
 
 // finish writes what depends on everything else: the table of files, both
 // bitmaps, the copy of the first records and the two boot sectors.
-func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mirrorRuns []run, mirrorLen int) error {
-	bits := make([]byte, mftBits)
-	for i := range records {
+func (m *maker) finish(own *bookkeeping) error {
+	bits := make([]byte, own.tableBits.size)
+	for i := range own.records {
 		rec := m.mft[i*int64(m.record) : (i+1)*int64(m.record)]
 		if rec[0] == 0 { // never used: an empty record
 			b := m.builder(i, 1, 0)
@@ -340,15 +368,30 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 			bits[i/8] |= 1 << (i % 8)
 		}
 	}
-	if err := m.store(mftBitsRuns, bits); err != nil {
+	if err := m.store(own.tableBits.runs, bits); err != nil {
 		return err
 	}
 	if err := m.store(m.mftRuns, m.mft); err != nil {
 		return err
 	}
-	if err := m.store(mirrorRuns, m.mft[:min(mirrorLen, len(m.mft))]); err != nil {
+	if err := m.store(own.mirror.runs, m.mft[:min(int(own.mirror.size), len(m.mft))]); err != nil {
 		return err
 	}
+	if err := m.storeBitmap(own.bitmap); err != nil {
+		return err
+	}
+	b := m.bootSector()
+	if _, err := m.dev.WriteAt(b, m.sectors*int64(m.sector)); err != nil {
+		return err
+	}
+	if _, err := m.dev.WriteAt(b, 0); err != nil {
+		return err
+	}
+	return m.dev.Sync()
+}
+
+// storeBitmap writes the bitmap of clusters.
+func (m *maker) storeBitmap(bitmap area) error {
 	// Written in pieces, zeros left as the holes they are.
 	m.used.Add(m.clusters, m.used.Words()*64)
 	piece := make([]byte, 0, 64<<10)
@@ -361,7 +404,7 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 		rest := piece
 		for off := at; len(rest) > 0; {
 			v := &Volume{boot: &boot{cluster: m.cluster}}
-			p, n, err := v.place(bitmapRuns, off)
+			p, n, err := v.place(bitmap.runs, off)
 			if err != nil {
 				return err
 			}
@@ -381,17 +424,7 @@ func (m *maker) finish(records, mftBits int64, mftBitsRuns []run, bitmapRuns, mi
 			}
 		}
 	}
-	if err := flush(); err != nil {
-		return err
-	}
-	b := m.bootSector()
-	if _, err := m.dev.WriteAt(b, m.sectors*int64(m.sector)); err != nil {
-		return err
-	}
-	if _, err := m.dev.WriteAt(b, 0); err != nil {
-		return err
-	}
-	return m.dev.Sync()
+	return flush()
 }
 
 func (m *maker) bootSector() []byte {
