@@ -36,41 +36,77 @@ type Drive struct {
 	Report func(carry.Progress)
 }
 
-// Planned reads the drive back: it is laid out as planned, every volume has the
-// fingerprint that the copy had, and nothing was written beside the script.
+// Planned reads the drive back: it is laid out as planned, every volume has the fingerprint that the copy had, and
+// nothing was written beside the script. It returns what that showed, in words, and the drive as it was read.
 //
 // did is the script that was carried out, written where something was written in all. copied is the copy on which
 // it was done before, nil for a run that was begun by another process.
 func Planned(d Drive, m *ran.Meta, did script.Script, written []disk.Range, copied *disk.Overlay, w *Seen) (string, *survey.Survey, error) {
-	// What was written is read past the page cache.
-	if im, ok := d.Dev.(disk.Cached); ok {
-		places := did.Places(disk.MiB)
-		for _, p := range places {
-			if err := im.Forget(p.Start, p.End-p.Start); err != nil {
-				return "", nil, err
-			}
-		}
-		if len(m.Arrivals) > 0 && len(w.same) == 0 { // all of it will be compared
-			for _, p := range places {
-				im.Prefetch(p.Start, p.End-p.Start)
-			}
+	p := &proof{d: d, m: m, did: did, w: w}
+	for _, shown := range []func() error{
+		p.pastTheCache, p.laidOut,
+		func() error { return p.metadata(copied) },
+		func() error { return p.nothingBeside(written) },
+		p.tested, p.erased, p.arrived,
+	} {
+		if err := shown(); err != nil {
+			return "", nil, err
 		}
 	}
-	sv, err := survey.Read(d.Dev, cmp.Or(m.PCAfter, d.PC))
-	if err != nil {
-		return "", nil, err
+	return p.text, p.sv, nil
+}
+
+// proof is what was shown of a drive so far.
+type proof struct {
+	d    Drive
+	m    *ran.Meta
+	did  script.Script
+	w    *Seen
+	sv   *survey.Survey // the drive, once it was read
+	text string
+}
+
+// pastTheCache has what was written read from the drive itself.
+func (p *proof) pastTheCache() error {
+	im, ok := p.d.Dev.(disk.Cached)
+	if !ok {
+		return nil
 	}
-	sv.Relabel(m.After)
-	if other := layout.Differ(m.After, sv.Layout); len(other) > 0 {
-		return "", nil, fmt.Errorf("%w: %s", ErrDiffers, strings.Join(other, " "))
+	places := p.did.Places(disk.MiB)
+	for _, r := range places {
+		if err := im.Forget(r.Start, r.Len()); err != nil {
+			return err
+		}
 	}
+	if len(p.m.Arrivals) > 0 && len(p.w.same) == 0 { // all of it will be compared
+		for _, r := range places {
+			im.Prefetch(r.Start, r.Len())
+		}
+	}
+	return nil
+}
+
+// laidOut reads the drive, and compares how it is laid out.
+func (p *proof) laidOut() (err error) {
+	if p.sv, err = survey.Read(p.d.Dev, cmp.Or(p.m.PCAfter, p.d.PC)); err != nil {
+		return err
+	}
+	p.sv.Relabel(p.m.After)
+	if other := layout.Differ(p.m.After, p.sv.Layout); len(other) > 0 {
+		return fmt.Errorf("%w: %s", ErrDiffers, strings.Join(other, " "))
+	}
+	return nil
+}
+
+// metadata compares what was written with the copy, and the metadata of every volume with what it was there.
+func (p *proof) metadata(copied *disk.Overlay) error {
 	var all errgroup.Group
-	if copied != nil && !did.Moves() { // what was moved was compared as it was moved
-		all.Go(func() error { return sameAsCopy(d.Dev, copied, did) })
+	if copied != nil && !p.did.Moves() { // what was moved was compared as it was moved
+		all.Go(func() error { return sameAsCopy(p.d.Dev, copied, p.did) })
 	}
-	for n, want := range m.Prints {
+	for n, want := range p.m.Prints {
 		all.Go(func() error {
-			v := sv.Volumes[number(n)]
+			v := p.sv.Volumes[number(n)]
 			if v == nil {
 				return fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
 			}
@@ -80,66 +116,82 @@ func Planned(d Drive, m *ran.Meta, did script.Script, written []disk.Range, copi
 			return nil
 		})
 	}
-	if err := all.Wait(); err != nil {
-		return "", nil, err
-	}
-	planned := did.Places(0)
-	for _, w := range written {
-		i, _ := slices.BinarySearchFunc(planned, w.Start, func(p disk.Range, at disk.Bytes) int {
-			if p.End <= at {
+	return all.Wait()
+}
+
+// nothingBeside finds what was written and is not in the script.
+func (p *proof) nothingBeside(written []disk.Range) error {
+	planned := p.did.Places(0)
+	for _, r := range written {
+		i, _ := slices.BinarySearchFunc(planned, r.Start, func(q disk.Range, at disk.Bytes) int {
+			if q.End <= at {
 				return -1
 			}
 			return 1
 		})
-		if i == len(planned) || w.Start < planned[i].Start || planned[i].End < w.End {
-			return "", nil, fmt.Errorf(
-				"%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, w.Start, w.End,
-			)
+		if i == len(planned) || r.Start < planned[i].Start || planned[i].End < r.End {
+			return fmt.Errorf("%w: bytes %d to %d were written, which are not in the plan", ErrDiffers, r.Start, r.End)
 		}
 	}
-	text := fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
-		"and nothing was written outside the plan (%s in all)", volumes(len(m.Prints)), Figures(did)) + intactText(m.Intact)
-	for _, x := range m.Tested {
-		if err := readsAgain(x, d); err != nil {
-			return "", nil, err
+	p.text = fmt.Sprintf("Carried out and read back: the drive is as planned, the metadata of %s is as it should be, "+
+		"and nothing was written outside the plan (%s in all)", volumes(len(p.m.Prints)), Figures(p.did)) + intactText(p.m.Intact)
+	return nil
+}
+
+// tested reads the places again of which every sector is tested.
+func (p *proof) tested() error {
+	for _, x := range p.m.Tested {
+		if err := readsAgain(x, p.d); err != nil {
+			return err
 		}
-		text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
+		p.text += fmt.Sprintf("; every sector of %s (%s) read, written and read again", x.Title, x.Len)
 	}
-	for _, x := range m.Erased {
-		if err := provenErased(x, d.Dev, did); err != nil {
-			return "", nil, err
+	return nil
+}
+
+// erased reads the places again that were overwritten.
+func (p *proof) erased() error {
+	for _, x := range p.m.Erased {
+		if err := provenErased(x, p.d.Dev, p.did); err != nil {
+			return err
 		}
-		left, err := leftOfErased(x, d.Dev)
+		left, err := leftOfErased(x, p.d.Dev)
 		if err != nil {
-			return "", nil, err
+			return err
 		}
-		text += fmt.Sprintf("; %s erased and read back as zeros%s", x.Title, left)
+		p.text += fmt.Sprintf("; %s erased and read back as zeros%s", x.Title, left)
 	}
-	for i := range m.Arrivals {
-		a := &m.Arrivals[i]
+	return nil
+}
+
+// arrived compares the files that were put into volumes with where they come from.
+func (p *proof) arrived() error {
+	for i := range p.m.Arrivals {
+		a := &p.m.Arrivals[i]
 		if a.Passed {
 			continue
 		}
-		at, ok := sv.Layout.Find(a.Number)
+		at, ok := p.sv.Layout.Find(a.Number)
 		if !ok {
-			return "", nil, fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
+			return fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
 		}
-		v := sv.Volumes[a.Number]
+		v := p.sv.Volumes[a.Number]
 		var l *Listing
-		if w.listed != nil {
-			l = w.listed[i]
-		} else if l, err = Listed(a, d.Shelf, v); err != nil {
-			return "", nil, err
+		var err error
+		if p.w.listed != nil {
+			l = p.w.listed[i]
+		} else if l, err = Listed(a, p.d.Shelf, v); err != nil {
+			return err
 		}
-		if err := l.compare(v, survey.Window(d.Dev, *at), at.Start.Offset(sv.Layout.Sector), w); err != nil {
-			return "", nil, err
+		if err := l.compare(v, survey.Window(p.d.Dev, *at), at.Start.Offset(p.sv.Layout.Sector), p.w); err != nil {
+			return err
 		}
 		a.Compared = l.files
-		text += fmt.Sprintf(
+		p.text += fmt.Sprintf(
 			"; %d files put into partition %d, each compared with where it comes from", l.files, a.Number,
 		)
 	}
-	return text, sv, nil
+	return nil
 }
 
 // Figures say how much of a drive a script changes.
