@@ -87,82 +87,113 @@ func (p *Run) Release() {
 // Prepare reads the drive, lays the plan out on it, and does every step on a
 // copy: what is later written is known to lead where the plan says.
 func Prepare(o Options) (*Run, error) {
-	now, err := survey.Read(o.Dev, o.PC)
+	now, err := asExpected(o)
 	if err != nil {
 		return nil, err
-	}
-	if o.Expect != nil {
-		now.Layout.Serial = o.Identity.Serial
-		if d := layout.Differ(o.Expect, now.Layout); len(d) > 0 {
-			return nil, fmt.Errorf(
-				"%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged,
-				strings.Join(d, " "),
-			)
-		}
 	}
 	p := &Run{
 		Before: now.Layout, Was: now, Survey: now, pc: o.PC, Sources: map[string]io.ReaderAt{},
 		gathered: map[string]*shelf.Gathered{}, compared: map[string]*shelf.Compared{}, Sound: map[int]bool{},
 		promised: newPromised(o.Dev, now),
 	}
-	facts, err := facts.GatherInto(o.Sources, now, o.Plan.Steps, p.gathered, p.compared)
-	for _, g := range p.gathered {
-		p.close = append(p.close, g.Close)
-	}
+	known, err := p.gather(o)
 	if err != nil {
 		return p, err
 	}
-	for _, g := range facts.Gone {
+	p.Columns = plan.Lay(now.Layout, known, o.Plan.Steps)
+	if against := standing(p.Columns, o); len(against) > 0 {
+		return p, &Blocked{against}
+	}
+	if err := p.begin(o); err != nil {
+		return p, err
+	}
+	p.checkAll(o)
+	for i, c := range p.Columns {
+		if err := p.step(o, i, c, known); err != nil {
+			return p, err
+		}
+	}
+	return p, p.conclude(o)
+}
+
+// asExpected reads the drive; one that is not as the plan was made for it is refused.
+func asExpected(o Options) (*survey.Survey, error) {
+	now, err := survey.Read(o.Dev, o.PC)
+	if err != nil || o.Expect == nil {
+		return now, err
+	}
+	now.Layout.Serial = o.Identity.Serial
+	if d := layout.Differ(o.Expect, now.Layout); len(d) > 0 {
+		return nil, fmt.Errorf(
+			"%w. %s Nothing was written. Look at the drive again and lay the plan anew", ErrChanged, strings.Join(d, " "),
+		)
+	}
+	return now, nil
+}
+
+// gather gathers what the plan must know; what could still be brought back is kept by the run while there is room.
+func (p *Run) gather(o Options) (plan.Facts, error) {
+	known, err := facts.GatherInto(o.Sources, p.Was, o.Plan.Steps, p.gathered, p.compared)
+	for _, g := range p.gathered {
+		p.close = append(p.close, g.Close)
+	}
+	for _, g := range known.Gone {
 		for _, r := range g.Needs {
 			p.promised.asked = p.promised.asked.Put(r)
 		}
 	}
-	cols := plan.Lay(now.Layout, facts, o.Plan.Steps)
-	blocked := &Blocked{}
-	for _, c := range cols {
-		blocked.Obstacles = append(blocked.Obstacles, c.Obstacles...)
+	return known, err
+}
+
+// standing is what stands against steps; of a rehearsal, not what the gate still asks for.
+func standing(columns []plan.Column, o Options) (out []plan.Obstacle) {
+	for _, c := range columns {
+		out = append(out, c.Obstacles...)
 		if !o.Rehearse {
-			blocked.Obstacles = append(blocked.Obstacles, c.Missing...)
+			out = append(out, c.Missing...)
 		}
 	}
-	if len(blocked.Obstacles) > 0 {
-		return p, blocked
-	}
+	return out
+}
+
+// begin gives the run its id, and says what it is.
+func (p *Run) begin(o Options) error {
 	id, err := NewID("r", o.Now().UTC().Format("20060102-150405"), o.Random)
 	if err != nil {
-		return p, err
+		return err
 	}
-	p.Columns = cols
 	var titles []string
-	for _, c := range cols {
+	for _, c := range p.Columns {
 		titles = append(titles, c.Title)
 	}
 	p.Meta = &ran.Meta{
-		Version: ran.Version, ID: id, Home: o.Runs, Image: o.Image, DiskID: now.Layout.DiskID, Begun: o.Now(), Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes,
-		Records: o.Records.Dir, Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, Titles: titles, PC: o.PC, PCRef: o.PCRef, Before: now.Layout, Prints: map[string]string{}, Identity: o.Identity,
+		Version: ran.Version, ID: id, Home: o.Runs, Image: o.Image, DiskID: p.Before.DiskID, Begun: o.Now(),
+		Who: o.Who, Job: o.Job, Shelf: o.Shelf.Dir, Shelves: o.Shelf.Volumes, Records: o.Records.Dir,
+		Trail: o.TrailRef, Kept: []string{}, Plan: o.Plan, Titles: titles, PC: o.PC, PCRef: o.PCRef,
+		Before: p.Before, Prints: map[string]string{}, Identity: o.Identity,
 	}
 	if err := p.freeze(o.Dev); err != nil {
-		return p, err
+		return err
 	}
-	if err := p.Enter(o, trail.Entry{Act: trail.ActPlan, Text: wordPlan(titles), Titles: titles, Before: now.Layout, After: cols[len(cols)-1].Layout}); err != nil {
-		return p, err
-	}
-	p.checkAll(o)
-	for i, c := range cols {
-		if err := p.step(o, i, c, facts); err != nil {
-			return p, err
-		}
-	}
+	return p.Enter(o, trail.Entry{
+		Act: trail.ActPlan, Text: wordPlan(titles), Titles: titles, Before: p.Before,
+		After: p.Columns[len(p.Columns)-1].Layout,
+	})
+}
+
+// conclude notes, once every step was done on the copy, what the drive will be like, and that the files stay as
+// they are.
+func (p *Run) conclude(o Options) (err error) {
 	if err := p.fingerprints(); err != nil {
-		return p, err
+		return err
 	}
 	for n, sound := range <-p.checked {
 		if _, touched := p.Sound[n]; !touched {
 			p.Sound[n] = sound
 		}
 	}
-	if err := p.Intact(now); err != nil {
-		return p, fmt.Errorf("the plan does not leave the files as they are: %w. Nothing was written", err)
+	if err := p.Intact(p.Was); err != nil {
+		return fmt.Errorf("the plan does not leave the files as they are: %w. Nothing was written", err)
 	}
 	if p.pc != nil && o.PC.State == pc.Running && p.pc.State == pc.Off { // it comes up again
 		up := *p.pc
@@ -172,13 +203,13 @@ func Prepare(o Options) (*Run, error) {
 	if p.Meta.After = p.Survey.Layout; p.pc != o.PC {
 		p.Meta.PCAfter = p.pc
 		if o.SavePC == nil && !o.Rehearse {
-			return p, fmt.Errorf("%w. Nothing was written", ErrNoPlace)
+			return fmt.Errorf("%w. Nothing was written", ErrNoPlace)
 		}
 	}
-	if p.Meta.Start, err = prove.StartChecks(p.Over, now.Layout, p.Survey, o.PC, p.pc); err != nil {
-		return p, err
+	if p.Meta.Start, err = prove.StartChecks(p.Over, p.Before, p.Survey, o.PC, p.pc); err != nil {
+		return err
 	}
-	return p, p.prints()
+	return p.prints()
 }
 
 // checkAll checks the volumes as they are, meanwhile. It reads the drive by itself.
