@@ -145,7 +145,7 @@ func readFolder(runs, id string) Folder {
 	switch {
 	case err != nil:
 		d.Broken = fmt.Errorf("%w: %s cannot be read", ErrBroken, MetaFile)
-	case d.Begun != nil && SumOf(b) != d.Begun.Meta, json.Unmarshal(b, &m) != nil, m.ID != id:
+	case d.Begun != nil && SumOf(b) != d.Begun.Meta, json.Unmarshal(b, &m) != nil, m.ID != id, m.Version == Version && !m.whole():
 		d.Broken = fmt.Errorf("%w: %s is not what was written", ErrBroken, MetaFile)
 	case m.Version != Version:
 		d.Broken = fmt.Errorf(

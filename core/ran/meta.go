@@ -64,6 +64,12 @@ type Meta struct {
 	Hash string `json:"-"` // of the file that it was read from, or written to
 }
 
+// whole tells that everything is there that every run has.
+func (m *Meta) whole() bool {
+	return m.Plan != nil && m.Before != nil && m.After != nil &&
+		!slices.ContainsFunc(m.Arrivals, func(a Arrival) bool { return a.From != 0 && a.Span == nil })
+}
+
 // Drive names the drive of the run.
 func (m *Meta) Drive() trail.Drive {
 	return trail.Drive{DiskID: m.DiskID, Model: m.Identity.Model, Serial: m.Identity.Serial}

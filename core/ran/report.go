@@ -84,6 +84,9 @@ func Read(runs, id string) (*Meta, *Report, error) {
 	if err == nil {
 		err = json.Unmarshal(b, &m)
 	}
+	if err == nil && !m.whole() {
+		err = fmt.Errorf("%s does not say what the run was", MetaFile)
+	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("the run %s cannot be read: %w", id, err)
 	}
