@@ -25,7 +25,8 @@ if [ "$what" != e2e ]; then
   scripts/with-db.sh "$work/go" bash -c '
     export JADETRAIL_TEST_DSN=$JADETRAIL_DSN JADETRAIL_TEST_OWNER_DSN=$JADETRAIL_OWNER_DSN
     unset JADETRAIL_DSN JADETRAIL_OWNER_DSN
-    go test -timeout 30m "$@"' tests "${tests[@]}"
+    # Three packages beside each other: some wait for programs that they start and kill.
+    go test -p 3 -timeout 30m "$@"' tests "${tests[@]}"
 fi
 if [ "$what" != go ]; then
   if [ -n "${JADETRAIL_E2E:-}" ]; then # another program drives the interface
