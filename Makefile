@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check features-check wiped-check workday kill-check build setup-demo setup-test
+.PHONY: run demo demo-fresh test go-test e2e prove fuzz bench map-speed kernel-check features-check wiped-check workday kill-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -11,6 +11,12 @@ setup-demo:
 
 setup-test:
 	@scripts/setup.sh test
+
+# A shop of one's own, in a folder of its own.
+SHOP ?= shop
+
+run: setup-demo build
+	@scripts/run.sh $${JADETRAIL_DATA:-$(SHOP)}
 
 demo: setup-demo build
 	@exec scripts/with-db.sh $(DATA) scripts/demo.sh

@@ -24,9 +24,9 @@ import (
 
 // People are those of Lantern Quay Repairs. The last one is the lead.
 var People = []store.NewPerson{
-	{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines", Public: true},
-	{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias", Public: true},
-	{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true, Public: true},
+	{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines", Role: store.Worker},
+	{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias", Role: store.Worker},
+	{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Role: store.Leader},
 }
 
 // jobs on the demo's bench.
@@ -80,7 +80,10 @@ const shelfImage = "shelf.img"
 
 // Opening is the demo's shop as it opens.
 func Opening() store.Opening {
-	o := store.Opening{People: People, Jobs: jobs}
+	o := store.Opening{
+		Settings: store.Settings{Name: "Lantern Quay Repairs", Address: "Port Ellery", Demo: true},
+		People:   People, Jobs: jobs,
+	}
 	for _, b := range bays {
 		row := store.Bay{Letter: b.letter, Shelf: b.image == shelfImage}
 		if b.image != "" {

@@ -71,9 +71,17 @@ func (r *Report) PDF(w io.Writer) error {
 	p.AddPage()
 	p.first(r)
 	for i := range r.Drives {
-		p.drive(&r.Drives[i])
+		p.done(&r.Drives[i])
+	}
+	for i := range r.Drives {
+		p.toKnow(&r.Drives[i])
+	}
+	for i := range r.Drives {
+		p.kept(&r.Drives[i])
 	}
 	p.head(r)
+	p.signature("Day", "Received by the customer")
+	p.certificate(r)
 	if err := p.Error(); err != nil {
 		return fmt.Errorf("the report could not be set: %w", err)
 	}
@@ -108,6 +116,9 @@ func (p *page) para(c [3]int, text string) {
 func (p *page) first(r *Report) {
 	p.text(jade, 11)
 	p.CellFormat(width, 6, r.Shop, "", 1, "L", false, 0, "")
+	if r.Address != "" {
+		p.para(soft, r.Address)
+	}
 	p.bold(20)
 	p.MultiCell(width, 10, r.Customer+", "+r.PC, "", "L", false)
 	p.text(soft, 10)
@@ -116,16 +127,20 @@ func (p *page) first(r *Report) {
 		fmt.Sprintf("Job %s · report of %s by %s", r.Job, r.Made.Local().Format("2 January 2006, 15:04"), r.By), "",
 		"L", false,
 	)
-	p.title("What was asked")
+	p.title("What you asked")
 	p.bold(10.5)
 	p.MultiCell(width, line, r.Asked, "", "L", false)
 	if r.Story != "" {
 		p.para(soft, r.Story)
 	}
+	if r.Keep != "" {
+		p.para(ink, "Not to be lost: "+r.Keep)
+	}
 }
 
-func (p *page) drive(d *Drive) {
-	p.title("Drive " + strings.TrimSpace(d.Title+" "+d.Serial))
+// done sets what was done to a drive.
+func (p *page) done(d *Drive) {
+	p.title("What was done: drive " + strings.TrimSpace(d.Title+" "+d.Serial))
 	p.para(soft, fmt.Sprintf("%s (%s)", d.Size, d.Size.Exact()))
 	if d.Before != nil && d.After != nil {
 		p.columns(d)
@@ -142,46 +157,6 @@ func (p *page) drive(d *Drive) {
 			}
 			return []string{c.Title, size(c.Before), size(c.After), strings.Join(c.What, ", ")}
 		})
-	}
-	if len(d.Gone) > 0 {
-		p.title("What was deleted, and how it can return")
-		p.table([]float64{46, 22, 40, 66}, []string{"Partition", "Size", "When and by whom", "What was kept"}, "LRLL", len(d.Gone), func(i int) []string {
-			g := d.Gone[i]
-			kept := g.Kept + " Record " + g.Record + "."
-			if g.Why != "" {
-				kept += " " + g.Why
-			}
-			return []string{g.Title, g.Size.String(), g.When.Local().Format("2 Jan 2006 15:04") + ", " + g.Who, kept}
-		})
-	}
-	if len(d.Backups) > 0 {
-		p.title("Backups that we keep")
-		p.table([]float64{54, 30, 44, 46}, []string{"Of", "Made", "Verified by reading back", "Kept until"}, "LLLL", len(d.Backups), func(i int) []string {
-			b := d.Backups[i]
-			verified := day(b.Verified)
-			if b.Away {
-				verified = "on no shelf in a bay now"
-			}
-			return []string{b.Title, day(&b.Made), verified, until(b.Until)}
-		})
-	}
-	if len(d.Checks) > 0 {
-		p.title("Checks at the end")
-		for _, c := range d.Checks {
-			colour, word := jade, "sound"
-			if !c.Sound {
-				colour, word = amber, words.Either(c.ToDo, "to be done", "to be looked at")
-			}
-			p.text(ink, 10)
-			p.Write(line, c.Title+": ")
-			p.text(colour, 10)
-			p.Write(line, word)
-			if c.Text != "" {
-				p.text(ink, 10)
-				p.Write(line, ". "+c.Text)
-			}
-			p.Ln(line + 0.6)
-		}
 	}
 	if len(d.Besides) > 0 {
 		p.title("What else was done")
@@ -206,6 +181,96 @@ func (p *page) drive(d *Drive) {
 			p.Ln(1.5)
 		}
 	}
+}
+
+// toKnow sets how a drive checks, and what was deleted from it.
+func (p *page) toKnow(d *Drive) {
+	if len(d.Checks) > 0 {
+		p.title("Checks at the end")
+		for _, c := range d.Checks {
+			colour, word := jade, "sound"
+			if !c.Sound {
+				colour, word = amber, words.Either(c.ToDo, "to be done", "to be looked at")
+			}
+			p.text(ink, 10)
+			p.Write(line, c.Title+": ")
+			p.text(colour, 10)
+			p.Write(line, word)
+			if c.Text != "" {
+				p.text(ink, 10)
+				p.Write(line, ". "+c.Text)
+			}
+			p.Ln(line + 0.6)
+		}
+	}
+	if len(d.Gone) > 0 {
+		p.title("What was deleted, and how it can return")
+		p.table([]float64{46, 22, 40, 66}, []string{"Partition", "Size", "When and by whom", "What was kept"}, "LRLL", len(d.Gone), func(i int) []string {
+			g := d.Gone[i]
+			kept := g.Kept + " Record " + g.Record + "."
+			if g.Why != "" {
+				kept += " " + g.Why
+			}
+			return []string{g.Title, g.Size.String(), g.When.Local().Format("2 Jan 2006 15:04") + ", " + g.Who, kept}
+		})
+	}
+}
+
+// kept sets which backups of a drive are kept.
+func (p *page) kept(d *Drive) {
+	if len(d.Backups) > 0 {
+		p.title("Backups that we keep")
+		p.table([]float64{54, 30, 44, 46}, []string{"Of", "Made", "Verified by reading back", "Kept until"}, "LLLL", len(d.Backups), func(i int) []string {
+			b := d.Backups[i]
+			verified := day(b.Verified)
+			if b.Away {
+				verified = "on no shelf in a bay now"
+			}
+			return []string{b.Title, day(&b.Made), verified, until(b.Until)}
+		})
+	}
+}
+
+// signature leaves room for a day and a name by hand.
+func (p *page) signature(day, by string) {
+	if p.GetY() > 297-margin-30 {
+		p.AddPage()
+	}
+	p.Ln(18)
+	p.SetDrawColor(soft[0], soft[1], soft[2])
+	y := p.GetY()
+	p.Line(margin, y, margin+40, y)
+	p.Line(margin+50, y, margin+width, y)
+	p.text(soft, 8.5)
+	p.CellFormat(50, line, day, "", 0, "L", false, 0, "")
+	p.CellFormat(width-50, line, by, "", 1, "L", false, 0, "")
+}
+
+// certificate sets a page of its own that says what was erased, where something was.
+func (p *page) certificate(r *Report) {
+	list := r.Erasures()
+	if len(list) == 0 {
+		return
+	}
+	p.AddPage()
+	p.text(jade, 11)
+	p.CellFormat(width, 6, r.Shop, "", 1, "L", false, 0, "")
+	if r.Address != "" {
+		p.para(soft, r.Address)
+	}
+	p.bold(18)
+	p.MultiCell(width, 10, "Certificate of erasure", "", "L", false)
+	p.para(soft, fmt.Sprintf("Job %s, %s, %s", r.Job, r.Customer, r.PC))
+	p.table([]float64{52, 34, 36, 52}, []string{"Drive", "Partition", "Size", "Erased, and its record"}, "LLRL", len(list), func(i int) []string {
+		e := list[i]
+		return []string{
+			e.Drive + " " + e.Serial, e.Title, e.Size.String() + " (" + e.Size.Exact() + ")",
+			e.When.Local().Format("2 Jan 2006 15:04") + ", " + e.Who + ", " + e.Record,
+		}
+	})
+	p.Ln(2)
+	p.para(ink, "These places were written over and read back in the run that deleted the partition. Nothing is said here of areas that a drive does not show to a computer, nor of any other copy.")
+	p.signature("Day", "For "+r.Shop)
 }
 
 func day(t *time.Time) string {

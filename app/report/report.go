@@ -11,9 +11,10 @@ import (
 
 // Report is one job's.
 type Report struct {
-	Shop              string
+	Shop, Address     string
 	Job, Customer, PC string
 	Asked, Story      string
+	Keep              string // what was not to be lost
 	Made              time.Time
 	By                string
 	Drives            []Drive
@@ -21,6 +22,25 @@ type Report struct {
 	Entries           int64
 	Signed            bool
 	Key               string // the shop's public key
+}
+
+// Erasure is one partition of which the place was written over and read back.
+type Erasure struct {
+	Drive, Serial string
+	Gone
+}
+
+// Erasures are those of all drives, in the order in which they were done.
+func (r *Report) Erasures() (out []Erasure) {
+	for i := range r.Drives {
+		d := &r.Drives[i]
+		for _, g := range d.Gone {
+			if g.Erased {
+				out = append(out, Erasure{d.Title, d.Serial, g})
+			}
+		}
+	}
+	return out
 }
 
 // Drive is one of the job's drives.

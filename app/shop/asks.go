@@ -48,7 +48,7 @@ func (s *Shop) AskLead(who *store.Technician, st *JobState, steps []plan.Step, o
 		if err != nil {
 			return err
 		}
-		if who.Lead && id != "" && ask.Reason != "" && own >= 0 && ask.Purpose == plan.Purpose(steps, own) {
+		if who.Lead() && id != "" && ask.Reason != "" && own >= 0 && ask.Purpose == plan.Purpose(steps, own) {
 			if err := s.Store.Answer(id, who.ID, true, ask.Reason, s.Now()); err != nil {
 				return err
 			}

@@ -113,7 +113,7 @@ func (s *Shop) VerifyBackup(who *store.Technician, id string) error {
 // OwnBackup begins to make a backup that this shop has not signed one of its own.
 func (s *Shop) OwnBackup(who *store.Technician, id, reason string) error {
 	switch {
-	case !who.Lead:
+	case !who.Lead():
 		return fmt.Errorf(
 			"%w: a backup that this shop has not signed is taken in by the lead. Nothing was changed", run.ErrLead,
 		)
@@ -178,7 +178,7 @@ func (s *Shop) TakeOffShelf(who *store.Technician, id, reason string) error {
 		return errors.New("that reason is too long; nothing was deleted")
 	}
 	o := run.Options{Options: rehearse.Options{
-		Sources: facts.Sources{Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: s.Store}, Lead: who.Lead},
+		Sources: facts.Sources{Shop: facts.Shop{Shelf: s.Shelf(), Records: s.Records, Trail: s.Store}, Lead: who.Lead()},
 		Who:     who.Name, Now: s.Now,
 	}}
 	e, err := run.Gone(o, id, reason)

@@ -164,7 +164,7 @@ func (s *Shop) AttachFile(by *store.Technician, file string, said survey.Identit
 	if err == nil && id.Serial == "" {
 		id, err = said, named(said)
 	} else if err == nil { // the image carries its own
-		if id.ReadOnly && !said.ReadOnly && !by.Lead {
+		if id.ReadOnly && !said.ReadOnly && !by.Lead() {
 			err = ErrEvidence
 		}
 		id.ReadOnly, id.Removable = said.ReadOnly, id.Removable || said.Removable
@@ -241,7 +241,7 @@ func (s *Shop) freeBay(bay, number string) (job *string, err error) {
 	if number == "" {
 		return nil, nil
 	}
-	if _, _, err := s.Store.Job(number, ""); err != nil {
+	if err := s.takesDrives(number); err != nil {
 		return nil, err
 	}
 	return &number, nil
@@ -430,7 +430,7 @@ func (s *Shop) AttachFor(who *store.Technician, letter string, readOnly bool) (s
 	defer d.Close()
 	id := d.Identity
 	id.ReadOnly = readOnly
-	if d.Identity.ReadOnly && !id.ReadOnly && !who.Lead {
+	if d.Identity.ReadOnly && !id.ReadOnly && !who.Lead() {
 		return "", ErrEvidence
 	}
 	how := words.Either(id.ReadOnly, "read-only: nothing on it can be changed", "for writing")

@@ -32,9 +32,14 @@ func (s *Shop) Report(who *store.Technician, number string) (*report.Report, *st
 	if err != nil {
 		return nil, nil, err
 	}
+	its, err := s.Store.Settings()
+	if err != nil {
+		return nil, nil, err
+	}
 	r := &report.Report{
-		Shop: s.Name, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Made: s.Now(),
-		By: who.Name, Drives: []report.Drive{},
+		Shop: its.Name, Address: its.Address, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Keep: j.Keep,
+		Made: s.Now(),
+		By:   who.Name, Drives: []report.Drive{},
 	}
 	if bays != nil {
 		list, err := s.Store.BaysOf(number)

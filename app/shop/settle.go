@@ -30,14 +30,21 @@ func (s *Shop) Settle() error {
 // settleEvery is how often it is tried to finish what was cut short, while there is anything.
 const settleEvery = 5 * time.Second
 
-// settling finishes what was cut short, as soon as that is possible.
+// clearEvery is how often it is looked whether the day has passed until which something was to be kept.
+const clearEvery = time.Hour
+
+// settling finishes what was cut short, as soon as that is possible, and takes away what is kept no longer.
 func (s *Shop) settling() {
-	tick := time.NewTicker(settleEvery)
+	tick, hour := time.NewTicker(settleEvery), time.NewTicker(clearEvery)
 	defer tick.Stop()
+	defer hour.Stop()
+	s.clearing()
 	for {
 		select {
 		case <-s.ending:
 			return
+		case <-hour.C:
+			s.clearing()
 		case <-tick.C:
 			if s.Books.Waiting() > 0 || run.Waiting(s.Folder("runs")) {
 				s.Settle() // what cannot be done now is tried again; the bench tells of it

@@ -26,7 +26,6 @@ import (
 // Shop is one shop: its bays and what is in them, its jobs and their plans, its shelves, its trail. Every rule of
 // the shop is a method of it, and nothing else changes any of these.
 type Shop struct {
-	Name       string // who hands over, with its address
 	Data       string // the data folder, an absolute path
 	Store      *store.Store
 	Records    trail.Records
@@ -44,14 +43,14 @@ type Shop struct {
 	chain    chain
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun
 	told     atomic.Pointer[Settled]
-	ending   chan struct{} // closed when the shop is
+	welcome  atomic.Pointer[string] // what is kept of the code for the first lead, nil for none
+	ending   chan struct{}          // closed when the shop is
 }
 
 // Options say which shop is opened.
 type Options struct {
 	Store *store.Store
 	Data  string // the data folder
-	Name  string // of the shop; "" for the demo's
 	// ProveAfter is how old the verification of a backup may be in whose name something is deleted; 0 for
 	// run.ProveAfter.
 	ProveAfter time.Duration
@@ -65,13 +64,13 @@ func New(o Options) (*Shop, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range []string{"dock", "drives", "handed-out", "shelf"} {
-		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
+	for _, f := range []string{"dock", "drives", "handed-out", "pictures", "shelf"} {
+		if err := os.MkdirAll(filepath.Join(data, f), 0o700); err != nil {
 			return nil, fmt.Errorf("the data folder cannot be used: %w", err)
 		}
 	}
 	s := &Shop{
-		Name: cmp.Or(o.Name, "Lantern Quay Repairs, Port Ellery"), Data: data, Store: o.Store,
+		Data: data, Store: o.Store,
 		Records:    trail.Records{Dir: filepath.Join(data, "records")},
 		Coverage:   compare.Store{Dir: filepath.Join(data, "coverage")},
 		Desk:       work.NewDesk(words.Sentence, cmp.Or(o.Log, slog.New(slog.DiscardHandler))),
@@ -96,6 +95,11 @@ func New(o Options) (*Shop, error) {
 	}
 	go s.settling()
 	return s, nil
+}
+
+// ForPeople is a shop of which only the accounts are kept, beside one that is open.
+func ForPeople(st *store.Store, now func() time.Time, random io.Reader) *Shop {
+	return &Shop{Store: st, Now: now, Random: random}
 }
 
 // Close stops all work at its next safe point and waits for it.

@@ -106,7 +106,7 @@ func (s *Store) Ask(id string) (*Ask, error) {
 func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.Time) error {
 	return s.inChain(func(tx *gorm.DB, add adding) error {
 		var t Technician
-		if err := tx.First(&t, "id = ? AND `lead`", lead).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		if err := tx.First(&t, "id = ? AND role = ? AND off_at IS NULL", lead, Leader).Error; errors.Is(err, gorm.ErrRecordNotFound) {
 			return ErrNotLead
 		} else if err != nil {
 			return err

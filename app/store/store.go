@@ -20,6 +20,7 @@ import (
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 
+	"jadetrail/app/signin"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
@@ -41,14 +42,6 @@ type Store struct {
 	*Trail
 }
 
-// Technician who signs in.
-type Technician struct {
-	ID           uint64
-	Login, Name  string
-	Lead         bool
-	PasswordHash string
-}
-
 // Job is one customer's PC on the bench.
 type Job struct {
 	Number    string `gorm:"primaryKey"`
@@ -61,6 +54,25 @@ type Job struct {
 	Rehearsed *time.Time
 	PlanState uint64 // which state of the plan this is, 0 for no plan
 	PlanEnded uint64 // the last state of the plan that was carried out before
+
+	CustomerID *uint64
+	Goal       string     // the kind of goal that the wish is, "" for one that is said in words alone
+	Keep       string     // what must not be lost
+	Promised   *time.Time // the day, nil for none
+	ConsentAt  *time.Time // when the customer's signed consent was there
+	ConsentBy  string     // who took it
+	GivenTo    *uint64
+	WaitsFor   Waits
+	WaitsWhy   string
+	WaitsSince *time.Time
+	OpenedAt   *time.Time // nil for one from before this was kept
+	OpenedBy   string
+	HandedAt   *time.Time
+	HandedBy   string
+	ClosedAt   *time.Time
+	ClosedBy   string
+	KeptUntil  *time.Time // the day until which backups and pictures are kept, once it is closed
+	ClearedAt  *time.Time // when what was kept until then was taken away
 }
 
 // Bay of the bench.
@@ -202,6 +214,8 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 	for table, rights := range map[string]string{
 		"technicians": "SELECT, INSERT, UPDATE", "jobs": "SELECT, INSERT, UPDATE", "bays": "SELECT, INSERT, UPDATE",
 		"sessions": "SELECT, INSERT, UPDATE, DELETE", "trail_entries": "SELECT, INSERT",
+		"shops": "SELECT, INSERT, UPDATE", "customers": "SELECT, INSERT, UPDATE", "notes": "SELECT, INSERT, UPDATE",
+		"sittings": "SELECT, INSERT, UPDATE, DELETE", "known_browsers": "SELECT, INSERT, UPDATE",
 		"plan_states": "SELECT, INSERT, UPDATE", "kept_plans": "SELECT, INSERT, DELETE", "drive_rates": "SELECT, INSERT, UPDATE", "open_runs": "SELECT, INSERT, UPDATE", "asks": "SELECT, INSERT, UPDATE", "goose_db_version": "SELECT",
 	} {
 		// Names cannot be parameters of GRANT; the account's is checked.
@@ -215,58 +229,71 @@ func Migrate(ctx context.Context, ownerDSN, appUser string) error {
 	return nil
 }
 
-// Opening is what a shop has when it opens: its people, its jobs, and its bays with what is in them.
+// Opening is what a demo has when it opens: its people, its jobs, and its bays with what is in them.
 type Opening struct {
-	People []NewPerson
-	Jobs   []Job
-	Bays   []Bay
+	Settings Settings
+	People   []NewPerson
+	Jobs     []Job
+	Bays     []Bay
 }
 
-// NewPerson is somebody who can sign in from now on.
+// NewPerson is somebody who can sign in from now on, with a password that is printed for everybody.
 type NewPerson struct {
 	Name, Login, Password string
-	Lead                  bool
-	Public                bool // the password is printed for everybody, so that a hash that is hard to try guards nothing
+	Role                  Role
 }
+
+// Lead tells that it is one.
+func (p NewPerson) Lead() bool { return p.Role == Leader }
 
 // Seed puts in place what of an opening does not exist yet; what exists stays as it is.
 func (s *Store) Seed(o Opening) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		o.Settings.ID = 1
+		if o.Settings.OpenedAt.IsZero() {
+			o.Settings.OpenedAt = time.Now().UTC()
+		}
+		if err := tx.Where("id = 1").FirstOrCreate(&o.Settings).Error; err != nil {
+			return err
+		}
 		for _, p := range o.People {
 			if err := tx.First(&Technician{}, "login = ?", p.Login).Error; err == nil {
 				continue
 			}
-			hard := secret
-			if p.Public {
-				hard = public
-			}
-			hash, err := hashPassword(p.Password, hard)
+			hash, err := signin.Hash(context.Background(), p.Password, signin.Public)
 			if err != nil {
 				return err
 			}
-			if err := tx.Create(&Technician{Login: p.Login, Name: p.Name, Lead: p.Lead, PasswordHash: hash}).Error; err != nil {
+			if err := tx.Create(&Technician{Login: p.Login, Name: p.Name, Role: p.Role, PasswordHash: hash}).Error; err != nil {
 				return err
 			}
 		}
 		for _, job := range o.Jobs {
+			c := Customer{Name: job.Customer}
+			if err := tx.Where("name = ?", c.Name).FirstOrCreate(&c).Error; err != nil {
+				return err
+			}
+			job.CustomerID = &c.ID
 			if err := tx.Where("number = ?", job.Number).FirstOrCreate(&job).Error; err != nil {
 				return err
 			}
 		}
-		for _, bay := range o.Bays {
-			if err := tx.Where("letter = ?", bay.Letter).FirstOrCreate(&bay).Error; err != nil {
-				return err
-			}
-		}
-		return nil
+		return makeBays(tx, o.Bays)
 	})
 }
 
 // Jobs returns all jobs by their number.
 func (s *Store) Jobs() (out []Job, err error) { return out, s.db.Order("number").Find(&out).Error }
 
+// OpenJobs returns the jobs that are not closed, by their number.
+func (s *Store) OpenJobs() (out []Job, err error) {
+	return out, s.db.Where("closed_at IS NULL").Order("LENGTH(number), number").Find(&out).Error
+}
+
 // Bays returns all bays by their letter.
-func (s *Store) Bays() (out []Bay, err error) { return out, s.db.Order("letter").Find(&out).Error }
+func (s *Store) Bays() (out []Bay, err error) {
+	return out, s.db.Order("LENGTH(letter), letter").Find(&out).Error
+}
 
 // ErrBayTaken tells that a bay has another drive than the one that is put there.
 var ErrBayTaken = errors.New("the bay has another drive")

@@ -209,11 +209,11 @@ func TestSignInAndPlans(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if p, err := s.SignIn(" Ines ", "lantern-ines"); err != nil || p.Name != "Ines Marsh" || p.Lead || strings.Contains(p.PasswordHash, "lantern") {
+	if p, err := s.SignIn(t.Context(), " Ines ", "lantern-ines"); err != nil || p.Name != "Ines Marsh" || p.Lead() || strings.Contains(p.PasswordHash, "lantern") {
 		t.Errorf("%+v, %v", p, err)
 	}
 	for _, c := range [][2]string{{"ines", "wrong"}, {"nobody", "lantern-ines"}, {"", ""}} {
-		if _, err := s.SignIn(c[0], c[1]); !errors.Is(err, ErrSignIn) {
+		if _, err := s.SignIn(t.Context(), c[0], c[1]); !errors.Is(err, ErrSignIn) {
 			t.Errorf("%v: %v", c, err)
 		}
 	}
@@ -417,7 +417,7 @@ func opening() Opening {
 		People: []NewPerson{
 			{Name: "Ines Marsh", Login: "ines", Password: "lantern-ines"},
 			{Name: "Tobias Wren", Login: "tobias", Password: "lantern-tobias"},
-			{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Lead: true},
+			{Name: "Odile Farrow", Login: "odile", Password: "lantern-odile", Role: Leader},
 		},
 		Jobs: []Job{{Number: first, Customer: "Tidewater Vets"}, {Number: second, Customer: "Kiln & Clover pottery"}},
 		Bays: []Bay{

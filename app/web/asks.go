@@ -35,10 +35,13 @@ func (s *Server) answer(c *gin.Context) {
 	where := "/"
 	if err == nil {
 		where = pageOf(a.Job, bayOf(c), "safeguard")
+		if c.PostForm("back") == "bench" {
+			where = "/"
+		}
 	}
 	switch {
 	case err != nil:
-	case !me(c).Lead:
+	case !me(c).Lead():
 		err = store.ErrNotLead
 	case c.PostForm("answer") != "yes" && c.PostForm("answer") != "no":
 		err = errors.New("an answer is yes or no; nothing was changed")

@@ -77,7 +77,7 @@ func TestApproval(t *testing.T) {
 	}
 	t.Run("not asked of a technician", func(t *testing.T) {
 		fresh(t)
-		if page := s.post(t, "/asks/"+s.asked(t).ID, "answer", "yes", "why", "because"); !strings.Contains(page, "nly the lead answers that") {
+		if page := s.post(t, "/asks/"+s.asked(t).ID, "answer", "yes", "why", "because"); !strings.Contains(page, "That is for leads") {
 			t.Errorf("a technician answers: %.300s", page)
 		}
 		if page := s.post(t, "/jobs/J-1042/plan/use", "text", `{"version":1,"steps":[{"do":"delete","partition":"5","waiver":"w","lead":"Odile Farrow"}]}`); strings.Contains(page, "Plan the") {

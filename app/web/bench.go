@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -30,6 +31,21 @@ type benchJob struct {
 	Line         string
 	Care         bool
 	Stages       []stage
+	Given        string // to whom, "" for nobody
+	Waits        string // for whom or what, and why; "" for nothing
+}
+
+// stands puts down who has the job, and what it waits for outside of its drive: then it waits for nobody here.
+func (j *benchJob) stands(names map[uint64]string) {
+	if j.GivenTo != nil {
+		j.Given = names[*j.GivenTo]
+	}
+	switch {
+	case j.WaitsFor != store.WaitsNot:
+		j.Waits, j.Care = "waits for "+shop.WaitsFor(j.WaitsFor)+": "+j.WaitsWhy, j.WaitsFor == store.WaitsLead
+	case j.HandedAt != nil:
+		j.Waits, j.Care = "handed over, and to be closed", true
+	}
 }
 
 type benchBay struct {
@@ -49,21 +65,49 @@ type benchView struct {
 	Head string
 	Jobs []benchJob
 	Bays []benchBay
-	Asks []store.Ask // that the lead has not answered
-	Lost []string    // backups that are not as they were verified, and why
+	Asks []benchAsk // that the lead has not answered
+	Due  []shop.Due // closed jobs of which things are still kept
+	Lost []string   // backups that are not as they were verified, and why
 	// Stray lies among the runs and is none that can be read; Settled is what became of acts that
 	// had been cut short.
 	Stray   []string
 	Settled *shop.Settled
 }
 
+// benchAsk is what the lead is asked, beside the drive as it is and as the plan leaves it.
+type benchAsk struct {
+	store.Ask
+	Customer     string
+	Now, Planned *layout.Layout
+}
+
+// askOf finds the drive that an ask is about among the jobs on the bench.
+func askOf(a store.Ask, jobs []benchJob) benchAsk {
+	x := benchAsk{Ask: a}
+	for _, j := range jobs {
+		if j.Number != a.Job {
+			continue
+		}
+		x.Customer = j.Customer
+		if j.Now != nil && j.Now.DiskID == a.Disk {
+			x.Now, x.Planned = j.Now, j.Planned
+		}
+	}
+	return x
+}
+
 func (s *Server) benchPage(c *gin.Context) {
-	jobs, err := s.Store.Jobs()
+	jobs, err := s.Store.OpenJobs()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	bays, err := s.Store.Bays()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	names, _, err := s.names()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -75,9 +119,12 @@ func (s *Server) benchPage(c *gin.Context) {
 		customer[j.Number] = j.Customer
 		bj := benchJob{Job: j}
 		st, err := s.state(j.Number, "")
-		if err != nil {
-			bj.Line, bj.Care = "its drive is in no bay, or cannot be read", true
-		} else {
+		switch {
+		case errors.Is(err, shop.ErrNoDrive):
+			bj.Line, bj.Care = "its drive is in no bay", true
+		case err != nil:
+			bj.Line, bj.Care = "its drive cannot be read", true
+		default:
 			bj.Now, bj.Stages = st.Drive.Survey.Layout, st.Stages
 			bj.Line, bj.Care = st.headline()
 			if n := len(st.Columns); n > 0 {
@@ -85,6 +132,7 @@ func (s *Server) benchPage(c *gin.Context) {
 			}
 			st.Drive.Close()
 		}
+		bj.stands(names)
 		if bj.Care {
 			waiting++
 		}
@@ -130,7 +178,15 @@ func (s *Server) benchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if v.Asks, err = s.Store.Waiting(); err != nil {
+	asks, err := s.Store.Waiting()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, a := range asks {
+		v.Asks = append(v.Asks, askOf(a, v.Jobs))
+	}
+	if v.Due, err = s.Due(); err != nil {
 		s.fail(c, err)
 		return
 	}

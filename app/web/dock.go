@@ -23,6 +23,7 @@ func (s *Server) dockRoutes(in *gin.RouterGroup) {
 	in.POST("/dock/blank", s.blankDrive)
 	in.POST("/dock/detach", s.detach)
 	in.POST("/dock/how", s.howAttached)
+	in.POST("/dock/move", s.moveDrive)
 	in.POST("/dock/shelf", s.makeShelf)
 	in.POST("/dock/no-shelf", s.noShelf)
 	in.POST("/dock/hand-out", s.handOut)
@@ -43,12 +44,14 @@ type dockView struct {
 	Work   *workLine
 	Line   string
 	Upload disk.Bytes // the largest file that can be uploaded
+	// File and Job are what was chosen before: which file of the dock, for which job.
+	File, Job string
 }
 
 func (s *Server) dockPage(c *gin.Context) {
-	v := dockView{Dock: "dock", Forms: shop.HandOutForms}
+	v := dockView{Dock: "dock", Forms: shop.HandOutForms, File: c.Query("file"), Job: c.Query("job")}
 	var err error
-	if v.Jobs, err = s.Store.Jobs(); err == nil {
+	if v.Jobs, err = s.Store.OpenJobs(); err == nil {
 		v.Room, err = shop.Room(s.Folder("drives"))
 	}
 	bays, e := s.Store.Bays()
@@ -119,6 +122,16 @@ func (s *Server) blankDrive(c *gin.Context) {
 // detach takes a drive out of its bay; its image goes to the dock.
 func (s *Server) detach(c *gin.Context) {
 	said, err := s.TakeOutOfBay(me(c), c.PostForm("bay"))
+	if err != nil {
+		s.refuse(c, err, "/dock")
+		return
+	}
+	s.say(c, "sound", said, "/dock")
+}
+
+// moveDrive lets the drive in a bay belong to another job, or to the shop itself.
+func (s *Server) moveDrive(c *gin.Context) {
+	said, err := s.MoveDrive(me(c), c.PostForm("bay"), c.PostForm("job"))
 	if err != nil {
 		s.refuse(c, err, "/dock")
 		return

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jadetrail/app/report"
+	"jadetrail/app/store"
 	"jadetrail/core/trail"
 )
 
@@ -22,8 +23,8 @@ func (s *Server) handOverRoutes(in *gin.RouterGroup) {
 
 type handOverView struct {
 	*report.Report
-	Bay    string
-	Counts map[string]int
+	Bay string
+	It  *store.Job
 }
 
 func (s *Server) handOverPage(c *gin.Context) {
@@ -32,9 +33,12 @@ func (s *Server) handOverPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, http.StatusOK, "handover", page{Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c)}, Crumbs: []crumb{
-		{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, bayOf(c), "")}, {"Hand over", ""},
-	}})
+	s.render(c, http.StatusOK, "handover", page{
+		Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c), It: j},
+		Crumbs: []crumb{
+			{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, bayOf(c), "")}, {"Hand over", ""},
+		},
+	})
 }
 
 // reportPDF hands the report out as a PDF file.

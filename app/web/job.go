@@ -1,6 +1,7 @@
 package web
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -274,6 +275,10 @@ type mapData struct {
 
 func (s *Server) jobPage(c *gin.Context) {
 	st, err := s.state(c.Param("job"), bayOf(c))
+	if errors.Is(err, shop.ErrNoDrive) && bayOf(c) == "" {
+		c.Redirect(http.StatusSeeOther, aboutOf(c.Param("job")))
+		return
+	}
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -326,7 +331,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	}
 	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
 	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
-		{"Bench", "/"}, {fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), ""}, {"Bay " + st.Drive.Bay, ""},
+		{"Bench", "/"}, {fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), aboutOf(st.Job.Number)}, {"Bay " + st.Drive.Bay, ""},
 	}})
 }
 

@@ -55,7 +55,7 @@ func TestForeignBackup(t *testing.T) {
 	if page := s.get(t, "/shelf/"+id); !strings.Contains(page, "This shop has not signed it") || !strings.Contains(page, "as it says of itself") {
 		t.Errorf("the backup's page: %.2000s", page)
 	}
-	if page := s.post(t, "/shelf/own", "backup", id, "reason", "I know it"); !strings.Contains(page, "nly the lead may do that") {
+	if page := s.post(t, "/shelf/own", "backup", id, "reason", "I know it"); !strings.Contains(page, "That is for leads") {
 		t.Errorf("taken in by a technician: %.400s", page)
 	}
 	s.post(t, "/shelf/verify", "backup", id)

@@ -108,7 +108,7 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		return
 	}
 	defer st.Drive.Close()
-	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead, Box: st.box()}
+	v := gateView{jobState: st, Title: "Safeguard", Lead: me(c).Lead(), Box: st.box()}
 	sh := s.shelfFor(c)
 	list, err := sh.List()
 	if err != nil {

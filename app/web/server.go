@@ -12,9 +12,11 @@ import (
 	"html/template"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"text/template/parse"
 	"time"
@@ -25,6 +27,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"jadetrail/app/shop"
+	"jadetrail/app/signin"
 	"jadetrail/app/store"
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
@@ -49,7 +52,12 @@ type Server struct {
 	sessions *scs.SessionManager
 	pages    map[string]*template.Template
 	demo     bool
-	signIns  *limiter
+	secure   bool
+	beyond   bool
+	hosts    []string
+	proxy    string
+	signIns  *signin.Limits
+	watching streams
 	log      *slog.Logger
 	forget   func() // ends the sweeping of old sessions
 }
@@ -58,6 +66,13 @@ type Server struct {
 type Options struct {
 	Shop *shop.Shop
 	Demo bool // shows the demo's accounts on the sign-in page
+	// Secure tells that browsers reach it over TLS, Beyond that they do so from other machines.
+	Secure, Beyond bool
+	// Hosts are the names by which it is reached, besides those of this machine for itself. A request for any other
+	// is refused: it was led here by somebody else's name.
+	Hosts []string
+	// Proxy is the address of the one that is believed when it says where a request comes from, "" for none.
+	Proxy string
 	// Log is told of every request, refusal, act and failure; nil for nowhere.
 	Log *slog.Logger
 }
@@ -68,7 +83,8 @@ const maxBody = 1 << 20
 // New returns the application.
 func New(o Options) (*Server, error) {
 	s := &Server{
-		Shop: o.Shop, demo: o.Demo, sessions: scs.New(), signIns: newLimiter(),
+		Shop: o.Shop, demo: o.Demo, secure: o.Secure, beyond: o.Beyond, hosts: o.Hosts, proxy: o.Proxy,
+		sessions: scs.New(), signIns: signin.NewLimits(), watching: streams{of: map[string]int{}},
 		log: cmp.Or(o.Log, slog.New(slog.DiscardHandler)),
 	}
 	if o.Log != nil {
@@ -79,9 +95,9 @@ func New(o Options) (*Server, error) {
 		return nil, err
 	}
 	kept := mysqlstore.New(db)
-	s.sessions.Store, s.forget = kept, kept.StopCleanup
-	s.sessions.Lifetime = 12 * time.Hour
-	s.sessions.Cookie.Name = "jadetrail"
+	s.sessions.Store, s.forget = hashedSessions{kept}, kept.StopCleanup
+	s.sessions.Lifetime = longestSession
+	s.sessions.Cookie.Name, s.sessions.Cookie.Secure = s.cookie("session"), o.Secure
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
 	return s, s.parse()
@@ -208,6 +224,10 @@ var functions = template.FuncMap{
 	"kind":   func(k volume.Kind) string { return kindName(string(k)) },
 	"told":   func(x seek.Source) string { return toldWords[x] },
 	"inc":    func(n int) int { return n + 1 },
+	"add":    func(a, b int) int { return a + b },
+	// A day as a person writes it.
+	"plainDay": func(t *time.Time) string { return t.Format("2 January 2006") },
+	"browser":  browserOf,
 	// What stands between the things of a list: nothing before the first.
 	"between": func(i int, mark string) string {
 		if i == 0 {
@@ -270,22 +290,24 @@ func toInt(n any) int64 {
 func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
+	if err := r.SetTrustedProxies(s.trusted()); err != nil {
+		panic(err) // its form was looked at before
+	}
 	r.Use(gin.CustomRecoveryWithWriter(nil, s.recovered))
+	in := r.Group("/", s.allowed)
 	static, err := fs.Sub(staticFiles, "static")
 	if err != nil {
 		panic(err) // the folder is embedded
 	}
-	r.GET("/static/*path", func(c *gin.Context) {
+	in.GET("/static/*path", func(c *gin.Context) {
 		c.Header("Cache-Control", "max-age=300")
 		c.FileFromFS(c.Param("path"), http.FS(static))
 	})
-	r.GET("/healthz", s.health)
-	r.GET("/sign-in", s.signInPage)
-	r.POST("/sign-in", s.signIn)
-	in := r.Group("/", s.signedIn)
-	in.POST("/sign-out", s.signOut)
+	in.GET("/healthz", s.health)
 	in.GET("/", s.benchPage)
 	for _, routes := range []func(*gin.RouterGroup){
+		s.peopleRoutes,
+		s.counterRoutes,
 		s.jobRoutes,
 		s.planRoutes,
 		s.runRoutes,
@@ -300,7 +322,7 @@ func (s *Server) Handler() http.Handler {
 	} {
 		routes(in)
 	}
-	r.NoRoute(func(c *gin.Context) { s.fail(c, fmt.Errorf("this page does not exist: %w", store.ErrNotFound)) })
+	r.NoRoute(func(c *gin.Context) { s.fail(c, errNoPage) })
 	s.sessions.ErrorFunc = s.sessionFailed
 	withSession := s.sessions.LoadAndSave(r)
 	all := http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
@@ -315,16 +337,50 @@ func (s *Server) Handler() http.Handler {
 		if strings.HasPrefix(r.URL.Path, "/dock/uploads/") {
 			most = maxPiece
 		}
+		if strings.HasPrefix(r.URL.Path, "/jobs/") && strings.HasSuffix(r.URL.Path, "/pictures") {
+			most = shop.MaxPicture + maxBody
+		}
 		if r.URL.Path == "/trail/take-in" {
 			most = shop.MaxTakenIn + maxBody
 		}
 		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
 	})
-	return s.logged(headers(http.NewCrossOriginProtection().Handler(h)))
+	return s.logged(patiently(s.headers(s.ownHost(http.NewCrossOriginProtection().Handler(h)))))
 }
 
-// headers keeps the pages to what the application itself ships.
-func headers(next http.Handler) http.Handler {
+// errNoPage tells that an address leads nowhere.
+var errNoPage = fmt.Errorf("this page does not exist: %w", store.ErrNotFound)
+
+// trusted are the addresses that are believed when they say where a request comes from.
+func (s *Server) trusted() []string {
+	if s.proxy == "" {
+		return nil
+	}
+	return []string{s.proxy}
+}
+
+// ownHost refuses requests for a host that this is not: a name that somebody else holds may lead here.
+func (s *Server) ownHost(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := strings.ToLower(r.Host)
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		host = strings.Trim(host, "[]")
+		if !slices.Contains(s.hosts, host) && !slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, host) {
+			s.refused(r, fmt.Errorf("the request is for the host %.80q", host))
+			http.Error(
+				w, "This bench is not reached by that name. Take the address that the program has printed.",
+				http.StatusMisdirectedRequest,
+			)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// headers keeps the pages to what the application itself ships, and to who asked for them.
+func (s *Server) headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set(
@@ -332,6 +388,12 @@ func headers(next http.Handler) http.Handler {
 			"default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'",
 		)
 		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Cache-Control", "no-store") // but for what says otherwise, as styles and scripts
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+		if s.secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Referrer-Policy", "same-origin")
 		next.ServeHTTP(w, r)
 	})
@@ -344,6 +406,7 @@ type page struct {
 	Crumbs []crumb
 	Flash  *flash
 	Demo   bool
+	Shop   string // its name, "" for nobody who is signed in
 	Here   string
 	Body   any
 	// Work is what goes on with the drive that the page is about, nil for nothing.
@@ -359,6 +422,9 @@ func (s *Server) render(c *gin.Context, status int, name string, p page) {
 	p.Demo = s.demo
 	if me, ok := c.Get("me"); ok {
 		p.Me = me.(*store.Technician)
+	}
+	if its, ok := c.Get("shop"); ok {
+		p.Shop = its.(*store.Settings).Name
 	}
 	if t := s.sessions.PopString(c.Request.Context(), "flash"); t != "" {
 		kind, text, _ := strings.Cut(t, ":")

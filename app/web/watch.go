@@ -37,6 +37,13 @@ func (s *Server) watchAny(c *gin.Context) {
 // follow streams the state of a piece of work, and for a job the state of its plan whenever
 // somebody has changed it.
 func (s *Server) follow(c *gin.Context, key, job string) {
+	sitting := s.sessions.GetString(c.Request.Context(), "sitting")
+	closed, ok := s.watching.open(sitting)
+	if !ok {
+		c.Status(http.StatusTooManyRequests)
+		return
+	}
+	defer closed()
 	states, done := s.Desk.Watch(key)
 	defer done()
 	c.Header("Cache-Control", "no-store")
@@ -53,7 +60,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 		_, err := io.WriteString(c.Writer, text)
 		return err == nil && out.Flush() == nil
 	}
-	beat := time.NewTicker(15 * time.Second)
+	beat := time.NewTicker(5 * time.Second)
 	defer beat.Stop()
 	look := time.NewTicker(time.Second)
 	defer look.Stop()
@@ -61,7 +68,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 	if seen := seenPlan(c); seen != nil {
 		last = *seen
 	}
-	for ok := send(": watching\n\n"); ok; {
+	for ok = send(": watching\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
 			return
@@ -81,6 +88,9 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 			}
 			ok = send(fmt.Sprintf("event: plan\ndata: %s\n\n", b))
 		case <-beat.C:
+			if _, err := s.stillSits(sitting); notThere(err) == nil && err != nil {
+				return // signed out, or switched off
+			}
 			ok = send(": still here\n\n")
 		case st := <-states:
 			b, err := json.Marshal(workView(st))

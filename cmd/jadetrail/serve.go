@@ -22,9 +22,6 @@ import (
 	"jadetrail/app/web"
 )
 
-// Ports tried one after the other when no address is set.
-const firstPort, lastPort = 8080, 8119
-
 func migrateCmd() *cobra.Command {
 	return &cobra.Command{Use: "migrate", Short: "Bring the database up to date, with its owner's account (JADETRAIL_OWNER_DSN)",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -49,6 +46,7 @@ func serveCmd() *cobra.Command {
 }
 
 func serve(ctx context.Context, asDemo bool) error {
+	unix.Umask(0o077) // what the shop keeps is for its account alone
 	data := dataFolder()
 	st, leave, err := enterShop(data)
 	if err != nil {
@@ -58,10 +56,8 @@ func serve(ctx context.Context, asDemo bool) error {
 	if st.Key, err = shopKey(data, st); err != nil {
 		return err
 	}
-	if asDemo {
-		if err := st.Seed(demo.Opening()); err != nil {
-			return err
-		}
+	if err := rightKind(st, asDemo); err != nil {
+		return err
 	}
 	age, err := proveAfter(os.Getenv("JADETRAIL_PROVE_AFTER"))
 	if err != nil {
@@ -72,18 +68,26 @@ func serve(ctx context.Context, asDemo bool) error {
 		return err
 	}
 	its, err := shop.New(shop.Options{
-		Store: st, Data: data, Name: os.Getenv("JADETRAIL_SHOP"), ProveAfter: age, Log: log,
+		Store: st, Data: data, ProveAfter: age, Log: log,
 	})
 	if err != nil {
 		return err
 	}
-	app, err := web.New(web.Options{Shop: its, Demo: asDemo, Log: log})
+	l, door, err := openDoor(data, asDemo)
 	if err != nil {
 		its.Close()
 		return err
 	}
-	l, err := listen()
+	app, err := web.New(web.Options{
+		Shop: its, Demo: asDemo, Log: log, Secure: door.secure, Beyond: door.beyond, Hosts: door.hosts, Proxy: door.proxy,
+	})
 	if err != nil {
+		its.Close()
+		return err
+	}
+	code, err := its.Welcome()
+	if err != nil {
+		its.Close()
 		return err
 	}
 	// No limit on writing: a page may watch a long run.
@@ -91,7 +95,13 @@ func serve(ctx context.Context, asDemo bool) error {
 		Handler: app.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
 		IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx },
 	}
-	fmt.Fprintf(out(), "Jade Trail is at http://%s\n", l.Addr())
+	fmt.Fprintf(out(), "Jade Trail is at %s\n", door.address)
+	if door.authority != "" {
+		fmt.Fprintf(out(), "Browsers trust it once they have the authority in %s\n", door.authority)
+	}
+	if code != "" {
+		fmt.Fprintf(out(), "Nobody has an account yet. Open it there with the code %s\n", code)
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
 	select {
@@ -104,6 +114,26 @@ func serve(ctx context.Context, asDemo bool) error {
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return srv.Shutdown(end)
+}
+
+// rightKind sees that a demo is opened as one, and a shop is not: the demo's passwords are known to everybody.
+func rightKind(st *store.Store, asDemo bool) error {
+	its, err := st.Settings()
+	switch {
+	case errors.Is(err, store.ErrNotFound) && asDemo:
+		return st.Seed(demo.Opening())
+	case errors.Is(err, store.ErrNotFound):
+		return nil // its first day
+	case err != nil:
+		return err
+	case its.Demo && !asDemo:
+		return errors.New("this data folder holds the demo, whose passwords everybody knows. Nothing was started. Choose another with JADETRAIL_DATA, or start the demo with `make demo`")
+	case !its.Demo && asDemo:
+		return errors.New("this data folder holds a shop, and no demo is made in it. Nothing was started. Start it with `make run`, or choose another folder with JADETRAIL_DATA")
+	case asDemo:
+		return st.Seed(demo.Opening()) // what is missing of it
+	}
+	return nil
 }
 
 // logger writes the log to standard error, from the level on that is named: debug, info, warn or error; "" for info.
@@ -158,13 +188,13 @@ func enterShop(data string) (st *store.Store, leave func(), err error) {
 
 // claim makes the data folder and locks it against a second server.
 func claim(data string) (*os.File, error) {
-	if err := os.MkdirAll(data, 0o755); err != nil {
+	if err := errors.Join(os.MkdirAll(data, 0o700), os.Chmod(data, 0o700)); err != nil {
 		return nil, fmt.Errorf(
 			"the data folder %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data,
 			err,
 		)
 	}
-	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf(
 			"the data folder %s cannot be written: %w. Nothing was changed. Choose another with JADETRAIL_DATA", data,
@@ -178,27 +208,4 @@ func claim(data string) (*os.File, error) {
 		)
 	}
 	return f, nil
-}
-
-func listen() (net.Listener, error) {
-	if a := os.Getenv("JADETRAIL_ADDR"); a != "" {
-		l, err := net.Listen("tcp", a)
-		if err != nil {
-			return nil, fmt.Errorf(
-				"the address %s cannot be used: %w. Nothing was changed. Choose another with JADETRAIL_ADDR", a, err,
-			)
-		}
-		return l, nil
-	}
-	var last error
-	for p := firstPort; p <= lastPort; p++ {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p))
-		if err == nil {
-			return l, nil
-		}
-		last = err
-	}
-	return nil, fmt.Errorf(
-		"no port from %d to %d is free: %w. Choose one with JADETRAIL_ADDR", firstPort, lastPort, last,
-	)
 }

@@ -66,6 +66,20 @@ const (
 	ActTakeIn Act = "take-in"
 )
 
+// Acts about jobs, people and the shop itself. They name no customer: what a customer is called stands with the job,
+// and can be taken out there.
+const (
+	ActOpenJob  Act = "open-job"
+	ActJob      Act = "change-job"
+	ActHandOver Act = "hand-over"
+	ActCloseJob Act = "close-job"
+	ActReopen   Act = "open-again"
+	// ActClearJob tells that what was kept of a closed job until a day was taken away.
+	ActClearJob Act = "clear-job"
+	ActPerson   Act = "person"
+	ActShop     Act = "shop"
+)
+
 // Drive names the drive an entry is about.
 type Drive = layout.Drive
 

@@ -8,6 +8,7 @@ import { soft, news } from "./soft.js";
 import { goalForm } from "./goal.js";
 import { uploads } from "./upload.js";
 import { chain } from "./chain.js";
+import { counter } from "./counter.js";
 
 const data = document.getElementById("map-data");
 const map = data
@@ -30,6 +31,8 @@ function bind() {
   each("form[data-goal]", goalForm);
   each("form[data-upload]", (form) => uploads(form, page.renew));
   each("#chain", chain);
+  each("[data-counter]", counter);
+  each("[data-print]", (button) => button.addEventListener("click", () => print()));
   for (const [box, events] of watched) if (!box.isConnected && watched.delete(box)) events.close();
   each(".work[data-url]", (box) => {
     const events = watchWork(box, page.renew);

@@ -1,0 +1,253 @@
+package shop
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"jadetrail/app/store"
+	"jadetrail/core/run"
+	"jadetrail/core/trail"
+	"jadetrail/core/words"
+)
+
+// Settlement is what is on the bench of a job that is to be closed.
+type Settlement struct {
+	Drives   []Docked
+	Backups  []JobBackup
+	Away     []trail.Entry // of backups that are on no shelf in a bay
+	Pictures int
+	Stands   []string // what stands against closing it
+}
+
+// Settlement looks at what a job leaves on the bench.
+func (s *Shop) Settlement(number string) (out Settlement, err error) {
+	j, _, err := s.Store.Job(number, "")
+	if err != nil {
+		return out, err
+	}
+	if out.Backups, out.Away, err = s.BackupsOfJob(number); err != nil {
+		return out, err
+	}
+	notes, err := s.Store.Notes(number)
+	if err != nil {
+		return out, err
+	}
+	for _, n := range notes {
+		if n.Picture && n.GoneAt == nil {
+			out.Pictures++
+		}
+	}
+	bays, err := s.Store.BaysOf(number)
+	if err != nil {
+		return out, err
+	}
+	stands := func(format string, args ...any) { out.Stands = append(out.Stands, fmt.Sprintf(format, args...)) }
+	for _, b := range bays {
+		out.Drives = append(out.Drives, s.Docked(b))
+		d, err := s.Open(&b, false)
+		if err != nil {
+			continue // it can be given back all the same
+		}
+		if pending, err := s.Unfinished(d); err != nil || pending != nil {
+			stands("a run on the drive in bay %s is not finished: finish it or take it back", b.Letter)
+		}
+		if s.Desk.Busy(d.Path) {
+			stands("work on the drive in bay %s is under way", b.Letter)
+		}
+		d.Close()
+	}
+	if steps, _, err := j.Steps(); err != nil || len(steps) > 0 {
+		stands("its plan has %s that were not carried out: carry them out, or take them out", words.Plural(len(steps), "step", "steps"))
+	}
+	if j.HandedAt == nil {
+		stands("it was not handed over")
+	}
+	return out, nil
+}
+
+// CloseJob closes a job: its drives leave the bays, and its backups and pictures are kept until a day, as 2027-02-28.
+// Of each drive in a bay stays tells whether it stays here as the shop's own; the others are given back.
+func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[string]bool) error {
+	day, err := time.Parse(time.DateOnly, until)
+	if err != nil {
+		return fmt.Errorf("%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", until)
+	}
+	if now := s.Now(); day.Before(now.Truncate(24*time.Hour)) || day.After(now.AddDate(20, 0, 0)) {
+		return errors.New("backups are kept until a day that is to come, of the next 20 years; nothing was changed")
+	}
+	what, err := s.Settlement(number)
+	if err != nil {
+		return err
+	}
+	if len(what.Stands) > 0 {
+		return fmt.Errorf("the job stays open, and nothing was changed: %s", strings.Join(what.Stands, "; "))
+	}
+	// 1. What is kept, which can be done again.
+	for _, b := range what.Backups {
+		if err := s.Shelf().Keep(b.ID, &day); err != nil {
+			return fmt.Errorf("the job stays open, since until when the backup %s is kept could not be noted: %w", b.ID, err)
+		}
+	}
+	// 2. The drives, each an act of its own.
+	back, here := 0, 0
+	for _, d := range what.Drives {
+		if stays[d.Letter] {
+			here++
+			_, err = s.MoveDrive(who, d.Letter, "")
+		} else {
+			back++
+			_, err = s.TakeOutOfBay(who, d.Letter)
+		}
+		if err != nil && !errors.Is(err, ErrLater) {
+			return fmt.Errorf("the job stays open, since the drive in bay %s stays where it is: %w", d.Letter, err)
+		}
+	}
+	// 3. The job.
+	return s.actOnJob(who.Name, number, trail.ActCloseJob, func(j *store.Job, _ *store.Customer) (string, error) {
+		if j.ClosedAt != nil {
+			return "", store.ErrClosed
+		}
+		now := s.Now().UTC()
+		j.ClosedAt, j.ClosedBy, j.KeptUntil, j.ClearedAt = &now, who.Name, &day, nil
+		text := fmt.Sprintf("Job closed: %s and %s are kept until %s", words.Plural(len(what.Backups), "backup", "backups"), words.Plural(what.Pictures, "picture", "pictures"), until)
+		if n := len(what.Away); n > 0 {
+			text += fmt.Sprintf("; %s on no shelf in a bay", words.Either(n == 1, "another is", fmt.Sprintf("%d others are", n)))
+		}
+		if back > 0 {
+			text += fmt.Sprintf("; %s given back", words.Plural(back, "drive", "drives"))
+		}
+		if here > 0 {
+			text += fmt.Sprintf("; %s here as the shop's own", words.Either(here == 1, "a drive stays", fmt.Sprintf("%d drives stay", here)))
+		}
+		return text, nil
+	})
+}
+
+// ReopenJob opens a closed job again.
+func (s *Shop) ReopenJob(who *store.Technician, number, why string) error {
+	why, err := lineSaid("why it is opened again", why, 500, true)
+	if err != nil {
+		return err
+	}
+	return s.actOnJob(who.Name, number, trail.ActReopen, func(j *store.Job, _ *store.Customer) (string, error) {
+		if j.ClosedAt == nil {
+			return "", store.ErrNotClosed
+		}
+		j.ClosedAt, j.ClosedBy, j.HandedAt, j.HandedBy, j.KeptUntil = nil, "", nil, "", nil
+		return "Job opened again: " + why, nil
+	})
+}
+
+// Due is a closed job of which the day has passed until which things were kept, and what is still there.
+type Due struct {
+	store.Job
+	Backups []JobBackup
+	Waits   string // what stands against taking it away, "" for nothing that is known
+}
+
+// Due are the jobs of which something was to be taken away before now.
+func (s *Shop) Due() (out []Due, err error) {
+	jobs, err := s.Store.DueJobs(s.Now().UTC())
+	for _, j := range jobs {
+		here, _, err := s.BackupsOfJob(j.Number)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Due{Job: j, Backups: here})
+	}
+	return out, err
+}
+
+// ClearJob takes away what was kept of a closed job until a day that has passed: its pictures, and its backups. What
+// only a lead takes away, the last backup of what was deleted, stays where a lead has not said so.
+func (s *Shop) ClearJob(who *store.Technician, number string) (said string, err error) {
+	j, _, err := s.Store.Job(number, "")
+	if err != nil {
+		return "", err
+	}
+	if j.ClosedAt == nil || j.KeptUntil == nil || !j.KeptUntil.Before(s.Now().UTC().Truncate(24*time.Hour)) {
+		return "", fmt.Errorf("what was kept of %s is kept still; nothing was taken away", number)
+	}
+	pictures, err := s.clearPictures(number)
+	if err != nil {
+		return "", err
+	}
+	here, _, err := s.BackupsOfJob(number)
+	if err != nil {
+		return "", err
+	}
+	gone, left := 0, 0
+	var lead error
+	for _, b := range here {
+		if b.Until != nil && b.Until.After(*j.KeptUntil) { // somebody has said since that it is kept longer
+			left++
+			continue
+		}
+		why := fmt.Sprintf("kept until %s, as settled when %s was closed by %s", dayOf(j.KeptUntil), number, j.ClosedBy)
+		switch err := s.TakeOffShelf(who, b.ID, why); {
+		case errors.Is(err, run.ErrLead):
+			lead = err
+		case err != nil && !errors.Is(err, ErrLater):
+			return "", err
+		default:
+			gone++
+		}
+	}
+	said = fmt.Sprintf("%s and %s of %s were taken away.", words.Count(gone, "backup"), words.Plural(pictures, "picture", "pictures"), number)
+	if lead != nil {
+		return said, lead
+	}
+	return said, s.actOnJob(who.Name, number, trail.ActClearJob, func(j *store.Job, _ *store.Customer) (string, error) {
+		now := s.Now().UTC()
+		j.ClearedAt = &now
+		text := fmt.Sprintf("Kept until %s, and taken away: %s, %s", dayOf(j.KeptUntil), words.Plural(gone, "backup", "backups"), words.Plural(pictures, "picture", "pictures"))
+		if left > 0 {
+			text += fmt.Sprintf("; %s kept longer", words.Plural(left, "backup is", "backups are"))
+		}
+		return text, nil
+	})
+}
+
+// clearPictures takes the pictures of a job away.
+func (s *Shop) clearPictures(number string) (gone int, err error) {
+	notes, err := s.Store.Notes(number)
+	if err != nil {
+		return 0, err
+	}
+	for _, n := range notes {
+		if !n.Picture || n.GoneAt != nil {
+			continue
+		}
+		if err := s.takePicture(n); err != nil {
+			return gone, err
+		}
+		gone++
+	}
+	return gone, nil
+}
+
+func (s *Shop) takePicture(n store.Note) error {
+	if err := os.Remove(s.picturePath(n.ID)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return s.Store.PictureGone(n.ID, s.Now())
+}
+
+func (s *Shop) picturePath(id string) string {
+	return filepath.Join(s.Folder("pictures"), filepath.Base(id)+".jpg")
+}
+
+// clearing takes away what was kept until a day, once it has passed. What needs a lead waits for one on the bench.
+func (s *Shop) clearing() {
+	jobs, err := s.Store.DueJobs(s.Now().UTC())
+	if err != nil {
+		return // the database is away: it is tried again
+	}
+	for _, j := range jobs {
+		s.ClearJob(&store.Technician{Name: "Jade Trail, as " + j.ClosedBy + " had settled", Role: store.Worker}, j.Number) // the bench tells what stays
+	}
+}
