@@ -72,12 +72,9 @@ func (s *Shop) Settlement(number string) (out Settlement, err error) {
 // CloseJob closes a job: its drives leave the bays, and its backups and pictures are kept until a day, as 2027-02-28.
 // Of each drive in a bay stays tells whether it stays here as the shop's own; the others are given back.
 func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[string]bool) error {
-	day, err := time.Parse(time.DateOnly, until)
+	day, err := s.keptUntil(until)
 	if err != nil {
-		return fmt.Errorf("%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", until)
-	}
-	if now := s.Now(); day.Before(now.Truncate(24*time.Hour)) || day.After(now.AddDate(20, 0, 0)) {
-		return errors.New("backups are kept until a day that is to come, of the next 20 years; nothing was changed")
+		return err
 	}
 	what, err := s.Settlement(number)
 	if err != nil {
@@ -87,10 +84,8 @@ func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[s
 		return fmt.Errorf("the job stays open, and nothing was changed: %s", strings.Join(what.Stands, "; "))
 	}
 	// 1. What is kept, which can be done again.
-	for _, b := range what.Backups {
-		if err := s.Shelf().Keep(b.ID, &day); err != nil {
-			return fmt.Errorf("the job stays open, since until when the backup %s is kept could not be noted: %w", b.ID, err)
-		}
+	if err := s.keepAll(what.Backups, day); err != nil {
+		return err
 	}
 	// 2. The drives, each an act of its own.
 	back, here := 0, 0
@@ -126,6 +121,74 @@ func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[s
 		return text, nil
 	})
 }
+
+// keptUntil reads the day until which something is kept.
+func (s *Shop) keptUntil(text string) (time.Time, error) {
+	day, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		return day, fmt.Errorf("%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", text)
+	}
+	if now := s.Now(); day.Before(now.UTC().Truncate(24*time.Hour)) || day.After(now.AddDate(20, 0, 0)) {
+		return day, errors.New("backups are kept until a day that is to come, of the next 20 years; nothing was changed")
+	}
+	return day, nil
+}
+
+// keepAll notes until when backups are kept.
+func (s *Shop) keepAll(list []JobBackup, day time.Time) error {
+	for _, b := range list {
+		if err := s.Shelf().Keep(b.ID, &day); err != nil {
+			return fmt.Errorf("the job stays as it is, since until when the backup %s is kept could not be noted: %w", b.ID, err)
+		}
+	}
+	return nil
+}
+
+// HandOverJob keeps that the customer is handed the drives and the report, and until which day backups and pictures
+// are kept, as 2027-02-28, so that it stands there.
+func (s *Shop) HandOverJob(who *store.Technician, number, until string) error {
+	day, err := s.keptUntil(until)
+	if err != nil {
+		return err
+	}
+	j, _, err := s.Store.Job(number, "")
+	switch {
+	case err != nil:
+		return err
+	case j.ClosedAt != nil:
+		return store.ErrClosed
+	case j.HandedAt != nil:
+		return errHanded
+	}
+	here, _, err := s.BackupsOfJob(number)
+	if err != nil {
+		return err
+	}
+	if err := s.keepAll(here, day); err != nil {
+		return err
+	}
+	seq, hash, err := s.Store.Head()
+	if err != nil {
+		return err
+	}
+	return s.actOnJob(who.Name, number, trail.ActHandOver, func(j *store.Job, _ *store.Customer) (string, error) {
+		switch {
+		case j.ClosedAt != nil:
+			return "", store.ErrClosed
+		case j.HandedAt != nil:
+			return "", errHanded
+		}
+		now := s.Now().UTC()
+		j.HandedAt, j.HandedBy, j.KeptUntil = &now, who.Name, &day
+		j.WaitsFor, j.WaitsWhy, j.WaitsSince = store.WaitsNot, "", nil
+		return fmt.Sprintf(
+			"Handed over, after entry %d (%.12s) of the trail; %s kept until %s", seq, hash,
+			words.Plural(len(here), "backup is", "backups are"), until,
+		), nil
+	})
+}
+
+var errHanded = errors.New("the job was handed over before; nothing was changed")
 
 // ReopenJob opens a closed job again.
 func (s *Shop) ReopenJob(who *store.Technician, number, why string) error {

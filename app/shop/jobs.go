@@ -309,26 +309,6 @@ func (s *Shop) AddNote(who *store.Technician, number, text string) error {
 	return s.Store.AddNote(store.Note{ID: "note-" + tail, Job: number, Who: who.Name, MadeAt: s.Now().UTC(), Text: text})
 }
 
-// HandOverJob keeps that the customer was handed the drives and the report.
-func (s *Shop) HandOverJob(who *store.Technician, number string) error {
-	seq, hash, err := s.Store.Head()
-	if err != nil {
-		return err
-	}
-	return s.actOnJob(who.Name, number, trail.ActHandOver, func(j *store.Job, _ *store.Customer) (string, error) {
-		switch {
-		case j.ClosedAt != nil:
-			return "", store.ErrClosed
-		case j.HandedAt != nil:
-			return "", errors.New("the job was handed over before; nothing was changed")
-		}
-		now := s.Now().UTC()
-		j.HandedAt, j.HandedBy = &now, who.Name
-		j.WaitsFor, j.WaitsWhy, j.WaitsSince = store.WaitsNot, "", nil
-		return fmt.Sprintf("Handed over, with the report up to entry %d (%.12s)", seq, hash), nil
-	})
-}
-
 // BackupsOfJob are the backups that were made for a job and are on a shelf, and the entries of those that are not to
 // be had and were not deleted.
 func (s *Shop) BackupsOfJob(number string) (here []JobBackup, away []trail.Entry, err error) {

@@ -147,6 +147,16 @@ func (a *Ask) answer(lead string, yes bool, why string, when time.Time) trail.En
 	return e
 }
 
+// LatestAnswer is the ask of a job that was answered last; nil for none.
+func (s *Store) LatestAnswer(job string) (*Ask, error) {
+	var a Ask
+	err := s.db.Where("job = ? AND answered_at IS NOT NULL", job).Order("answered_at DESC, id DESC").Limit(1).Take(&a).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, nil
+	}
+	return &a, err
+}
+
 // Approved are the entries of the trail by which the lead approved of something in a job's plan, of those
 // that are not void.
 func (s *Store) Approved(job string) (out []trail.Entry, err error) {

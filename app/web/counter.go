@@ -397,7 +397,12 @@ func (s *Server) intakeSheet(c *gin.Context) {
 }
 
 func (s *Server) handedOver(c *gin.Context) {
-	s.toAbout(c, s.HandOverJob(me(c), c.Param("job")), "Handed over.")
+	number := c.Param("job")
+	if err := s.HandOverJob(me(c), number, c.PostForm("until")); err != nil {
+		s.refuse(c, err, pageOf(number, "", "hand-over"))
+		return
+	}
+	s.say(c, "sound", "Handed over. Print this report, and let it be signed.", pageOf(number, "", "hand-over"))
 }
 
 // closeView is what a job leaves on the bench.
@@ -410,6 +415,14 @@ type closeView struct {
 // keepUsually is for how long backups are kept once a job is closed, where nobody says otherwise.
 const keepUsually = 90
 
+// untilOf is the day until which things of a job are kept, where nobody says another.
+func (s *Server) untilOf(j *store.Job) string {
+	if j.KeptUntil != nil && j.KeptUntil.After(s.Now()) {
+		return j.KeptUntil.Format(time.DateOnly)
+	}
+	return s.Now().AddDate(0, 0, keepUsually).Format(time.DateOnly)
+}
+
 func (s *Server) closePage(c *gin.Context) {
 	j, _, err := s.Store.Job(c.Param("job"), "")
 	v := closeView{Job: j}
@@ -421,7 +434,7 @@ func (s *Server) closePage(c *gin.Context) {
 		return
 	}
 	now := s.Now()
-	v.Until, v.Today = now.AddDate(0, 0, keepUsually).Format(time.DateOnly), now.Format(time.DateOnly)
+	v.Until, v.Today = s.untilOf(j), now.Format(time.DateOnly)
 	s.render(c, http.StatusOK, "close", page{Title: "Close " + j.Number, Here: "close", Body: v, Crumbs: []crumb{
 		{"Bench", "/"}, {j.Number + " " + j.Customer, aboutOf(j.Number)}, {"Close", ""},
 	}})

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -120,7 +121,7 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	l := st.Drive.Survey.Layout
 	v := goalView{
-		Kind: c.DefaultQuery("goal", "gain"), Receiver: c.Query("receiver"), Gain: c.Query("gain"),
+		Kind: c.DefaultQuery("goal", cmp.Or(st.Job.Goal, "gain")), Receiver: c.Query("receiver"), Gain: c.Query("gain"),
 		From: c.Query("from"), Parts: c.Query("parts"), AtMost: c.Query("at_most"),
 		NoSecond: c.Query("no_second") != "",
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -23,8 +24,9 @@ func (s *Server) handOverRoutes(in *gin.RouterGroup) {
 
 type handOverView struct {
 	*report.Report
-	Bay string
-	It  *store.Job
+	Bay          string
+	It           *store.Job
+	Until, Today string
 }
 
 func (s *Server) handOverPage(c *gin.Context) {
@@ -34,7 +36,9 @@ func (s *Server) handOverPage(c *gin.Context) {
 		return
 	}
 	s.render(c, http.StatusOK, "handover", page{
-		Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{Report: r, Bay: bayOf(c), It: j},
+		Title: "Hand over " + j.Number, Here: "handover", Body: handOverView{
+			Report: r, Bay: bayOf(c), It: j, Until: s.untilOf(j), Today: s.Now().Format(time.DateOnly),
+		},
 		Crumbs: []crumb{
 			{"Bench", "/"}, {j.Number + " " + j.Customer, pageOf(j.Number, bayOf(c), "")}, {"Hand over", ""},
 		},

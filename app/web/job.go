@@ -65,6 +65,9 @@ func (st *jobState) stages() []stage {
 	out := stage{"Carry out", "after a plan", "open", false}
 	confirm := stage{"Confirm", "", "open", false}
 	hand := stage{"Hand over", words.Plural(st.Entries, "trail entry", "trail entries"), "open", false}
+	if at := st.Job.HandedAt; at != nil {
+		hand.Line, hand.State = "handed over "+when(*at), "done"
+	}
 	deletions := st.Deletions()
 	if n := len(st.Steps); n > 0 {
 		planned.Line, planned.State = words.Plural(n, "step", "steps"), "here"

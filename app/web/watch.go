@@ -68,6 +68,8 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 	if seen := seenPlan(c); seen != nil {
 		last = *seen
 	}
+	answer := answers{of: job}
+	answer.next(s)
 	for ok = send(": watching\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
@@ -76,6 +78,11 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 			if job == "" {
 				look.Stop()
 				continue
+			}
+			if told := answer.next(s); told != "" {
+				if ok = send(told); !ok {
+					continue
+				}
 			}
 			now, err := s.Store.Latest(job)
 			if err != nil || now.ID == last {
@@ -102,6 +109,23 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 			time.Sleep(150 * time.Millisecond)
 		}
 	}
+}
+
+// answers tell of what the lead answers to a job's requests.
+type answers struct{ of, last string }
+
+// next is the event of an answer that was given since it was last asked for, "" for none.
+func (x *answers) next(s *Server) string {
+	a, err := s.Store.LatestAnswer(x.of)
+	if err != nil || a == nil || a.ID == x.last {
+		return ""
+	}
+	x.last = a.ID
+	b, err := json.Marshal(map[string]any{"yes": *a.Yes, "who": a.AnsweredBy, "what": a.Text, "why": a.Why})
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("event: answer\ndata: %s\n\n", b)
 }
 
 // workLine is a state worded for the page.

@@ -4,7 +4,7 @@ import { trailMap } from "./map.js";
 import { watchWork } from "./progress.js";
 import { amounts } from "./amount.js";
 import { keys } from "./keys.js";
-import { soft, news } from "./soft.js";
+import { answers, soft, news } from "./soft.js";
 import { goalForm } from "./goal.js";
 import { uploads } from "./upload.js";
 import { chain } from "./chain.js";
@@ -36,6 +36,7 @@ function bind() {
   for (const [box, events] of watched) if (!box.isConnected && watched.delete(box)) events.close();
   each(".work[data-url]", (box) => {
     const events = watchWork(box, page.renew);
+    answers(events, page.renew);
     if (map && box.id === "work") news(events, map.shown, page.renew);
     watched.set(box, events);
   });

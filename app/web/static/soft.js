@@ -48,6 +48,20 @@ export function soft(map, renewed) {
   };
 }
 
+// answers tells what the lead has said to a request of this job, and shows the page as it is then.
+export function answers(events, renew) {
+  events.addEventListener("answer", async (event) => {
+    const { yes, who, what, why } = JSON.parse(event.data);
+    await renew();
+    document.querySelector(".flash.floating")?.remove();
+    const bar = document.createElement("div");
+    bar.className = `flash floating ${yes ? "sound" : "care"}`;
+    bar.setAttribute("role", "status");
+    bar.textContent = `${who} says ${yes ? "yes" : "no"} to: ${what}. ${why}`;
+    document.querySelector("header.top").after(bar);
+  });
+}
+
 // news tells that somebody else has changed the plan that this page shows.
 export function news(events, shown, renew) {
   events.addEventListener("plan", (event) => {
