@@ -57,7 +57,7 @@ func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
 			"bay %s: %w, for evidence; nothing was written. Attach it for writing first", b.Letter, disk.ErrReadOnly,
 		)
 	}
-	facts, err := os.ReadFile(d.Path + ".pc.json")
+	facts, err := disk.ReadSmall(d.Path+".pc.json", maxFacts)
 	if err == nil {
 		if d.PC, err = pc.Parse(facts); err != nil {
 			return nil, err
@@ -97,6 +97,9 @@ func (s *Shop) OpenJob(number, letter string, write bool) (*store.Job, *Drive, e
 	d.Other = len(bays) > 1
 	return j, d, err
 }
+
+// maxFacts bounds the file with the facts of a PC.
+const maxFacts = disk.MiB
 
 func (d *Drive) Close() { d.Image.Close() }
 

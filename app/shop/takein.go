@@ -20,6 +20,12 @@ import (
 // MaxTakenIn bounds a trail or an archive that is taken in, and what it may unpack to.
 const MaxTakenIn = 64 << 20
 
+// Bounds of what names a file that is taken in, in characters.
+const (
+	maxNumber   = 32
+	maxFileName = 120
+)
+
 var takenForm = regexp.MustCompile(`^[0-9a-f]{64}\.(jsonl|zip)$`)
 
 // NotTakenIn says of what went wrong that nothing has come of it.
@@ -35,6 +41,9 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 	if err == nil && len(b) > MaxTakenIn {
 		err = fmt.Errorf("it is larger than %d MiB", MaxTakenIn>>20)
 	}
+	if err == nil {
+		named, err = lineSaid("the file's name", named, maxFileName, true)
+	}
 	if err != nil {
 		return "", NotTakenIn(err)
 	}
@@ -46,7 +55,7 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 		if a, err = readArchive(b); err == nil {
 			head, kind, records = a.head, "zip", a.records
 			e.Text = fmt.Sprintf(
-				"Archive of job %s (%s) taken in: %s, %s; its trail had the head %s", a.number, a.customer,
+				"Archive of job %s taken in: %s, %s; its trail had the head %s", a.number,
 				words.Plural(a.entries, "entry", "entries"), words.Plural(len(a.records), "record", "records"), head,
 			)
 		}
@@ -89,9 +98,9 @@ func (s *Shop) TakeInFile(who *store.Technician, named string, r io.Reader) (sai
 
 // archived is what an archive of a job holds.
 type archived struct {
-	number, customer, head string
-	entries                int
-	records                map[string]map[string][]byte
+	number, head string
+	entries      int
+	records      map[string]map[string][]byte
 }
 
 // readArchive reads the archive of a job and checks it: every entry fits its hash, and every
@@ -128,15 +137,15 @@ func readArchive(b []byte) (*archived, error) {
 		files[f.Name] = x
 	}
 	var job struct {
-		Version                int
-		Number, Customer, Head string
+		Version      int
+		Number, Head string
 	}
 	if err := json.Unmarshal(files["job.json"], &job); err != nil || job.Version != 1 || len(job.Head) != 64 {
 		return nil, errors.New("it is not the archive of a job (job.json is missing, or of another version)")
 	}
-	a := &archived{
-		number: job.Number, customer: job.Customer, head: strings.ToLower(job.Head),
-		records: map[string]map[string][]byte{},
+	a := &archived{head: strings.ToLower(job.Head), records: map[string]map[string][]byte{}}
+	if a.number, err = lineSaid("its number", job.Number, maxNumber, true); err != nil {
+		return nil, err
 	}
 	if !takenForm.MatchString(a.head + ".zip") {
 		return nil, errors.New("its head is not a hash")

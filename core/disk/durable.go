@@ -2,10 +2,37 @@ package disk
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 )
+
+// ErrTooLong tells that a small file is none.
+var ErrTooLong = errors.New("the file is longer than such a file may be")
+
+// ReadSmall reads a file whole, of at most most bytes, that somebody else may have put there: what is no file, and what
+// is longer, is not read.
+func ReadSmall(path string, most Bytes) ([]byte, error) {
+	st, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !st.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: %w", filepath.Base(path), ErrNotImage)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, int64(most)+1))
+	if err == nil && Bytes(len(b)) > most {
+		err = fmt.Errorf("%s: %w, %s", filepath.Base(path), ErrTooLong, most)
+	}
+	return b, err
+}
 
 // WriteDurably puts a file in place whole or not at all, and returns when it is
 // durable.

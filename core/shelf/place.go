@@ -214,7 +214,12 @@ func (p *folder) each(f func(id string, manifest []byte, err error)) error {
 	return nil
 }
 
-func (p *folder) manifest(id string) ([]byte, error) { return os.ReadFile(p.path(id, manifestFile)) }
+// maxManifest bounds a manifest, with the hashes of all pieces of the largest backup.
+const maxManifest = 256 * disk.MiB
+
+func (p *folder) manifest(id string) ([]byte, error) {
+	return disk.ReadSmall(p.path(id, manifestFile), maxManifest)
+}
 
 func (p *folder) open(id, name string) (*spread, error) { return openSpread(p.path(id, name), false) }
 

@@ -41,16 +41,25 @@ type Identity struct {
 	ReadOnly bool `json:"read_only,omitempty"`
 }
 
+// Bounds of what stands beside an image, and of a text on a drive's label.
+const (
+	maxIdentity = 64 * disk.KiB
+	maxLabel    = 200
+)
+
 // ReadIdentity reads the identity beside an image; a missing file is an empty
 // identity.
 func ReadIdentity(image string) (Identity, error) {
 	var id Identity
-	b, err := os.ReadFile(image + ".drive.json")
+	b, err := disk.ReadSmall(image+".drive.json", maxIdentity)
 	if errors.Is(err, fs.ErrNotExist) {
 		return id, nil
 	}
 	if err == nil {
 		err = form.ReadOf(b, &id)
+	}
+	if err == nil && (len(id.Model) > maxLabel || len(id.Serial) > maxLabel || strings.ContainsFunc(id.Model+id.Serial, unicode.IsControl)) {
+		id, err = Identity{}, fmt.Errorf("its model or its serial number is none that a label has")
 	}
 	if err != nil {
 		return id, fmt.Errorf("the drive's identity beside %s cannot be read: %w", image, err)

@@ -3,6 +3,7 @@
 package exfat
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -280,8 +281,9 @@ func (v *Volume) folders() volume.Folders[stretch] {
 	return volume.Folders[stretch]{Root: stretch{first: v.root}, Same: strings.EqualFold,
 		Read: func(s stretch, from int64, f func(volume.Entry[stretch], int64) bool) error {
 			return v.sets(s, from, func(x set, next int64) bool {
+				shown, misnamed := volume.Name(x.name)
 				e := volume.Entry[stretch]{File: volume.File{
-					Path: x.name, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified,
+					Path: shown, Kind: volume.Plain, Bytes: x.data.bytes, Modified: x.modified,
 					ID: uint64(x.data.first), Unwritten: max(x.data.bytes-x.written, 0),
 				}}
 				ext, err := v.extents(x.data)
@@ -300,6 +302,7 @@ func (v *Volume) folders() volume.Folders[stretch] {
 						e.Enter = &x.data
 					}
 				}
+				e.File.Unreadable = cmp.Or(e.File.Unreadable, misnamed)
 				return f(e, next)
 			})
 		}}

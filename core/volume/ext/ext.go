@@ -4,6 +4,7 @@
 package ext
 
 import (
+	"cmp"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -470,7 +471,8 @@ func (v *Volume) folders() volume.Folders[int64] {
 	return volume.Folders[int64]{Root: rootInode, Same: func(a, b string) bool { return a == b },
 		Read: func(folder, from int64, f func(volume.Entry[int64], int64) bool) error {
 			return v.entries(folder, from, func(num int64, name []byte, next int64) bool {
-				e := volume.Entry[int64]{File: volume.File{Path: string(name), Kind: volume.Plain, ID: uint64(num)}}
+				shown, misnamed := volume.Name(string(name))
+				e := volume.Entry[int64]{File: volume.File{Path: shown, Kind: volume.Plain, ID: uint64(num)}}
 				n, err := v.inode(num)
 				if err != nil {
 					e.File.Unreadable = err.Error()
@@ -480,6 +482,7 @@ func (v *Volume) folders() volume.Folders[int64] {
 				if e.File.Kind == volume.Folder && e.File.Unreadable == "" {
 					e.Enter = &num
 				}
+				e.File.Unreadable = cmp.Or(e.File.Unreadable, misnamed)
 				return f(e, next)
 			})
 		}}
@@ -760,7 +763,13 @@ func (v *Volume) Check() finding.List {
 		}
 		take(num, fmt.Sprintf("the volume's own file %d", num))
 	}
-	err = v.Walk(func(f volume.File) error { take(int64(f.ID), f.Path); return nil })
+	err = v.Walk(func(f volume.File) error {
+		if f.Unreadable == volume.Misnamed {
+			say("name-damaged", "%s: %s.", f.Path, f.Unreadable)
+		}
+		take(int64(f.ID), f.Path)
+		return nil
+	})
 	if err != nil {
 		say("files-unreadable", "The folders cannot be read: %v.", err)
 		return l

@@ -424,8 +424,9 @@ func (v *Volume) folders() volume.Folders[uint32] {
 // describe is an entry as a file; enter tells that it is a folder that can be
 // looked into.
 func (v *Volume) describe(e dirent) (f volume.File, enter bool) {
+	shown, misnamed := volume.Name(e.name)
 	f = volume.File{
-		Path: e.name, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster),
+		Path: shown, Kind: volume.Plain, Bytes: disk.Bytes(e.size), Modified: e.modified, ID: uint64(e.cluster),
 	}
 	limit := int((f.Bytes + v.cluster - 1) / v.cluster)
 	if e.attr&attrFolder != 0 {
@@ -442,7 +443,7 @@ func (v *Volume) describe(e dirent) (f volume.File, enter bool) {
 	} else if f.Bytes > 0 || f.Kind == volume.Folder {
 		err = fmt.Errorf("%w: it has no clusters", volume.ErrDamaged)
 	}
-	if err != nil {
+	if f.Unreadable = misnamed; err != nil {
 		f.Unreadable = err.Error()
 	}
 	return f, f.Kind == volume.Folder && err == nil

@@ -172,6 +172,25 @@ func (v *Volume) upcase() ([]uint16, error) {
 	return v.up, nil
 }
 
+// checkNames looks for names that no file may have.
+func checkNames(l *finding.List, t *tree) {
+	found := 0
+	for _, num := range t.numbers() {
+		if num < 16 {
+			continue
+		}
+		for _, x := range t.nodes[num].names {
+			shown, misnamed := volume.Name(x.text)
+			if misnamed == "" {
+				continue
+			}
+			if found++; found <= 20 {
+				l.Add(finding.Error, "name-damaged", "Record %d, %s: %s.", num, shown, misnamed)
+			}
+		}
+	}
+}
+
 func (v *Volume) checkFolders(l *finding.List, t *tree) {
 	up, err := v.upcase()
 	if err != nil {
@@ -192,6 +211,7 @@ func (v *Volume) checkFolders(l *finding.List, t *tree) {
 			want[p][link{uint64(n.seq)<<48 | uint64(num), x.text}] = true
 		}
 	}
+	checkNames(l, t)
 	reported := 0
 	report := func(code, format string, args ...any) {
 		if reported++; reported <= 20 {

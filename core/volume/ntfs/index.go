@@ -297,13 +297,14 @@ func (v *Volume) List(dir, from string, limit int) (files []volume.File, next st
 			}
 			node, err := v.one(n)
 			if err != nil || node.seq != uint16(x.ref>>48) {
+				shown, _ := volume.Name(x.name)
 				files = append(files, volume.File{
-					Path: prefix + x.name, Kind: volume.Plain, ID: uint64(n),
+					Path: prefix + shown, Kind: volume.Plain, ID: uint64(n),
 					Unreadable: fmt.Sprintf("its record %d is not what the folder says (%v)", n, err),
 				})
 				continue
 			}
-			files = append(files, v.describe(node, prefix+x.name)...)
+			files = append(files, v.named(node, prefix, x.name)...)
 		}
 		if len(page) < ask {
 			return files, "", nil

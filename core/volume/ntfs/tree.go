@@ -1,6 +1,7 @@
 package ntfs
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -229,7 +230,8 @@ func (p *paths) folder(num int64, depth int) (string, bool) {
 			continue
 		}
 		if up, ok := p.above(x, depth); ok {
-			s := up + x.text + "/"
+			shown, _ := volume.Name(x.text)
+			s := up + shown + "/"
 			p.known[num] = s
 			return s, true
 		}
@@ -261,7 +263,7 @@ func (t *tree) visit(v *Volume, f func(volume.File) error) error {
 			if !ok {
 				continue
 			}
-			for _, g := range v.describe(n, up+x.text) {
+			for _, g := range v.named(n, up, x.text) {
 				if err := f(g); err != nil {
 					return err
 				}
@@ -338,10 +340,29 @@ func (v *Volume) LastFile() (name string, fixed bool, err error) {
 	p := t.paths()
 	for _, x := range at.names {
 		if up, ok := p.above(x, 0); ok && x.space != 2 {
-			return up + x.text, strings.HasPrefix(up, "System Volume Information/"), nil
+			shown, _ := volume.Name(x.text)
+			return up + shown, strings.HasPrefix(up, "System Volume Information/"), nil
 		}
 	}
 	return "a file without a name", false, nil
+}
+
+// named is describe for a node under one of its names, in the folder at a path. Where the name is damaged, or that of a
+// stream is, it is told.
+func (v *Volume) named(n *node, up, name string) []volume.File {
+	shown, misnamed := volume.Name(name)
+	out := v.describe(n, up+shown)
+	for i := range out {
+		f := &out[i]
+		trouble := misnamed
+		if f.Stream != "" {
+			if f.Stream, trouble = volume.Name(f.Stream); trouble == "" {
+				trouble = misnamed
+			}
+		}
+		f.Unreadable = cmp.Or(f.Unreadable, trouble)
+	}
+	return out
 }
 
 // describe lists a node: itself, and one more for each alternate stream.
