@@ -41,6 +41,7 @@ type Shop struct {
 	sums     summaries
 	seen     seenFinds
 	chain    chain
+	reserved reserved
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun
 	told     atomic.Pointer[Settled]
 	welcome  atomic.Pointer[string] // what is kept of the code for the first lead, nil for none

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -44,6 +45,43 @@ func (e *uploadError) Unwrap() error { return e.kind }
 // forgetUploadsAfter is how long what has come of a file is kept while nothing more comes.
 const forgetUploadsAfter = 7 * 24 * time.Hour
 
+// reserved is the room that uploads which were begun still need.
+type reserved struct {
+	mu sync.Mutex
+	of map[string]reservation
+}
+
+// reservation is what one upload needs, and when it was last heard of.
+type reservation struct {
+	left  disk.Bytes
+	heard time.Time
+}
+
+// reservedFor is how long room is kept for an upload that nothing comes of.
+const reservedFor = time.Hour
+
+// reserve keeps room for what is left of an upload, 0 for nothing more. It tells how much all others still need.
+func (r *reserved) reserve(id string, left disk.Bytes, now time.Time) (others disk.Bytes) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.of == nil {
+		r.of = map[string]reservation{}
+	}
+	for other, x := range r.of {
+		switch {
+		case now.Sub(x.heard) > reservedFor:
+			delete(r.of, other)
+		case other != id:
+			others += x.left
+		}
+	}
+	r.of[id] = reservation{left, now}
+	if left <= 0 {
+		delete(r.of, id)
+	}
+	return others
+}
+
 // comingPart is where the pieces of an upload are put together.
 func (s *Shop) comingPart(id string) string {
 	return filepath.Join(s.Folder("dock"), ".coming-"+id)
@@ -79,10 +117,11 @@ func (s *Shop) BeginUpload(login, name string, size disk.Bytes, stamp string) (*
 	}
 	h := sha256.Sum256([]byte(fmt.Sprintf("%s\x00%d\x00%s\x00%s", name, size, stamp, login)))
 	u := s.UploadOf(hex.EncodeToString(h[:12]), name, size)
-	if u.Size-u.Received > free-KeepFree {
+	others := s.reserved.reserve(u.ID, u.Size-u.Received, s.Now())
+	if most := free - KeepFree - others; u.Size-u.Received > most {
+		s.reserved.reserve(u.ID, 0, s.Now())
 		return nil, fmt.Errorf(
-			"%w: the file has %s, and %s can be taken; nothing was sent", intake.ErrRoom, u.Size,
-			max(free-KeepFree, 0),
+			"%w: the file has %s, and %s can be taken; nothing was sent", intake.ErrRoom, u.Size, max(most, 0),
 		)
 	}
 	return u, nil
@@ -112,6 +151,7 @@ func (s *Shop) AddPiece(u *Upload, piece io.Reader, most int64) error {
 		err = e
 	}
 	u.Received += disk.Bytes(n)
+	s.reserved.reserve(u.ID, u.Size-u.Received, s.Now())
 	switch {
 	case errors.Is(err, unix.ENOSPC):
 		os.Remove(part)

@@ -84,6 +84,9 @@ type Bay struct {
 	Since  *time.Time // when its drive came, nil for from the beginning
 }
 
+// mostConnections is how many connections with the database are open at once.
+const mostConnections = 24
+
 func open(dsn string) (*gorm.DB, error) {
 	cfg, err := mysqldriver.ParseDSN(dsn)
 	if err != nil {
@@ -100,6 +103,14 @@ func open(dsn string) (*gorm.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, cfg.Addr, err)
 	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	// However many ask at once, the database has so many of us and no more; the others wait for their turn.
+	pool.SetMaxOpenConns(mostConnections)
+	pool.SetMaxIdleConns(mostConnections / 2)
+	pool.SetConnMaxIdleTime(5 * time.Minute)
 	return db, nil
 }
 

@@ -24,6 +24,7 @@ import (
 func (s *Server) jobRoutes(in *gin.RouterGroup) {
 	in.GET("/jobs/:job", s.jobPage)
 	in.GET("/progress/:key", s.watchAny)
+	in.POST("/progress/:key/stop", s.stopAny)
 	in.GET("/jobs/:job/amount", s.amount)
 	in.GET("/jobs/:job/work", s.watch)
 }

@@ -73,6 +73,7 @@ var rights = map[string]store.Role{
 	"GET /jobs/:job":                 store.Reader,
 	"GET /jobs/:job/amount":          store.Reader,
 	"GET /jobs/:job/work":            store.Reader,
+	"POST /progress/:key/stop":       store.Worker,
 	"GET /progress/:key":             store.Reader,
 	"GET /jobs/:job/safeguard":       store.Reader,
 	"GET /jobs/:job/confirm":         store.Reader,

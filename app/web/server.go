@@ -286,8 +286,8 @@ func toInt(n any) int64 {
 	return 0
 }
 
-// Handler returns the routes.
-func (s *Server) Handler() http.Handler {
+// routes are the addresses, and what answers at each.
+func (s *Server) routes() *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	if err := r.SetTrustedProxies(s.trusted()); err != nil {
@@ -323,6 +323,12 @@ func (s *Server) Handler() http.Handler {
 		routes(in)
 	}
 	r.NoRoute(func(c *gin.Context) { s.fail(c, errNoPage) })
+	return r
+}
+
+// Handler answers requests.
+func (s *Server) Handler() http.Handler {
+	r := s.routes()
 	s.sessions.ErrorFunc = s.sessionFailed
 	withSession := s.sessions.LoadAndSave(r)
 	all := http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {

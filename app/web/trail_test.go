@@ -116,7 +116,7 @@ func TestHandOver(t *testing.T) {
 	}
 	other := open(t)
 	said := other.send(t, "J-1042.zip", archive)
-	if !strings.Contains(said, "Archive of job J-1042 (Tidewater Vets) taken in") || !strings.Contains(said, "1 record") {
+	if !strings.Contains(said, "Archive of job J-1042 taken in") || !strings.Contains(said, "1 record") {
 		t.Fatalf("%.600s", said)
 	}
 	list, err := os.ReadDir(other.Records.Dir)

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -27,11 +29,29 @@ func (s *Server) watch(c *gin.Context) {
 // watchAny streams the state of work that belongs to no drive.
 func (s *Server) watchAny(c *gin.Context) {
 	key := c.Param("key")
-	if key != "dock" && key != "compare" && key != "shelf" {
+	if !slices.Contains(watched, key) {
 		c.Status(http.StatusNotFound)
 		return
 	}
 	s.follow(c, key, "")
+}
+
+// watched are the keys of work that belongs to no drive.
+var watched = []string{"dock", "compare", "shelf"}
+
+// stopAny stops work that belongs to no drive.
+func (s *Server) stopAny(c *gin.Context) {
+	key := c.Param("key")
+	where := map[string]string{"dock": "/dock", "shelf": "/shelf", "compare": "/"}[key]
+	if where == "" {
+		s.fail(c, errNoPage)
+		return
+	}
+	s.Desk.Stop(key)
+	if strings.HasPrefix(c.PostForm("back"), where) {
+		where = safeNext(c.PostForm("back"))
+	}
+	s.say(c, "sound", "The work stops at its next safe point.", where)
 }
 
 // follow streams the state of a piece of work, and for a job the state of its plan whenever

@@ -123,7 +123,10 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 		d.change(it, func(s *State) {
 			now := time.Now()
 			s.Ended, s.Outcome = &now, outcome
-			if err != nil {
+			switch {
+			case errors.Is(err, context.Canceled) && ctx.Err() != nil:
+				s.Trouble = "It was stopped."
+			case err != nil:
 				s.Trouble = d.word(err)
 			}
 		})
