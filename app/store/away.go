@@ -37,6 +37,12 @@ func shuttingDown(err error) bool {
 	return errors.As(err, &said) && (said.Number == 1053 || said.Number == 1927)
 }
 
+// twice is what a database says of what is there already (ER_DUP_ENTRY).
+func twice(err error) bool {
+	var said *mysqldriver.MySQLError
+	return errors.As(err, &said) && said.Number == 1062
+}
+
 // trouble is an error of the database in words that a technician can do something with.
 type trouble struct {
 	text  string

@@ -143,7 +143,7 @@ func (s *Store) AddPerson(t *Technician, e trail.Entry) error {
 func create(tx *gorm.DB, t *Technician) error {
 	t.Login = loginOf(t.Login)
 	err := tx.Create(t).Error
-	if errors.Is(err, gorm.ErrDuplicatedKey) {
+	if twice(err) {
 		return ErrLogin
 	}
 	return err

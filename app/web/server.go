@@ -351,7 +351,7 @@ func (s *Server) Handler() http.Handler {
 		}
 		http.MaxBytesHandler(all, most).ServeHTTP(w, r)
 	})
-	return s.logged(patiently(s.headers(s.ownHost(http.NewCrossOriginProtection().Handler(h)))))
+	return s.logged(patiently(slowest, s.headers(s.ownHost(http.NewCrossOriginProtection().Handler(h)))))
 }
 
 // errNoPage tells that an address leads nowhere.

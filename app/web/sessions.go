@@ -213,11 +213,12 @@ const slowest = 30 * time.Second
 type patient struct {
 	http.ResponseWriter
 	control *http.ResponseController
+	within  time.Duration
 }
 
-func patiently(next http.Handler) http.Handler {
+func patiently(within time.Duration, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(&patient{w, http.NewResponseController(w)}, r)
+		next.ServeHTTP(&patient{w, http.NewResponseController(w), within}, r)
 	})
 }
 
@@ -226,6 +227,6 @@ func (p *patient) Unwrap() http.ResponseWriter { return p.ResponseWriter }
 
 // Write implements http.ResponseWriter.
 func (p *patient) Write(b []byte) (int, error) {
-	p.control.SetWriteDeadline(time.Now().Add(slowest)) // where there is no such limit, there is nobody who is slow
+	p.control.SetWriteDeadline(time.Now().Add(p.within)) // where there is no such limit, there is nobody who is slow
 	return p.ResponseWriter.Write(b)
 }
