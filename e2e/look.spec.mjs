@@ -193,7 +193,6 @@ test("two volumes are compared folder by folder", async ({ page }) => {
     .click();
   await expect(page.getByText("Not covered")).toBeVisible();
   await sound(page);
-  await picture(page, "compared");
 });
 
 test("letters and obstacles by keyboard alone", async ({ page }) => {
@@ -202,7 +201,6 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
   await page.keyboard.press("Enter");
   await expect(page.getByText("only its letter is missing: the card reader has it")).toBeVisible();
   await sound(page);
-  await picture(page, "running-pc");
   // Down the map to the running system; w leads to why it cannot be changed.
   await reach(page, page.locator(".map g[role=button][tabindex='0']"));
   for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "C: System" }).isVisible()); i++)

@@ -33,7 +33,6 @@ test("the newest column is worked by mouse: an edge, a block, back and again", a
   await expect(page.locator("#hand")).toContainText("OEM: its end");
   await expect(page.locator("#hand")).toContainText(/gains .* GiB = .* GB, then/);
   await expect(page.locator(".going")).toBeVisible();
-  await picture(page, "by-hand");
   await page.mouse.up();
   await expect(step(page, "Grow OEM")).toBeVisible();
   await expect(column(page, 1)).toBeVisible();

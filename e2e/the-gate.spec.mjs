@@ -164,7 +164,6 @@ test("one file is restored from the browser, the plan carried out, its place era
   await page.getByRole("link", { name: "G: Catalogue" }).click();
   await expect(page.getByText("G: Catalogue in bay E is as it was when the backup was made.")).toBeVisible();
   await sound(page);
-  await picture(page, "backup");
   await page.getByRole("link", { name: "Look inside" }).click();
   await sound(page);
   await page.locator("td.path a").first().click();

@@ -9,6 +9,10 @@ if [ "$1" = test ]; then
   [ -x /usr/bin/chromium ] || need+=(chromium)
   command -v zstd >/dev/null || need+=(zstd)
   command -v strace >/dev/null || need+=(strace)
+  # Drives that are not ours, for the tests.
+  [ -x /usr/sbin/sfdisk ] || need+=(fdisk)
+  [ -x /usr/sbin/mkfs.fat ] || need+=(dosfstools)
+  [ -x /usr/sbin/mke2fs ] || need+=(e2fsprogs)
   command -v gcc >/dev/null || need+=(gcc libc6-dev) # for the race detector
 fi
 if [ ${#need[@]} -gt 0 ]; then
