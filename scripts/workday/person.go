@@ -351,8 +351,10 @@ func (p *person) goOn() {
 
 // settle finds out, and makes sure, what became of a run.
 func (p *person) settle() error {
+	last := ""
 	for range 30 {
 		a, said, err := p.ended()
+		last = said
 		in, err2 := p.inBay()
 		if err2 == nil && !in {
 			return nil
@@ -384,7 +386,7 @@ func (p *person) settle() error {
 			return nil
 		}
 	}
-	return errors.New("it does not come to rest")
+	return fmt.Errorf("it does not come to rest; its work says %q, and %s", last, p.told(p.page()))
 }
 
 // dropPlan takes a step out of the plan, and tells whether there was one.
