@@ -163,10 +163,10 @@ func (p *person) work(stop chan struct{}) {
 
 var (
 	busy      = regexp.MustCompile(`id="work"[^>]*data-busy="true"`)
-	workLine  = regexp.MustCompile(`(?s)id="work".*?<span data-line>(.*?)</span>\s*<progress`)
+	workLine  = regexp.MustCompile(`(?s)id="work".*?<span data-line\s*>(.*?)</span>\s*<progress`)
 	carryForm = regexp.MustCompile(`action="(/jobs/[^"]*/carry-out\?[^"]*)"`)
 	stepForm  = regexp.MustCompile(`action="(/jobs/[^"]*/steps/take-out\?[^"]*)"`)
-	openRun   = regexp.MustCompile(`action="(/jobs/[^"]*/resume\?[^"]*)"><input type="hidden" name="run" value="([^"]*)"`)
+	openRun   = regexp.MustCompile(`action="(/jobs/[^"]*/resume\?[^"]*)">\s*<input type="hidden" name="run" value="([^"]*)"`)
 	tags      = regexp.MustCompile(`<[^>]*>`)
 )
 
