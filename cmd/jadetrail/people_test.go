@@ -12,10 +12,12 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/core/trail"
 )
 
-// Accounts are kept at the terminal, beside a server that runs, and when no lead is left.
-func TestPeopleAtTheTerminal(t *testing.T) {
+// database makes a database with empty tables, and returns the address of the application's account.
+func database(t *testing.T) string {
+	t.Helper()
 	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
 	if ownerDSN == "" {
 		t.Skip("needs the private MariaDB that `make test` starts")
@@ -25,18 +27,50 @@ func TestPeopleAtTheTerminal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer admin.Close()
 	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
 		t.Fatal(err)
 	}
-	defer admin.Exec("DROP DATABASE " + name)
+	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
 	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
 	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
 		t.Fatal(err)
 	}
+	return at(appDSN)
+}
+
+// A demo is opened as one and as nothing else, and a shop is no demo.
+func TestDemoStaysADemo(t *testing.T) {
+	for _, first := range []bool{true, false} {
+		st, err := store.Open(database(t))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer st.Close()
+		if err := rightKind(st, first); err != nil {
+			t.Fatal(err)
+		}
+		if !first {
+			if err := st.OpenShop(store.Settings{Name: "A shop", OpenedAt: time.Now()}, &store.Technician{Login: "odile", Name: "Odile Farrow", Role: store.Leader}, nil, trail.Entry{ID: "e-1", Act: trail.ActShop}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := rightKind(st, first); err != nil {
+			t.Errorf("once more: %v", err)
+		}
+		if err := rightKind(st, !first); err == nil || !strings.Contains(err.Error(), "Nothing was started") {
+			t.Errorf("begun as a demo: %v, opened otherwise: %v", first, err)
+		}
+		if _, err := st.SignIn(t.Context(), "odile", "lantern-odile"); (err == nil) != first {
+			t.Errorf("the demo's lead signs in: %v", err)
+		}
+	}
+}
+
+// Accounts are kept at the terminal, beside a server that runs, and when no lead is left.
+func TestPeopleAtTheTerminal(t *testing.T) {
+	t.Setenv("JADETRAIL_DSN", database(t))
 	data := t.TempDir()
 	t.Setenv("JADETRAIL_DATA", data)
-	t.Setenv("JADETRAIL_DSN", at(appDSN))
 	run := func(args ...string) (int, string) {
 		code, said, _ := bin(t, append([]string{"people"}, args...)...)
 		return code, said

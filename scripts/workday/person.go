@@ -512,7 +512,7 @@ func (p *person) attach() {
 // arrive brings six people in, with a drive each.
 func (h *house) arrive(rnd *rand.Rand) ([]*person, error) {
 	for i, login := range []string{"fourth", "fifth", "sixth"} {
-		if _, err := h.db.Exec("INSERT INTO technicians (login, name, lead, password_hash) SELECT ?, ?, FALSE, password_hash FROM technicians WHERE login = 'ines'", login, fmt.Sprintf("Technician %d", i+4)); err != nil {
+		if _, err := h.db.Exec("INSERT INTO technicians (login, name, password_hash) SELECT ?, ?, password_hash FROM technicians WHERE login = 'ines'", login, fmt.Sprintf("Technician %d", i+4)); err != nil {
 			return nil, err
 		}
 	}
