@@ -122,13 +122,19 @@ func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[s
 	})
 }
 
+// Today is the day that it is in the shop, as days are kept: the beginning of that day, were it UTC.
+func (s *Shop) Today() time.Time {
+	y, m, d := s.Now().Local().Date()
+	return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+}
+
 // keptUntil reads the day until which something is kept.
 func (s *Shop) keptUntil(text string) (time.Time, error) {
 	day, err := time.Parse(time.DateOnly, text)
 	if err != nil {
 		return day, fmt.Errorf("%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", text)
 	}
-	if now := s.Now(); day.Before(now.UTC().Truncate(24*time.Hour)) || day.After(now.AddDate(20, 0, 0)) {
+	if now := s.Today(); day.Before(now) || day.After(now.AddDate(20, 0, 0)) {
 		return day, errors.New("backups are kept until a day that is to come, of the next 20 years; nothing was changed")
 	}
 	return day, nil
@@ -136,8 +142,9 @@ func (s *Shop) keptUntil(text string) (time.Time, error) {
 
 // keepAll notes until when backups are kept.
 func (s *Shop) keepAll(list []JobBackup, day time.Time) error {
+	here := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, time.Local)
 	for _, b := range list {
-		if err := s.Shelf().Keep(b.ID, &day); err != nil {
+		if err := s.Shelf().Keep(b.ID, &here); err != nil {
 			return fmt.Errorf("the job stays as it is, since until when the backup %s is kept could not be noted: %w", b.ID, err)
 		}
 	}
@@ -214,7 +221,7 @@ type Due struct {
 
 // Due are the jobs of which something was to be taken away before now.
 func (s *Shop) Due() (out []Due, err error) {
-	jobs, err := s.Store.DueJobs(s.Now().UTC())
+	jobs, err := s.Store.DueJobs(s.Today())
 	for _, j := range jobs {
 		here, _, err := s.BackupsOfJob(j.Number)
 		if err != nil {
@@ -232,7 +239,7 @@ func (s *Shop) ClearJob(who *store.Technician, number string) (said string, err 
 	if err != nil {
 		return "", err
 	}
-	if j.ClosedAt == nil || j.KeptUntil == nil || !j.KeptUntil.Before(s.Now().UTC().Truncate(24*time.Hour)) {
+	if j.ClosedAt == nil || j.KeptUntil == nil || !j.KeptUntil.Before(s.Today()) {
 		return "", fmt.Errorf("what was kept of %s is kept still; nothing was taken away", number)
 	}
 	pictures, err := s.clearPictures(number)
@@ -246,7 +253,7 @@ func (s *Shop) ClearJob(who *store.Technician, number string) (said string, err 
 	gone, left := 0, 0
 	var lead error
 	for _, b := range here {
-		if b.Until != nil && b.Until.After(*j.KeptUntil) { // somebody has said since that it is kept longer
+		if b.Until != nil && dayOf(b.Until) > dayOf(j.KeptUntil) { // somebody has said since that it is kept longer
 			left++
 			continue
 		}
@@ -306,7 +313,7 @@ func (s *Shop) picturePath(id string) string {
 
 // clearing takes away what was kept until a day, once it has passed. What needs a lead waits for one on the bench.
 func (s *Shop) clearing() {
-	jobs, err := s.Store.DueJobs(s.Now().UTC())
+	jobs, err := s.Store.DueJobs(s.Today())
 	if err != nil {
 		return // the database is away: it is tried again
 	}

@@ -69,7 +69,7 @@ func (s *Server) rowOf(j store.Job, names map[uint64]string) jobRow {
 	if j.GivenTo != nil {
 		x.Given = names[*j.GivenTo]
 	}
-	x.Late = j.Promised != nil && j.HandedAt == nil && j.ClosedAt == nil && j.Promised.Before(s.Now().UTC().Truncate(24*time.Hour))
+	x.Late = j.Promised != nil && j.HandedAt == nil && j.ClosedAt == nil && j.Promised.Before(s.Today())
 	return x
 }
 
@@ -294,7 +294,7 @@ func (s *Server) about(c *gin.Context, j *store.Job) (*aboutView, error) {
 		return nil, err
 	}
 	v.Backups, _, err = s.BackupsOfJob(j.Number)
-	v.Due = j.ClosedAt != nil && j.ClearedAt == nil && j.KeptUntil != nil && j.KeptUntil.Before(s.Now().UTC().Truncate(24*time.Hour))
+	v.Due = j.ClosedAt != nil && j.ClearedAt == nil && j.KeptUntil != nil && j.KeptUntil.Before(s.Today())
 	return v, err
 }
 
@@ -417,10 +417,10 @@ const keepUsually = 90
 
 // untilOf is the day until which things of a job are kept, where nobody says another.
 func (s *Server) untilOf(j *store.Job) string {
-	if j.KeptUntil != nil && j.KeptUntil.After(s.Now()) {
+	if j.KeptUntil != nil && !j.KeptUntil.Before(s.Today()) {
 		return j.KeptUntil.Format(time.DateOnly)
 	}
-	return s.Now().AddDate(0, 0, keepUsually).Format(time.DateOnly)
+	return s.Today().AddDate(0, 0, keepUsually).Format(time.DateOnly)
 }
 
 func (s *Server) closePage(c *gin.Context) {
