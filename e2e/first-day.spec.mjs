@@ -151,7 +151,11 @@ test("a customer's job, from the counter to closing, on a drive that nobody here
   await page.goto("/jobs/J-1001?p=1");
   const part = page.locator(".part:not([hidden])");
   await part.getByRole("textbox", { name: "Gains" }).fill("all");
-  await part.locator("form.amount", { has: page.locator("[name=by]") }).first().getByRole("button").click();
+  await part
+    .locator("form.amount", { has: page.locator("[name=by]") })
+    .first()
+    .getByRole("button")
+    .click();
   await expect(step(page, /Grow PLOTS/)).toBeVisible();
   await page.getByRole("link", { name: "Safeguard" }).click();
   await page.getByRole("button", { name: /Make the missing/ }).click();
