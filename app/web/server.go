@@ -224,6 +224,7 @@ var functions = template.FuncMap{
 	"kind":   func(k volume.Kind) string { return kindName(string(k)) },
 	"told":   func(x seek.Source) string { return toldWords[x] },
 	"inc":    func(n int) int { return n + 1 },
+	"plural": words.Plural,
 	"add":    func(a, b int) int { return a + b },
 	// A day as a person writes it.
 	"plainDay": func(t *time.Time) string { return t.Format("2 January 2006") },
