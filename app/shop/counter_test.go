@@ -20,6 +20,7 @@ import (
 
 	"jadetrail/app/signin"
 	"jadetrail/app/store"
+	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -515,5 +516,80 @@ func TestPictures(t *testing.T) {
 		if _, err := plainPicture(bytes.NewReader(x)); err == nil {
 			t.Errorf("%s is kept as a picture", what)
 		}
+	}
+}
+
+// What a list shows of a drive is that drive as it is, however little it has changed and whatever its times say.
+func TestGlance(t *testing.T) {
+	s, c := opened(t)
+	c.open(t, s)
+	ines := c.worker(t, s, "ines", "Ines Marsh", store.Worker)
+	if _, err := s.NewJob(ines, counted()); err != nil {
+		t.Fatal(err)
+	}
+	for bay, serial := range map[string]string{"A": "AAA-1111", "B": "BBB-2222"} {
+		if _, err := s.MakeBlank(ines, survey.Identity{Model: "stick", Serial: serial}, "64 MiB", 512, bay, "J-1001"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := s.Bay("A")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := s.ImageOf(b)
+	long := time.Now().Add(-time.Hour)
+	kept := func() bool {
+		s.glances.mu.Lock()
+		defer s.glances.mu.Unlock()
+		_, ok := s.glances.list[path]
+		return ok
+	}
+	scheme := func() string {
+		t.Helper()
+		g, err := s.Glance(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g.Layout.Findings = nil // one's own
+		return string(g.Layout.Scheme)
+	}
+	if got := scheme(); got != "none" || kept() {
+		t.Errorf("just made: %s, kept %v", got, kept())
+	}
+	time.Sleep(settledAfter + 100*time.Millisecond)
+	if got := scheme(); got != "none" || !kept() {
+		t.Errorf("left alone: %s, kept %v", got, kept())
+	}
+	im, err := disk.OpenImage(path, 0, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	boot := make([]byte, 512) // an MBR with one partition
+	copy(boot[446:], []byte{0, 0, 2, 0, 0x0c, 0, 0, 0, 0, 8, 0, 0, 0, 0x10, 0, 0})
+	boot[510], boot[511] = 0x55, 0xaa
+	if _, err := im.WriteAt(boot, 0); err != nil {
+		t.Fatal(err)
+	}
+	im.Close()
+	if err := os.Chtimes(path, long, long); err != nil { // as if nothing had been written
+		t.Fatal(err)
+	}
+	if got := scheme(); got != "mbr" {
+		t.Errorf("with a table that was written behind its back: %s", got)
+	}
+	// Whoever gets a glance may write into it.
+	g, err := s.Glance(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	g.Layout.Spans = g.Layout.Spans[:0]
+	if again, err := s.Glance(b); err != nil || len(again.Layout.Spans) == 0 {
+		t.Errorf("%+v, %v", again.Layout, err)
+	}
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Glance(b); err == nil {
+		t.Error("a drive that is gone is still shown")
 	}
 }

@@ -42,6 +42,7 @@ type Shop struct {
 	seen     seenFinds
 	chain    chain
 	reserved reserved
+	glances  glances
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun
 	told     atomic.Pointer[Settled]
 	welcome  atomic.Pointer[string] // what is kept of the code for the first lead, nil for none

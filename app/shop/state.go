@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
+	"jadetrail/core/rehearse"
 	"jadetrail/core/run"
 	"jadetrail/core/seek"
 	"jadetrail/core/survey"
@@ -76,15 +77,8 @@ func (s *Shop) work(st *JobState) error {
 	if expect != nil {
 		st.Changed = layout.Differ(expect, d.Survey.Layout)
 	}
-	o := s.Options(d, st.Job, "")
-	if st.Pending, err = run.Open(o); err != nil {
+	if err := s.pending(st); err != nil {
 		return err
-	}
-	if l := d.Survey.Layout; st.Pending != nil { // told before all else
-		if len(l.Findings) > 0 && l.Findings[0].Code == survey.UnfinishedRun {
-			l.Findings = l.Findings[1:]
-		}
-		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
 	}
 	if st.Facts, err = s.Facts(d, st.Job, st.Steps); err != nil {
 		return err
@@ -92,11 +86,31 @@ func (s *Shop) work(st *JobState) error {
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}
+	st.Columns = plan.Lay(d.Survey.Layout, st.Facts, st.Steps)
+	return s.history(st)
+}
+
+// pending finds a run that is open on the drive, and tells of it before all else.
+func (s *Shop) pending(st *JobState) (err error) {
+	if st.Pending, err = run.Open(run.Options{Options: rehearse.Options{Sources: s.here(st.Drive)}}); err != nil {
+		return err
+	}
+	if l := st.Drive.Survey.Layout; st.Pending != nil {
+		if len(l.Findings) > 0 && l.Findings[0].Code == survey.UnfinishedRun {
+			l.Findings = l.Findings[1:]
+		}
+		l.Findings = append(finding.List{st.Pending.Finding()}, l.Findings...)
+	}
+	return nil
+}
+
+// history is what the trail tells of the drive, and what goes on with it now.
+func (s *Shop) history(st *JobState) error {
+	d := st.Drive
 	entries, err := s.Store.Entries(History(d))
 	if err != nil {
 		return err
 	}
-	st.Columns = plan.Lay(d.Survey.Layout, st.Facts, st.Steps)
 	st.Entries = len(entries)
 	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
 		st.Last = &entries[i]

@@ -112,13 +112,19 @@ func (s *Server) benchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	of := map[string][]store.Bay{} // the bays of each job
+	for _, b := range bays {
+		if b.Job != nil && b.Image != nil {
+			of[*b.Job] = append(of[*b.Job], b)
+		}
+	}
 	v := benchView{}
 	customer := map[string]string{}
 	waiting := 0
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
 		bj := benchJob{Job: j}
-		st, err := s.state(j.Number, "")
+		st, err := shown(s.Row(&j, of[j.Number]))
 		switch {
 		case errors.Is(err, shop.ErrNoDrive):
 			bj.Line, bj.Care = "its drive is in no bay", true
@@ -147,12 +153,11 @@ func (s *Server) benchPage(c *gin.Context) {
 	for _, b := range bays {
 		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}
 		if !bb.Empty {
-			d, err := s.Open(&b, false)
+			g, err := s.Glance(&b)
 			if err != nil {
 				bb.Trouble = s.worded(err)
 			} else {
-				bb.Identity, bb.Layout, bb.Size, bb.Makers = d.Identity, d.Survey.Layout, d.Survey.Layout.Size, d.Survey.Layout.Size.Maker()
-				d.Close()
+				bb.Identity, bb.Layout, bb.Size, bb.Makers = g.Identity, g.Layout, g.Layout.Size, g.Layout.Size.Maker()
 			}
 		}
 		switch {

@@ -82,12 +82,28 @@ func (g *gatherer) drive() error {
 		g.f.Room = room
 	}
 	g.f.ReadOnly, g.f.Removable, g.f.PC = g.o.Identity.ReadOnly, g.o.Identity.Removable, g.o.PC
-	for _, p := range g.sv.Layout.Partitions() {
+	g.f.Asleep = Asleep(g.sv.Layout, g.o.PC)
+	return nil
+}
+
+// Asleep are the systems of a drive's PC that are hibernated, by their titles; facts is nil where the PC is not known.
+func Asleep(l *layout.Layout, facts *pc.Facts) (out []string) {
+	there := map[string]bool{}
+	for _, p := range l.Partitions() {
+		there[strings.ToLower(p.UniqueID)] = true
 		if p.Volume != nil && p.Volume.Hibernated {
-			g.f.Asleep = append(g.f.Asleep, p.Title())
+			out = append(out, p.Title())
 		}
 	}
-	return nil
+	if facts == nil {
+		return out
+	}
+	for _, id := range facts.Hibernated {
+		if !there[strings.ToLower(id)] {
+			out = append(out, "a system on another drive")
+		}
+	}
+	return out
 }
 
 // pc is what its PC knows of the drive.
@@ -100,11 +116,6 @@ func (g *gatherer) pc() error {
 	there := map[string]bool{}
 	for _, p := range g.sv.Layout.Partitions() {
 		there[strings.ToLower(p.UniqueID)] = true
-	}
-	for _, id := range facts.Hibernated {
-		if !there[strings.ToLower(id)] {
-			g.f.Asleep = append(g.f.Asleep, "a system on another drive")
-		}
 	}
 	if g.f.StartsHere {
 		if err := Loaders(&g.f, g.o.Dev, g.sv); err != nil {
