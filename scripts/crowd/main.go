@@ -100,13 +100,15 @@ func run(lasts time.Duration, seed uint64) error {
 	// All of them, as people work: with pauses.
 	together := &times{}
 	var all sync.WaitGroup
-	end := time.Now().Add(lasts)
 	var most, runs atomic.Int64
-	for i := range people {
-		p, err := b.person(i, rand.New(rand.NewPCG(seed, uint64(i)+2)), together)
-		if err != nil {
+	here := make([]*person, people)
+	for i := range here {
+		if here[i], err = b.person(i, rand.New(rand.NewPCG(seed, uint64(i)+2)), together); err != nil {
 			return err
 		}
+	}
+	end := time.Now().Add(lasts)
+	for i, p := range here {
 		all.Go(func() {
 			for time.Now().Before(end) {
 				time.Sleep(time.Duration(500+p.rnd.IntN(5500)) * time.Millisecond)
@@ -374,11 +376,12 @@ func (p *person) act() {
 
 var carry = regexp.MustCompile(`action="(/jobs/[^"]*/carry-out\?[^"]*)"`)
 
-// carryOut labels the volume of the own drive, as a whole run, and tells how many were carried out.
+// carryOut shrinks the first volume of the own drive, and grows it the next time, each a whole run, and tells how many
+// were carried out.
 func (p *person) carryOut(i, n int) int64 {
 	page := fmt.Sprintf("/jobs/J-%d", 2000+i)
-	p.send("", page+"/steps", "do", "grow", "partition", "3", "by", "1 MiB")
-	p.send("", page+"/steps", "do", "label", "partition", "1", "label", fmt.Sprintf("RUN%d", n))
+	what := []string{"shrink", "grow"}[n%2]
+	p.send("", page+"/steps", "do", what, "partition", "1", "by", "16 MiB")
 	m := carry.FindStringSubmatch(p.get("", page))
 	if m == nil {
 		time.Sleep(200 * time.Millisecond)
