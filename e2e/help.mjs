@@ -30,7 +30,7 @@ export const step = (page, title) => page.locator(".steps li", { hasText: title 
 
 // reach presses a key, Tab unless told otherwise, until the element has the focus.
 export async function reach(page, target, key = "Tab") {
-  for (let i = 0; i < 120; i++) {
+  for (let i = 0; i < 200; i++) {
     if (await target.evaluate((e) => e === document.activeElement).catch(() => false)) return;
     await page.keyboard.press(key);
   }

@@ -225,7 +225,7 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
   }
   await expect(page.getByRole("heading", { name: "U: Tills" })).toBeVisible();
   // The PC's page: it is switched off, then nothing is held.
-  await reach(page, page.getByRole("link", { name: "till PC" }));
+  await reach(page, page.getByRole("link", { name: "till PC", exact: true }));
   await page.keyboard.press("Enter");
   await expect(page.getByRole("heading", { name: "The till PC is running" })).toBeVisible();
   await sound(page);
