@@ -3,9 +3,7 @@ package shop
 import (
 	"bytes"
 	"context"
-	"database/sql"
 	"errors"
-	"fmt"
 	"image"
 	"image/color"
 	"image/jpeg"
@@ -20,6 +18,7 @@ import (
 
 	"jadetrail/app/signin"
 	"jadetrail/app/store"
+	"jadetrail/app/store/storetest"
 	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
@@ -31,24 +30,11 @@ type clock struct{ now time.Time }
 // opened is a shop on its first day: nobody is there yet.
 func opened(t *testing.T) (*Shop, *clock) {
 	t.Helper()
-	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
-	if ownerDSN == "" {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
-	name := fmt.Sprintf("jadetrail_s%d", time.Now().UnixNano())
-	admin, err := sql.Open("mysql", ownerDSN)
-	if err != nil {
+	ownerDSN, appDSN := storetest.Database(t)
+	if err := store.Migrate(context.Background(), ownerDSN, "jadetrail_app"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
-	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
-	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
-		t.Fatal(err)
-	}
-	st, err := store.Open(at(appDSN))
+	st, err := store.Open(appDSN)
 	if err != nil {
 		t.Fatal(err)
 	}

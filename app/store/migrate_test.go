@@ -4,39 +4,25 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/pressly/goose/v3"
+
+	"jadetrail/app/store/storetest"
 )
 
 // TestFromEveryVersion brings the database of each earlier version up to date, with people, jobs and drives in it: all
 // of them are there afterwards, and who was a lead is one.
 func TestFromEveryVersion(t *testing.T) {
-	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
-	if ownerDSN == "" {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
 	last, err := newest()
 	if err != nil {
 		t.Fatal(err)
 	}
 	for version := int64(1); version < last; version++ {
 		t.Run(fmt.Sprint("version ", version), func(t *testing.T) {
-			name := fmt.Sprintf("jadetrail_m%d", time.Now().UnixNano())
-			admin, err := sql.Open("mysql", ownerDSN)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer admin.Close()
-			if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
-				t.Fatal(err)
-			}
-			defer admin.Exec("DROP DATABASE " + name)
-			at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
-			db, err := sql.Open("mysql", at(ownerDSN)+"?parseTime=true")
+			ownerDSN, appDSN := storetest.Database(t)
+			db, err := sql.Open("mysql", ownerDSN+"?parseTime=true")
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -59,10 +45,10 @@ func TestFromEveryVersion(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if err := Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
+			if err := Migrate(context.Background(), ownerDSN, "jadetrail_app"); err != nil {
 				t.Fatal(err)
 			}
-			s, err := Open(at(appDSN))
+			s, err := Open(appDSN)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -20,6 +20,7 @@ import (
 	mysqldriver "github.com/go-sql-driver/mysql"
 	"golang.org/x/sys/unix"
 
+	"jadetrail/app/store/storetest"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/trail"
@@ -29,27 +30,15 @@ import (
 // test command starts.
 func fresh(t *testing.T) (s *Store, owner *sql.DB) {
 	t.Helper()
-	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
-	if ownerDSN == "" {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
-	name := fmt.Sprintf("jadetrail_t%d", time.Now().UnixNano())
-	admin, err := sql.Open("mysql", ownerDSN)
-	if err != nil {
+	ownerDSN, appDSN := storetest.Database(t)
+	if err := Migrate(context.Background(), ownerDSN, "jadetrail_app"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
+	var err error
+	if s, err = Open(appDSN); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
-	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
-	if err := Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
-		t.Fatal(err)
-	}
-	if s, err = Open(at(appDSN)); err != nil {
-		t.Fatal(err)
-	}
-	owner, err = sql.Open("mysql", at(ownerDSN))
+	owner, err = sql.Open("mysql", ownerDSN)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,7 +3,6 @@ package web
 import (
 	"bytes"
 	"context"
-	"database/sql"
 	"fmt"
 	"io"
 	"net/http"
@@ -21,6 +20,7 @@ import (
 	"jadetrail/app/demo"
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/app/store/storetest"
 	"jadetrail/core/carry"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
@@ -52,27 +52,14 @@ func openBy(t *testing.T, by func(dsn string) string) *front { return openWith(t
 // openWith is openBy with other drives: those that drives makes in the folder are not made for the demo.
 func openWith(t *testing.T, by func(dsn string) string, drives func(dir string)) *front {
 	t.Helper()
-	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
-	if ownerDSN == "" {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
-	name := fmt.Sprintf("jadetrail_w%d", time.Now().UnixNano())
-	admin, err := sql.Open("mysql", ownerDSN)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
-	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
-		t.Fatal(err)
-	}
-	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
-	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
+	ownerDSN, appDSN := storetest.Database(t)
+	if err := store.Migrate(context.Background(), ownerDSN, "jadetrail_app"); err != nil {
 		t.Fatal(err)
 	}
 	if by != nil {
 		appDSN = by(appDSN)
 	}
-	st, err := store.Open(at(appDSN))
+	st, err := store.Open(appDSN)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -96,7 +83,7 @@ func openWith(t *testing.T, by func(dsn string) string, drives func(dir string))
 	srv := httptest.NewServer(s.Handler())
 	t.Cleanup(srv.Close)
 	jar, _ := cookiejar.New(nil)
-	x := &front{s, srv.URL, &http.Client{Jar: jar}, at(ownerDSN)}
+	x := &front{s, srv.URL, &http.Client{Jar: jar}, ownerDSN}
 	if body := x.post(t, "/sign-in", "login", "tobias", "password", "lantern-tobias"); !strings.Contains(body, "on the bench") {
 		t.Fatalf("signing in leads to %.300s", body)
 	}

@@ -2,9 +2,6 @@ package main
 
 import (
 	"context"
-	"database/sql"
-	"fmt"
-	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -12,30 +9,18 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/app/store/storetest"
 	"jadetrail/core/trail"
 )
 
 // database makes a database with empty tables, and returns the address of the application's account.
 func database(t *testing.T) string {
 	t.Helper()
-	ownerDSN, appDSN := os.Getenv("JADETRAIL_TEST_OWNER_DSN"), os.Getenv("JADETRAIL_TEST_DSN")
-	if ownerDSN == "" {
-		t.Skip("needs the private MariaDB that `make test` starts")
-	}
-	name := fmt.Sprintf("jadetrail_p%d", time.Now().UnixNano())
-	admin, err := sql.Open("mysql", ownerDSN)
-	if err != nil {
+	ownerDSN, appDSN := storetest.Database(t)
+	if err := store.Migrate(context.Background(), ownerDSN, "jadetrail_app"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { admin.Exec("DROP DATABASE " + name); admin.Close() })
-	at := func(dsn string) string { return strings.Replace(dsn, "/jadetrail", "/"+name, 1) }
-	if err := store.Migrate(context.Background(), at(ownerDSN), "jadetrail_app"); err != nil {
-		t.Fatal(err)
-	}
-	return at(appDSN)
+	return appDSN
 }
 
 // A demo is opened as one and as nothing else, and a shop is no demo.
