@@ -32,15 +32,11 @@ func (s *Shop) Settlement(number string) (out Settlement, err error) {
 	if out.Backups, out.Away, err = s.BackupsOfJob(number); err != nil {
 		return out, err
 	}
-	notes, err := s.Store.Notes(number)
+	pictures, err := s.pictures(number)
 	if err != nil {
 		return out, err
 	}
-	for _, n := range notes {
-		if n.Picture && n.GoneAt == nil {
-			out.Pictures++
-		}
-	}
+	out.Pictures = len(pictures)
 	bays, err := s.Store.BaysOf(number)
 	if err != nil {
 		return out, err
@@ -212,28 +208,37 @@ func (s *Shop) ReopenJob(who *store.Technician, number, why string) error {
 	})
 }
 
-// Due is a closed job of which the day has passed until which things were kept, and what is still there.
+// Due is a closed job of which the day has passed until which things were kept, and what is left of them.
 type Due struct {
 	store.Job
-	Backups []JobBackup
-	Waits   string // what stands against taking it away, "" for nothing that is known
+	Backups []JobBackup   // that are here
+	Away    []trail.Entry // of backups that are on no shelf in a bay
 }
 
 // Due are the jobs of which something was to be taken away before now.
 func (s *Shop) Due() (out []Due, err error) {
 	jobs, err := s.Store.DueJobs(s.Today())
 	for _, j := range jobs {
-		here, _, err := s.BackupsOfJob(j.Number)
+		here, away, err := s.BackupsOfJob(j.Number)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Due{Job: j, Backups: here})
+		out = append(out, Due{j, here, away})
 	}
 	return out, err
 }
 
+// cleared is what one try took away of what was kept of a job, and what it left.
+type cleared struct {
+	backups, pictures int
+	longer            int   // backups of which somebody has said since that they are kept longer
+	away              int   // backups on no shelf in a bay
+	lead              error // why a backup waits for a lead, nil for none that does
+}
+
 // ClearJob takes away what was kept of a closed job until a day that has passed: its pictures, and its backups. What
-// only a lead takes away, the last backup of what was deleted, stays where a lead has not said so.
+// only a lead takes away, the last backup of what was deleted, waits for one; and what is on no shelf in a bay waits
+// for its shelf, or for a lead who settles the job without it. The trail tells what each try took, and no more.
 func (s *Shop) ClearJob(who *store.Technician, number string) (said string, err error) {
 	j, _, err := s.Store.Job(number, "")
 	if err != nil {
@@ -242,56 +247,70 @@ func (s *Shop) ClearJob(who *store.Technician, number string) (said string, err 
 	if j.ClosedAt == nil || j.KeptUntil == nil || !j.KeptUntil.Before(s.Today()) {
 		return "", fmt.Errorf("what was kept of %s is kept still; nothing was taken away", number)
 	}
-	pictures, err := s.clearPictures(number)
-	if err != nil {
-		return "", err
+	x, err := s.takeAway(who, j)
+	taken := fmt.Sprintf(
+		"%s and %s", words.Plural(x.backups, "backup", "backups"), words.Plural(x.pictures, "picture", "pictures"),
+	)
+	done := err == nil && x.lead == nil && (x.away == 0 || who.Lead())
+	if done || x.backups+x.pictures > 0 {
+		e := s.actOnJob(who.Name, number, trail.ActClearJob, func(j *store.Job, _ *store.Customer) (string, error) {
+			if now := s.Now().UTC(); done {
+				j.ClearedAt = &now
+			}
+			return fmt.Sprintf("Kept until %s, and taken away: %s%s", dayOf(j.KeptUntil), taken, x.left()), nil
+		})
+		err = errors.Join(err, e)
 	}
-	here, _, err := s.BackupsOfJob(number)
-	if err != nil {
-		return "", err
+	said = fmt.Sprintf("Of %s were taken away: %s%s.", number, taken, x.left())
+	return said, errors.Join(err, x.lead)
+}
+
+// left says what was not taken away, and why.
+func (x *cleared) left() (text string) {
+	if x.longer > 0 {
+		text += fmt.Sprintf("; %s kept longer", words.Plural(x.longer, "backup is", "backups are"))
 	}
-	gone, left := 0, 0
-	var lead error
+	if x.away > 0 {
+		text += fmt.Sprintf("; %s on no shelf in a bay", words.Plural(x.away, "backup is", "backups are"))
+	}
+	if x.lead != nil {
+		text += "; what is the last backup of something deleted waits for a lead"
+	}
+	return text
+}
+
+// takeAway takes away what it may of what was kept of a job.
+func (s *Shop) takeAway(who *store.Technician, j *store.Job) (x cleared, err error) {
+	if x.pictures, err = s.clearPictures(j.Number); err != nil {
+		return x, err
+	}
+	here, away, err := s.BackupsOfJob(j.Number)
+	x.away = len(away)
 	for _, b := range here {
-		if b.Until != nil && dayOf(b.Until) > dayOf(j.KeptUntil) { // somebody has said since that it is kept longer
-			left++
+		if b.Until != nil && dayOf(b.Until) > dayOf(j.KeptUntil) {
+			x.longer++
 			continue
 		}
-		why := fmt.Sprintf("kept until %s, as settled when %s was closed by %s", dayOf(j.KeptUntil), number, j.ClosedBy)
+		why := fmt.Sprintf("kept until %s, as settled when %s was closed by %s", dayOf(j.KeptUntil), j.Number, j.ClosedBy)
 		switch err := s.TakeOffShelf(who, b.ID, why); {
 		case errors.Is(err, run.ErrLead):
-			lead = err
+			x.lead = err
 		case err != nil && !errors.Is(err, ErrLater):
-			return "", err
+			return x, err
 		default:
-			gone++
+			x.backups++
 		}
 	}
-	said = fmt.Sprintf("%s and %s of %s were taken away.", words.Count(gone, "backup"), words.Plural(pictures, "picture", "pictures"), number)
-	if lead != nil {
-		return said, lead
-	}
-	return said, s.actOnJob(who.Name, number, trail.ActClearJob, func(j *store.Job, _ *store.Customer) (string, error) {
-		now := s.Now().UTC()
-		j.ClearedAt = &now
-		text := fmt.Sprintf("Kept until %s, and taken away: %s, %s", dayOf(j.KeptUntil), words.Plural(gone, "backup", "backups"), words.Plural(pictures, "picture", "pictures"))
-		if left > 0 {
-			text += fmt.Sprintf("; %s kept longer", words.Plural(left, "backup is", "backups are"))
-		}
-		return text, nil
-	})
+	return x, err
 }
 
 // clearPictures takes the pictures of a job away.
 func (s *Shop) clearPictures(number string) (gone int, err error) {
-	notes, err := s.Store.Notes(number)
+	list, err := s.pictures(number)
 	if err != nil {
 		return 0, err
 	}
-	for _, n := range notes {
-		if !n.Picture || n.GoneAt != nil {
-			continue
-		}
+	for _, n := range list {
 		if err := s.takePicture(n); err != nil {
 			return gone, err
 		}

@@ -281,7 +281,7 @@ func (s *Shop) noPlanFor(number string, d *Drive) error {
 		return err
 	}
 	steps, expect, err := j.Steps()
-	if err == nil && len(steps) > 0 && (expect == nil || expect.DiskID == d.Survey.Layout.DiskID) {
+	if err == nil && len(steps) > 0 && (expect == nil || expect.Drive().Same(NameOf(d))) {
 		err = fmt.Errorf("%s has a plan for this drive; nothing was changed. Carry it out, or take its steps out first", number)
 	}
 	return err

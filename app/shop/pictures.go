@@ -8,6 +8,7 @@ import (
 	"image/jpeg"
 	_ "image/png" // a form in which pictures come
 	"io"
+	"slices"
 
 	"github.com/disintegration/imaging"
 
@@ -70,17 +71,11 @@ func (s *Shop) AddPicture(who *store.Technician, number, text string, from io.Re
 	if err != nil {
 		return err
 	}
-	notes, err := s.Store.Notes(number)
+	have, err := s.pictures(number)
 	if err != nil {
 		return err
 	}
-	have := 0
-	for _, n := range notes {
-		if n.Picture && n.GoneAt == nil {
-			have++
-		}
-	}
-	if have >= mostOfJob {
+	if len(have) >= mostOfJob {
 		return fmt.Errorf("a job has at most %d pictures; nothing was kept. Take one out first", mostOfJob)
 	}
 	kept, err := plainPicture(from)
@@ -96,6 +91,12 @@ func (s *Shop) AddPicture(who *store.Technician, number, text string, from io.Re
 		return err
 	}
 	return s.Store.AddNote(n)
+}
+
+// pictures are the notes of a job whose picture is there.
+func (s *Shop) pictures(number string) ([]store.Note, error) {
+	notes, err := s.Store.Notes(number)
+	return slices.DeleteFunc(notes, func(n store.Note) bool { return !n.Picture || n.GoneAt != nil }), err
 }
 
 // note is a note of a job.

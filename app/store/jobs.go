@@ -197,14 +197,6 @@ func (s *Store) FindJobs(f JobFilter, limit int) (out []Job, err error) {
 	return out, q.Order("LENGTH(number) DESC, number DESC").Limit(limit).Find(&out).Error
 }
 
-// JobsOf are the jobs with these numbers.
-func (s *Store) JobsOf(numbers []string) (out []Job, err error) {
-	if len(numbers) == 0 {
-		return nil, nil
-	}
-	return out, s.db.Where("number IN ?", numbers).Order("LENGTH(number) DESC, number DESC").Find(&out).Error
-}
-
 // DueJobs are closed ones of which the day has passed until which backups and pictures were to be kept, and that
 // nothing was done about.
 func (s *Store) DueJobs(today time.Time) (out []Job, err error) {

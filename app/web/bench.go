@@ -89,7 +89,7 @@ func askOf(a store.Ask, jobs []benchJob) benchAsk {
 			continue
 		}
 		x.Customer = j.Customer
-		if j.Now != nil && j.Now.DiskID == a.Disk {
+		if j.Now != nil && j.Now.Drive().Same(a.Drive()) {
 			x.Now, x.Planned = j.Now, j.Planned
 		}
 	}

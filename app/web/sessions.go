@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"net"
 	"net/http"
 	"net/netip"
@@ -56,7 +57,7 @@ func (s *Server) sits(c *gin.Context, t *store.Technician) error {
 		ID: rand.Text(), Technician: t.ID, BegunAt: now, SeenAt: now, Source: s.source(c),
 		Browser: cut(c.Request.UserAgent(), 200),
 	}
-	if err := s.Store.Begin(x); err != nil {
+	if err := errors.Join(s.Store.ForgetSittings(now.Add(-longestSession), now.Add(-idleSession)), s.Store.Begin(x)); err != nil {
 		return err
 	}
 	s.sessions.Remove(ctx, "half")
