@@ -131,7 +131,7 @@ func (s *Shop) OpenUp(ctx context.Context, d FirstDay) (*store.Technician, error
 		return nil, err
 	}
 	settings := store.Settings{Name: name, Address: address, OpenedAt: s.Now().UTC()}
-	if err := s.Store.OpenShop(settings, lead, bayLetters(0, d.Bays), e); err != nil {
+	if err := s.Store.OpenShop(settings, lead, bayLetters(d.Bays), e); err != nil {
 		return nil, err
 	}
 	s.welcome.Store(nil)
@@ -143,9 +143,9 @@ var ErrFirstCode = errors.New("that is not the code that the terminal shows; not
 
 var errLoginForm = errors.New("a name for signing in has 2 to 32 small letters without accents, digits, dots and dashes, and begins with a letter or digit; nothing was made")
 
-// bayLetters are bays of a bench, from one on to before another: A to Z, then AA, AB and so on.
-func bayLetters(from, to int) (out []store.Bay) {
-	for n := from; n < to; n++ {
+// bayLetters are the bays of a bench: A to Z, then AA, AB and so on.
+func bayLetters(bays int) (out []store.Bay) {
+	for n := range bays {
 		letter := string(rune('A' + n%26))
 		if n >= 26 {
 			letter = string(rune('A'+n/26-1)) + letter
@@ -425,5 +425,5 @@ func (s *Shop) ChangeShop(by, name, address string, bays int, second bool) error
 	return s.Store.ChangeSettings(func(a *store.Settings) error {
 		a.Name, a.Address, a.SecondFactor = name, address, second
 		return nil
-	}, bayLetters(0, bays), entry)
+	}, bayLetters(bays), entry)
 }

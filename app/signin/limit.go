@@ -74,6 +74,12 @@ func (l *Limits) Failed(a Attempt, now time.Time) {
 		for key := range l.wrong {
 			l.recent(key, now)
 		}
+		for key := range l.wrong { // and where all still counts, some of it: what is kept is bounded
+			if len(l.wrong) < mostKept {
+				break
+			}
+			delete(l.wrong, key)
+		}
 	}
 	for key, most := range a.keys() {
 		list := append(l.recent(key, now), now)

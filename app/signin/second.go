@@ -3,6 +3,8 @@ package signin
 import (
 	"crypto/rand"
 	"encoding/base32"
+	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -21,24 +23,11 @@ func NewSecond() (string, error) {
 
 // SecondLink is what a camera reads to put a secret into somebody's telephone.
 func SecondLink(secret, shop, login string) string {
-	label := escaped(shop) + ":" + escaped(login)
-	return "otpauth://totp/" + label + "?secret=" + secret + "&issuer=" + escaped(shop) + "&algorithm=SHA1&digits=6&period=30"
-}
-
-// escaped is a text for the label of a link.
-func escaped(text string) string {
-	var b strings.Builder
-	for _, c := range []byte(text) {
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~", c) >= 0 {
-			b.WriteByte(c)
-			continue
-		}
-		const digits = "0123456789ABCDEF"
-		b.WriteByte('%')
-		b.WriteByte(digits[c>>4])
-		b.WriteByte(digits[c&15])
-	}
-	return b.String()
+	plain := func(text string) string { return strings.ReplaceAll(url.QueryEscape(text), "+", "%20") }
+	return fmt.Sprintf(
+		"otpauth://totp/%s:%s?secret=%s&issuer=%s&algorithm=SHA1&digits=6&period=30", plain(shop), plain(login), secret,
+		plain(shop),
+	)
 }
 
 // Second tells in which period a number of the second factor is the one of a secret: that of now, the one before or

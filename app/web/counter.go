@@ -369,8 +369,6 @@ type sheetView struct {
 	*aboutView
 	Shop         *store.Settings
 	Square, Bars codeDrawing
-	Made         time.Time
-	By           string
 }
 
 func (s *Server) intakeSheet(c *gin.Context) {
@@ -380,7 +378,7 @@ func (s *Server) intakeSheet(c *gin.Context) {
 		return
 	}
 	about, err := s.about(c, j)
-	v := sheetView{aboutView: about, Shop: shopOf(c), Made: s.Now(), By: me(c).Name}
+	v := sheetView{aboutView: about, Shop: shopOf(c)}
 	if err == nil {
 		v.Square, err = squareCode(j.Number)
 	}

@@ -366,7 +366,6 @@ type accountView struct {
 	This     string
 	Codes    int  // recovery codes that are left
 	Needs    bool // a second factor
-	Longest  time.Duration
 }
 
 func (s *Server) accountPage(c *gin.Context) {
@@ -494,7 +493,7 @@ type peopleView struct {
 	Roles  []store.Role
 	// Code is one that was just given, and is shown once; For is for whom.
 	Code, For, Login string
-	Last             bool // until when it is good: a day, or else a week
+	Within           string // how long it is good
 }
 
 func (s *Server) peoplePage(c *gin.Context) { s.showPeople(c, http.StatusOK, peopleView{}) }
@@ -516,7 +515,8 @@ func (s *Server) addPerson(c *gin.Context) {
 		s.refuse(c, err, "/people")
 		return
 	}
-	s.showPeople(c, http.StatusOK, peopleView{Code: code, For: strings.TrimSpace(name), Login: strings.ToLower(strings.TrimSpace(login))})
+	login = strings.ToLower(strings.TrimSpace(login))
+	s.showPeople(c, http.StatusOK, peopleView{Code: code, For: strings.TrimSpace(name), Login: login, Within: "a week"})
 }
 
 // personOf is the account that a request is about.
@@ -560,7 +560,7 @@ func (s *Server) giveCode(c *gin.Context) {
 		s.refuse(c, err, "/people")
 		return
 	}
-	s.showPeople(c, http.StatusOK, peopleView{Code: code, For: t.Name, Login: t.Login, Last: true})
+	s.showPeople(c, http.StatusOK, peopleView{Code: code, For: t.Name, Login: t.Login, Within: "a day"})
 }
 
 type shopView struct {
