@@ -579,3 +579,49 @@ func TestGlance(t *testing.T) {
 		t.Error("a drive that is gone is still shown")
 	}
 }
+
+// What is on no shelf in a bay is not said to be taken away: the job waits for it, or for a lead. Each try tells what it
+// took, once.
+func TestClearedWhileAShelfIsOut(t *testing.T) {
+	s, c := opened(t)
+	lead := c.open(t, s)
+	ines := c.worker(t, s, "ines", "Ines Marsh", store.Worker)
+	if _, err := s.NewJob(ines, counted()); err != nil {
+		t.Fatal(err)
+	}
+	says(t, "a picture", s.AddPicture(ines, "J-1001", "", photograph(t, 40, 20)), "")
+	out := trail.Entry{ID: "e-out", Time: c.now, Who: "Ines Marsh", Act: trail.ActBackup, Job: "J-1001", Backup: "b-out"}
+	if err := s.Store.Append(out); err != nil {
+		t.Fatal(err)
+	}
+	day := c.now.AddDate(0, 0, 3).Format(time.DateOnly)
+	says(t, "handed over", s.HandOverJob(ines, "J-1001", day), "")
+	says(t, "closed", s.CloseJob(ines, "J-1001", day, nil), "")
+	c.now = c.now.AddDate(0, 0, 4)
+	told := func() (out []string) {
+		t.Helper()
+		list, err := s.Store.Entries(store.Filter{Job: "J-1001", Act: string(trail.ActClearJob)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range list {
+			out = append(out, e.Text)
+		}
+		return out
+	}
+	for range 3 { // an hour each
+		s.clearing()
+	}
+	if got := told(); len(got) != 1 || !strings.Contains(got[0], "0 backups and 1 picture; 1 backup is on no shelf in a bay") {
+		t.Errorf("it tells %q", got)
+	}
+	due, err := s.Due()
+	if err != nil || len(due) != 1 || len(due[0].Away) != 1 {
+		t.Errorf("%+v, %v", due, err)
+	}
+	said, err := s.ClearJob(lead, "J-1001")
+	says(t, "settled by a lead", err, "")
+	if due, err := s.Due(); err != nil || len(due) != 0 || !strings.Contains(said, "on no shelf") || len(told()) != 2 {
+		t.Errorf("%q, %+v, %v", said, due, err)
+	}
+}
