@@ -92,7 +92,8 @@ func (o *Own) pair(name string, by *signing, does func(*x509.Certificate) bool) 
 		return have, err
 	}
 	x := &x509.Certificate{
-		SerialNumber: serial, NotBefore: o.now().Add(-time.Hour), Subject: pkix.Name{CommonName: "Jade Trail, this bench's own authority"},
+		SerialNumber: serial, NotBefore: o.now().Add(-time.Hour),
+		Subject: pkix.Name{CommonName: "Jade Trail, this bench's own authority"},
 	}
 	parent, signer := x, any(key)
 	if by == nil {

@@ -246,6 +246,10 @@ func (p *page) signature(day, by string) {
 	p.CellFormat(width-50, line, by, "", 1, "L", false, 0, "")
 }
 
+// certified is what a certificate says of the places in it, and what it does not.
+const certified = "These places were written over and read back in the run that deleted the partition. Nothing is said " +
+	"here of areas that a drive does not show to a computer, nor of any other copy."
+
 // certificate sets a page of its own that says what was erased, where something was.
 func (p *page) certificate(r *Report) {
 	list := r.Erasures()
@@ -261,7 +265,8 @@ func (p *page) certificate(r *Report) {
 	p.bold(18)
 	p.MultiCell(width, 10, "Certificate of erasure", "", "L", false)
 	p.para(soft, fmt.Sprintf("Job %s, %s, %s", r.Job, r.Customer, r.PC))
-	p.table([]float64{52, 34, 36, 52}, []string{"Drive", "Partition", "Size", "Erased, and its record"}, "LLRL", len(list), func(i int) []string {
+	heads := []string{"Drive", "Partition", "Size", "Erased, and its record"}
+	p.table([]float64{52, 34, 36, 52}, heads, "LLRL", len(list), func(i int) []string {
 		e := list[i]
 		return []string{
 			e.Drive + " " + e.Serial, e.Title, e.Size.String() + " (" + e.Size.Exact() + ")",
@@ -269,7 +274,7 @@ func (p *page) certificate(r *Report) {
 		}
 	})
 	p.Ln(2)
-	p.para(ink, "These places were written over and read back in the run that deleted the partition. Nothing is said here of areas that a drive does not show to a computer, nor of any other copy.")
+	p.para(ink, certified)
 	p.signature("Day", "For "+r.Shop)
 }
 

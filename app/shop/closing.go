@@ -57,7 +57,10 @@ func (s *Shop) Settlement(number string) (out Settlement, err error) {
 		d.Close()
 	}
 	if steps, _, err := j.Steps(); err != nil || len(steps) > 0 {
-		stands("its plan has %s that were not carried out: carry them out, or take them out", words.Plural(len(steps), "step", "steps"))
+		stands(
+			"its plan has %s that were not carried out: carry them out, or take them out",
+			words.Plural(len(steps), "step", "steps"),
+		)
 	}
 	if j.HandedAt == nil {
 		stands("it was not handed over")
@@ -104,15 +107,18 @@ func (s *Shop) CloseJob(who *store.Technician, number, until string, stays map[s
 		}
 		now := s.Now().UTC()
 		j.ClosedAt, j.ClosedBy, j.KeptUntil, j.ClearedAt = &now, who.Name, &day, nil
-		text := fmt.Sprintf("Job closed: %s and %s are kept until %s", words.Plural(len(what.Backups), "backup", "backups"), words.Plural(what.Pictures, "picture", "pictures"), until)
+		text := fmt.Sprintf(
+			"Job closed: %s and %s are kept until %s", words.Plural(len(what.Backups), "backup", "backups"),
+			words.Plural(what.Pictures, "picture", "pictures"), until,
+		)
 		if n := len(what.Away); n > 0 {
-			text += fmt.Sprintf("; %s on no shelf in a bay", words.Either(n == 1, "another is", fmt.Sprintf("%d others are", n)))
+			text += fmt.Sprintf("; %s on no shelf in a bay", words.Plural(n, "other is", "others are"))
 		}
 		if back > 0 {
 			text += fmt.Sprintf("; %s given back", words.Plural(back, "drive", "drives"))
 		}
 		if here > 0 {
-			text += fmt.Sprintf("; %s here as the shop's own", words.Either(here == 1, "a drive stays", fmt.Sprintf("%d drives stay", here)))
+			text += fmt.Sprintf("; %s here as the shop's own", words.Plural(here, "drive stays", "drives stay"))
 		}
 		return text, nil
 	})
@@ -128,7 +134,9 @@ func (s *Shop) Today() time.Time {
 func (s *Shop) keptUntil(text string) (time.Time, error) {
 	day, err := time.Parse(time.DateOnly, text)
 	if err != nil {
-		return day, fmt.Errorf("%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", text)
+		return day, fmt.Errorf(
+			"%.20q is no day; nothing was changed. Say until when backups and pictures are kept, as 2027-02-28", text,
+		)
 	}
 	if now := s.Today(); day.Before(now) || day.After(now.AddDate(20, 0, 0)) {
 		return day, errors.New("backups are kept until a day that is to come, of the next 20 years; nothing was changed")
@@ -337,6 +345,7 @@ func (s *Shop) clearing() {
 		return // the database is away: it is tried again
 	}
 	for _, j := range jobs {
-		s.ClearJob(&store.Technician{Name: "Jade Trail, as " + j.ClosedBy + " had settled", Role: store.Worker}, j.Number) // the bench tells what stays
+		settled := &store.Technician{Name: "Jade Trail, as " + j.ClosedBy + " had settled", Role: store.Worker}
+		s.ClearJob(settled, j.Number) // the bench tells what stays
 	}
 }

@@ -15,8 +15,8 @@ import (
 	"jadetrail/core/survey"
 )
 
-// Glance is a drive as a list shows it: what it is, how it is laid out, and what is known of its PC. It is read from the
-// drive, and kept as long as the drive's files are as they were then.
+// Glance is a drive as a list shows it: what it is, how it is laid out, and what is known of its PC. It is read from
+// the drive, and kept as long as the drive's files are as they were then.
 type Glance struct {
 	Identity survey.Identity
 	Layout   *layout.Layout
@@ -41,8 +41,8 @@ type fileStamp struct {
 	written, kept unix.Timespec // its contents, and what is known of it
 }
 
-// settledAfter is for how long nothing may have been written to a drive before it is kept what was read: a later write
-// could have the same time.
+// settledAfter is for how long nothing may have been written to a drive before what was read of it is kept: a later
+// write could have the same time.
 const settledAfter = 2 * time.Second
 
 // stampOf is the stamp of a drive's image and of what lies beside it. settled tells that nothing was written to any of

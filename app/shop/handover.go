@@ -37,7 +37,8 @@ func (s *Shop) Report(who *store.Technician, number string) (*report.Report, *st
 		return nil, nil, err
 	}
 	r := &report.Report{
-		Shop: its.Name, Address: its.Address, Job: j.Number, Customer: j.Customer, PC: j.PC, Asked: j.Want, Story: j.Story, Keep: j.Keep,
+		Shop: its.Name, Address: its.Address, Job: j.Number, Customer: j.Customer, PC: j.PC,
+		Asked: j.Want, Story: j.Story, Keep: j.Keep,
 		Made: s.Now(),
 		By:   who.Name, Drives: []report.Drive{},
 	}

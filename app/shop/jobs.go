@@ -83,8 +83,11 @@ func (s *Shop) NewJob(who *store.Technician, in Intake) (number string, err erro
 	return s.Store.OpenJob(j, c, e)
 }
 
-// changeJob changes an open job, which is entered as text says; "" for not at all.
-func (s *Shop) changeJob(who, number string, change func(j *store.Job, c *store.Customer) (text string, err error)) error {
+// jobChange changes a job and its customer, and says what the trail tells of it; "" for nothing.
+type jobChange func(j *store.Job, c *store.Customer) (text string, err error)
+
+// changeJob changes an open job.
+func (s *Shop) changeJob(who, number string, change jobChange) error {
 	return s.actOnJob(who, number, trail.ActJob, func(j *store.Job, c *store.Customer) (string, error) {
 		if j.ClosedAt != nil {
 			return "", store.ErrClosed
@@ -93,7 +96,8 @@ func (s *Shop) changeJob(who, number string, change func(j *store.Job, c *store.
 	})
 }
 
-func (s *Shop) actOnJob(who, number string, act trail.Act, change func(j *store.Job, c *store.Customer) (text string, err error)) error {
+// actOnJob does an act with a job, open or closed, and enters it: both, or nothing.
+func (s *Shop) actOnJob(who, number string, act trail.Act, change jobChange) error {
 	return s.Store.ChangeJob(number, func(j *store.Job, c *store.Customer) (*trail.Entry, error) {
 		text, err := change(j, c)
 		if err != nil || text == "" {
@@ -222,12 +226,13 @@ func (s *Shop) TakeConsent(who *store.Technician, number string, signed bool) er
 		if signed == (j.ConsentAt != nil) {
 			return "", errors.New("that is how it is already; nothing was changed")
 		}
-		j.ConsentAt, j.ConsentBy = nil, ""
-		if signed {
-			now := s.Now().UTC()
-			j.ConsentAt, j.ConsentBy = &now, who.Name
+		if !signed {
+			j.ConsentAt, j.ConsentBy = nil, ""
+			return "The customer's signature on the intake sheet is not there", nil
 		}
-		return words.Either(signed, "The customer has signed the intake sheet", "The customer's signature on the intake sheet is not there"), nil
+		now := s.Now().UTC()
+		j.ConsentAt, j.ConsentBy = &now, who.Name
+		return "The customer has signed the intake sheet", nil
 	})
 }
 
@@ -265,11 +270,12 @@ func (s *Shop) MoveDrive(who *store.Technician, letter, number string) (said str
 	if err != nil {
 		return "", err
 	}
-	to := words.Either(number == "", "to the shop itself", "to "+number)
+	owner := func(number string) string { return words.Either(number == "", "the shop itself", number) }
+	to := "to " + owner(number)
 	act.ID = "move-" + tail
 	act.Entry = trail.Entry{
 		ID: "e-move-" + tail, Time: s.Now(), Who: who.Name, Act: trail.ActAttach, Job: number, Drive: NameOf(d),
-		Text: fmt.Sprintf("Drive in bay %s belongs %s from now on, and %s before", b.Letter, to, words.Either(from == "", "belonged to the shop itself", "belonged to "+from)),
+		Text: fmt.Sprintf("Drive in bay %s belongs %s from now on, and belonged to %s before", b.Letter, to, owner(from)),
 	}
 	return fmt.Sprintf("The drive in bay %s belongs %s.", b.Letter, to), s.Books.Do(act)
 }
@@ -282,7 +288,9 @@ func (s *Shop) noPlanFor(number string, d *Drive) error {
 	}
 	steps, expect, err := j.Steps()
 	if err == nil && len(steps) > 0 && (expect == nil || expect.Drive().Same(NameOf(d))) {
-		err = fmt.Errorf("%s has a plan for this drive; nothing was changed. Carry it out, or take its steps out first", number)
+		err = fmt.Errorf(
+			"%s has a plan for this drive; nothing was changed. Carry it out, or take its steps out first", number,
+		)
 	}
 	return err
 }

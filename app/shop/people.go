@@ -34,8 +34,10 @@ const (
 
 // Sentinel errors of accounts.
 var (
-	ErrCode   = errors.New("name and code do not belong together, or the code is not good any more; nothing was changed. A lead gives a new one")
-	ErrSecond = errors.New("this number is not the one of now, or was used before. Take the next one that the telephone shows")
+	ErrCode = errors.New("name and code do not belong together, or the code is not good any more; nothing was changed. " +
+		"A lead gives a new one")
+	ErrSecond = errors.New("this number is not the one of now, or was used before. " +
+		"Take the next one that the telephone shows")
 )
 
 // wellSaid is a text as it is kept: without space at its ends and without characters that are not shown; an error
@@ -141,7 +143,8 @@ func (s *Shop) OpenUp(ctx context.Context, d FirstDay) (*store.Technician, error
 // ErrFirstCode tells that the first lead's code is another.
 var ErrFirstCode = errors.New("that is not the code that the terminal shows; nothing was made")
 
-var errLoginForm = errors.New("a name for signing in has 2 to 32 small letters without accents, digits, dots and dashes, and begins with a letter or digit; nothing was made")
+var errLoginForm = errors.New("a name for signing in has 2 to 32 small letters without accents, digits, dots and " +
+	"dashes, and begins with a letter or digit; nothing was made")
 
 // bayLetters are the bays of a bench: A to Z, then AA, AB and so on.
 func bayLetters(bays int) (out []store.Bay) {
@@ -168,7 +171,8 @@ func (s *Shop) AddPerson(by, login, name string, role store.Role) (code string, 
 		return "", fmt.Errorf("%q is no role; nothing was made", role)
 	}
 	code = s.giveCode(&t, firstCodeFor)
-	e, err := s.entry(by, trail.ActPerson, fmt.Sprintf("Account made for %s, who signs in as %s: %s", t.Name, t.Login, role))
+	text := fmt.Sprintf("Account made for %s, who signs in as %s: %s", t.Name, t.Login, role)
+	e, err := s.entry(by, trail.ActPerson, text)
 	if err != nil {
 		return "", err
 	}

@@ -110,9 +110,12 @@ var nobody = sync.OnceValue(func() string {
 
 // Sentinel errors of passwords that somebody chooses.
 var (
-	ErrShort  = fmt.Errorf("a password has at least %d characters; nothing was changed. Several words in a row are good", MinPassword)
+	ErrShort = fmt.Errorf(
+		"a password has at least %d characters; nothing was changed. Several words in a row are good", MinPassword,
+	)
 	ErrLong   = fmt.Errorf("a password has at most %d characters; nothing was changed", MaxPassword)
-	ErrCommon = errors.New("this password is among those that are tried first; nothing was changed. Take several words that do not belong together")
+	ErrCommon = errors.New("this password is among those that are tried first; nothing was changed. " +
+		"Take several words that do not belong together")
 )
 
 // leastGuesses is how many guesses of somebody who tries the commonest first a password must withstand.

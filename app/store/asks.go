@@ -106,9 +106,11 @@ func (s *Store) Ask(id string) (*Ask, error) {
 func (s *Store) Answer(id string, lead uint64, yes bool, why string, when time.Time) error {
 	return s.inChain(func(tx *gorm.DB, add adding) error {
 		var t Technician
-		if err := tx.First(&t, "id = ? AND role = ? AND off_at IS NULL", lead, Leader).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		err := tx.First(&t, "id = ? AND role = ? AND off_at IS NULL", lead, Leader).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return ErrNotLead
-		} else if err != nil {
+		}
+		if err != nil {
 			return err
 		}
 		var a Ask
@@ -150,7 +152,8 @@ func (a *Ask) answer(lead string, yes bool, why string, when time.Time) trail.En
 // LatestAnswer is the ask of a job that was answered last; nil for none.
 func (s *Store) LatestAnswer(job string) (*Ask, error) {
 	var a Ask
-	err := s.db.Where("job = ? AND answered_at IS NOT NULL", job).Order("answered_at DESC, id DESC").Limit(1).Take(&a).Error
+	q := s.db.Where("job = ? AND answered_at IS NOT NULL", job).Order("answered_at DESC, id DESC")
+	err := q.Limit(1).Take(&a).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, nil
 	}

@@ -128,7 +128,8 @@ const firstNumber = 1001
 // nextNumber is the number of the next job: one more than the largest.
 func nextNumber(tx *gorm.DB) (string, error) {
 	var last *int64
-	err := tx.Raw("SELECT MAX(CAST(SUBSTRING(number, 3) AS UNSIGNED)) FROM jobs WHERE number REGEXP '^J-[0-9]{1,9}$'").Scan(&last).Error
+	q := tx.Model(&Job{}).Where("number REGEXP '^J-[0-9]{1,9}$'")
+	err := q.Select("MAX(CAST(SUBSTRING(number, 3) AS UNSIGNED))").Scan(&last).Error
 	next := int64(firstNumber)
 	if last != nil {
 		next = max(next, *last+1)

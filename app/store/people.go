@@ -285,7 +285,8 @@ func (s *Store) Settings() (*Settings, error) {
 	return &a, nil
 }
 
-// ChangeSettings changes the settings, with bays that it has from then on, and enters it in the trail: both, or nothing.
+// ChangeSettings changes the settings, with the bays that there are from then on, and enters it in the trail: both, or
+// nothing.
 func (s *Store) ChangeSettings(change func(a *Settings) error, bays []Bay, e trail.Entry) error {
 	return s.inChain(func(tx *gorm.DB, add adding) error {
 		var a Settings

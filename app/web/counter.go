@@ -94,7 +94,9 @@ type jobsView struct {
 const mostJobs = 200
 
 func (s *Server) jobsPage(c *gin.Context) {
-	v := jobsView{Text: cut(strings.TrimSpace(c.Query("q")), 200), Closed: c.Query("closed") != "", Mine: c.Query("mine") != ""}
+	v := jobsView{
+		Text: cut(strings.TrimSpace(c.Query("q")), 200), Closed: c.Query("closed") != "", Mine: c.Query("mine") != "",
+	}
 	f := store.JobFilter{Text: v.Text, Closed: v.Closed}
 	if v.Mine {
 		f.Given = me(c).ID
@@ -109,7 +111,9 @@ func (s *Server) jobsPage(c *gin.Context) {
 	for _, j := range jobs[:min(len(jobs), mostJobs)] {
 		v.Jobs = append(v.Jobs, s.rowOf(j, names))
 	}
-	s.render(c, http.StatusOK, "jobs", page{Title: "Jobs", Here: "jobs", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Jobs", ""}}})
+	s.render(c, http.StatusOK, "jobs", page{
+		Title: "Jobs", Here: "jobs", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Jobs", ""}},
+	})
 }
 
 // intakeView is the form in which a job is opened or changed.
@@ -190,7 +194,8 @@ func (s *Server) openJob(c *gin.Context) {
 	number, err := s.NewJob(me(c), in)
 	if err != nil {
 		s.refused(c.Request, err)
-		s.showIntake(c, http.StatusUnprocessableEntity, intakeView{Intake: in, Trouble: s.worded(err), File: c.PostForm("file")})
+		v := intakeView{Intake: in, Trouble: s.worded(err), File: c.PostForm("file")}
+		s.showIntake(c, http.StatusUnprocessableEntity, v)
 		return
 	}
 	if file := c.PostForm("file"); file != "" {

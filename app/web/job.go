@@ -335,7 +335,9 @@ func (s *Server) jobPage(c *gin.Context) {
 	}
 	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
 	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
-		{"Bench", "/"}, {fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), aboutOf(st.Job.Number)}, {"Bay " + st.Drive.Bay, ""},
+		{"Bench", "/"},
+		{fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), aboutOf(st.Job.Number)},
+		{"Bay " + st.Drive.Bay, ""},
 	}})
 }
 

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/gin-gonic/gin"
 
@@ -48,8 +50,11 @@ func (s *Server) peopleRoutes(r *gin.RouterGroup) {
 // safeNext is an address of this application to go on to after signing in.
 func safeNext(p string) string {
 	u, err := url.Parse(p)
-	if err != nil || u.IsAbs() || u.Host != "" || u.User != nil || u.Opaque != "" || !strings.HasPrefix(p, "/") ||
-		strings.HasPrefix(u.Path, "//") || strings.ContainsFunc(p, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7f }) {
+	if err != nil || strings.ContainsFunc(p, func(r rune) bool { return unicode.IsControl(r) || r == '\\' }) {
+		return "/"
+	}
+	elsewhere := u.IsAbs() || u.Host != "" || u.User != nil || u.Opaque != ""
+	if elsewhere || !strings.HasPrefix(u.Path, "/") || strings.HasPrefix(u.Path, "//") {
 		return "/"
 	}
 	return u.RequestURI()
@@ -121,8 +126,13 @@ func (s *Server) tried(c *gin.Context, login string, try func() error) (status i
 // mostLogin is how many bytes of a name are kept while somebody signs in.
 const mostLogin = 64
 
+// loginSaid is the name by which somebody wants to sign in.
+func loginSaid(c *gin.Context) string {
+	return cut(strings.ToLower(strings.TrimSpace(c.PostForm("login"))), mostLogin)
+}
+
 func (s *Server) signIn(c *gin.Context) {
-	login := cut(strings.ToLower(strings.TrimSpace(c.PostForm("login"))), mostLogin)
+	login := loginSaid(c)
 	var t *store.Technician
 	status, trouble, err := s.tried(c, login, func() (err error) {
 		t, err = s.Store.SignIn(c.Request.Context(), login, c.PostForm("password"))
@@ -206,9 +216,8 @@ func (s *Server) second(c *gin.Context) {
 		s.showSecond(c, status, trouble)
 	default:
 		if left >= 0 {
-			s.sessions.Put(c.Request.Context(), "flash", fmt.Sprintf(
-				"care:That was a recovery code; %s left. Set the second factor up anew to have eight.", words.Plural(left, "is", "are"),
-			))
+			said := fmt.Sprintf("care:That was a recovery code; %s left.", words.Plural(left, "is", "are"))
+			s.sessions.Put(c.Request.Context(), "flash", said+" Set the second factor up anew to have eight.")
 		}
 		s.enter(c, t, safeNext(c.PostForm("next")))
 	}
@@ -224,7 +233,7 @@ func (s *Server) showWelcome(c *gin.Context, status int, v welcomeView) {
 
 // welcome takes a one-time code and the password that somebody chooses with it.
 func (s *Server) welcome(c *gin.Context) {
-	v := welcomeView{Login: cut(strings.ToLower(strings.TrimSpace(c.PostForm("login"))), mostLogin), Code: cut(c.PostForm("code"), mostLogin)}
+	v := welcomeView{Login: loginSaid(c), Code: cut(c.PostForm("code"), mostLogin)}
 	var t *store.Technician
 	status, trouble, err := s.tried(c, v.Login, func() (err error) {
 		if c.PostForm("password") != c.PostForm("again") {
@@ -254,7 +263,9 @@ var errTwice = errors.New("the two passwords are not the same; nothing was chang
 
 // isChoice tells that a password cannot be chosen, and nothing else went wrong.
 func isChoice(err error) bool {
-	return errors.Is(err, errTwice) || errors.Is(err, signin.ErrShort) || errors.Is(err, signin.ErrLong) || errors.Is(err, signin.ErrCommon)
+	return slices.ContainsFunc([]error{errTwice, signin.ErrShort, signin.ErrLong, signin.ErrCommon}, func(x error) bool {
+		return errors.Is(err, x)
+	})
 }
 
 func (s *Server) signOut(c *gin.Context) {
@@ -357,7 +368,8 @@ func (s *Server) firstDay(c *gin.Context) {
 		s.showFirstDay(c, http.StatusUnprocessableEntity, v)
 		return
 	}
-	s.sessions.Put(c.Request.Context(), "flash", "sound:The shop is open. Make accounts for your people, and open the first job.")
+	said := "sound:The shop is open. Make accounts for your people, and open the first job."
+	s.sessions.Put(c.Request.Context(), "flash", said)
 	s.enter(c, lead, "/people")
 }
 
@@ -375,10 +387,13 @@ func (s *Server) accountPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, http.StatusOK, "account", page{Title: "Your account", Here: "account", Crumbs: []crumb{{"Bench", "/"}, {"Your account", ""}}, Body: accountView{
+	v := accountView{
 		Sittings: list, This: s.sessions.GetString(c.Request.Context(), "sitting"), Codes: len(me(c).Recovery),
 		Needs: s.lacksSecond(&store.Technician{Role: me(c).Role}, shopOf(c)),
-	}})
+	}
+	s.render(c, http.StatusOK, "account", page{
+		Title: "Your account", Here: "account", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"Your account", ""}},
+	})
 }
 
 // shopOf is the shop as its papers have it.
@@ -401,7 +416,8 @@ func (s *Server) changePassword(c *gin.Context) {
 
 // ownTry lets somebody who is signed in give the password once more; too often wrong, and they wait as at the door.
 func (s *Server) ownTry(c *gin.Context, f func() error) error {
-	a := signin.Attempt{Source: s.source(c), Account: me(c).Login, Known: s.sessions.GetString(c.Request.Context(), "sitting")}
+	sitting := s.sessions.GetString(c.Request.Context(), "sitting")
+	a := signin.Attempt{Source: s.source(c), Account: me(c).Login, Known: sitting}
 	if wait := s.signIns.Wait(a, s.Now()); wait > 0 {
 		return errors.New(tooOften(wait))
 	}
@@ -424,7 +440,8 @@ func (s *Server) endSitting(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.say(c, "sound", words.Either(id == "", "You are signed out everywhere else.", "You are signed out there."), "/account")
+	said := words.Either(id == "", "You are signed out everywhere else.", "You are signed out there.")
+	s.say(c, "sound", said, "/account")
 }
 
 // secondView is what a telephone reads to have the secret.
@@ -476,7 +493,10 @@ func (s *Server) setSecond(c *gin.Context) {
 		return
 	}
 	s.sessions.Remove(c.Request.Context(), "second")
-	s.render(c, http.StatusOK, "secondset", page{Title: "Recovery codes", Here: "account", Body: secondView{Codes: codes}, Crumbs: []crumb{{"Bench", "/"}, {"Your account", "/account"}, {"Recovery codes", ""}}})
+	s.render(c, http.StatusOK, "secondset", page{
+		Title: "Recovery codes", Here: "account", Body: secondView{Codes: codes},
+		Crumbs: []crumb{{"Bench", "/"}, {"Your account", "/account"}, {"Recovery codes", ""}},
+	})
 }
 
 func (s *Server) endSecond(c *gin.Context) {
@@ -505,7 +525,9 @@ func (s *Server) showPeople(c *gin.Context, status int, v peopleView) {
 		return
 	}
 	v.Roles = store.Roles
-	s.render(c, status, "people", page{Title: "People", Here: "people", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"People", ""}}})
+	s.render(c, status, "people", page{
+		Title: "People", Here: "people", Body: v, Crumbs: []crumb{{"Bench", "/"}, {"People", ""}},
+	})
 }
 
 func (s *Server) addPerson(c *gin.Context) {

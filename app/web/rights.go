@@ -2,6 +2,7 @@ package web
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -192,6 +193,8 @@ func (s *Server) allowed(c *gin.Context) {
 func (s *Server) forbid(c *gin.Context, needs store.Role) {
 	s.refused(c.Request, ErrRole)
 	c.Abort()
-	text := "That is for " + roleWords[needs] + ", and your account is a " + string(me(c).Role) + "'s. Nothing was changed."
+	text := fmt.Sprintf(
+		"That is for %s, and your account is a %s's. Nothing was changed.", roleWords[needs], me(c).Role,
+	)
 	s.render(c, http.StatusForbidden, "error", page{Title: "Not for your account", Body: errorView{Text: text}})
 }

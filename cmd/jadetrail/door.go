@@ -41,7 +41,8 @@ func openDoor(data string, demo bool) (net.Listener, *door, error) {
 			return nil, nil, errUse{fmt.Errorf("JADETRAIL_PROXY is %q, and no address of a machine; %w", d.proxy, errDoor)}
 		}
 	}
-	for _, h := range strings.FieldsFunc(strings.ToLower(os.Getenv("JADETRAIL_HOSTS")), func(r rune) bool { return r == ',' || r == ' ' }) {
+	hosts := strings.ReplaceAll(strings.ToLower(os.Getenv("JADETRAIL_HOSTS")), ",", " ")
+	for _, h := range strings.Fields(hosts) {
 		if _, err := netip.ParseAddr(h); err != nil && !hostForm.MatchString(h) {
 			return nil, nil, errUse{fmt.Errorf("JADETRAIL_HOSTS has %q, and that is no name of a host; %w", h, errDoor)}
 		}
@@ -78,7 +79,9 @@ func openDoor(data string, demo bool) (net.Listener, *door, error) {
 			l.Close()
 			return nil, nil, fmt.Errorf("the certificate cannot be used: %w; %w", err, errDoor)
 		}
-		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+		l = tls.NewListener(l, &tls.Config{
+			Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"},
+		})
 	}
 	scheme := "http"
 	if d.secure {
@@ -95,9 +98,15 @@ func openDoor(data string, demo bool) (net.Listener, *door, error) {
 func (d *door) mayBeReached(demo bool) error {
 	switch {
 	case demo:
-		return errUse{fmt.Errorf("a demo, whose passwords everybody knows, is reached from this machine alone; %w. Take JADETRAIL_ADDR and JADETRAIL_PROXY out", errDoor)}
+		return errUse{fmt.Errorf(
+			"a demo, whose passwords everybody knows, is reached from this machine alone; %w. "+
+				"Take JADETRAIL_ADDR and JADETRAIL_PROXY out", errDoor,
+		)}
 	case len(d.hosts) == 0:
-		return errUse{fmt.Errorf("beyond this machine it has to be said by which names the bench is reached; %w. Set JADETRAIL_HOSTS, for example to bench.example", errDoor)}
+		return errUse{fmt.Errorf(
+			"beyond this machine it has to be said by which names the bench is reached; %w. "+
+				"Set JADETRAIL_HOSTS, for example to bench.example", errDoor,
+		)}
 	}
 	return nil
 }

@@ -70,8 +70,8 @@ func execute(ctx context.Context, args []string) int {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return errUse{err} })
 	root.AddCommand(
 		inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(),
-		bringBackCmd(), searchCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), newKeyCmd(), peopleCmd(), demoCmd(),
-		versionCmd(),
+		bringBackCmd(), searchCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), newKeyCmd(), peopleCmd(),
+		demoCmd(), versionCmd(),
 	)
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
@@ -104,7 +104,8 @@ func status(err error) int {
 	case errors.As(err, &blocked), errors.Is(err, errUnsound), errors.Is(err, run.ErrPending), errors.Is(err, ran.ErrBroken), errors.Is(err, run.ErrTrail), errors.Is(err, run.ErrNotBegun), errors.Is(err, run.ErrOther), errors.Is(err, ran.ErrNothing), errors.Is(err, run.ErrSerial),
 		errors.Is(err, rehearse.ErrChanged), errors.Is(err, rehearse.ErrRoom), errors.Is(err, shelf.ErrRoom), errors.Is(err, shelf.ErrSame), errors.Is(err, shelf.ErrNoPlace), errors.Is(err, shelf.ErrNoBackup), errors.Is(err, shelf.ErrDamaged),
 		errors.Is(err, table.ErrNotWritable), errors.Is(err, trail.ErrNoRecord), errors.Is(err, volume.ErrDamaged), errors.Is(err, volume.ErrNotClean),
-		errors.Is(err, volume.ErrNotFound), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere), errors.Is(err, errNoRoute), errors.Is(err, errNoFind), errors.Is(err, errWhichFind), errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrLogin), errors.Is(err, store.ErrLastLead):
+		errors.Is(err, volume.ErrNotFound), errors.Is(err, disk.ErrInUse), errors.Is(err, errNotHere), errors.Is(err, errNoRoute), errors.Is(err, errNoFind), errors.Is(err, errWhichFind),
+		errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrLogin), errors.Is(err, store.ErrLastLead):
 		return exitNo
 	}
 	return exitUse

@@ -11,13 +11,20 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/core/words"
 )
 
 // peopleCmd keeps accounts at the terminal: whoever can read the shop's key and its database can do so, also while the
 // server runs, and when no lead is left who can sign in.
 func peopleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "people", Short: "Keep the accounts of a shop"}
-	list := &cobra.Command{Use: "list", Short: "List the accounts", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+	c.AddCommand(peopleListCmd(), peopleAddCmd(), peopleDisableCmd(), peopleResetCmd())
+	return c
+}
+
+func peopleListCmd() *cobra.Command {
+	c := &cobra.Command{Use: "list", Short: "List the accounts", Args: cobra.NoArgs}
+	c.RunE = func(*cobra.Command, []string) error {
 		return withPeople(func(s *shop.Shop, _ string) error {
 			people, err := s.Store.Accounts()
 			if err != nil {
@@ -25,24 +32,34 @@ func peopleCmd() *cobra.Command {
 			}
 			w := tabwriter.NewWriter(out(), 0, 0, 2, ' ', 0)
 			fmt.Fprintln(w, "SIGNS IN AS\tNAME\tROLE\tSECOND FACTOR\tACCOUNT")
-			for _, t := range people {
-				second, stands := "none", "on"
-				if t.SecondSecret != "" {
-					second = "set up"
-				}
-				switch {
-				case t.OffAt != nil:
-					stands = "off since " + t.OffAt.Local().Format("2006-01-02 15:04")
-				case t.PasswordHash == "":
-					stands = "no password chosen yet"
-				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", t.Login, t.Name, t.Role, second, stands)
+			for i := range people {
+				t := &people[i]
+				second := words.Either(t.SecondSecret != "", "set up", "none")
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", t.Login, t.Name, t.Role, second, stands(t))
 			}
 			return w.Flush()
 		})
-	}}
+	}
+	return c
+}
+
+// stands says how an account stands.
+func stands(t *store.Technician) string {
+	switch {
+	case t.OffAt != nil:
+		return "off since " + t.OffAt.Local().Format("2006-01-02 15:04")
+	case t.PasswordHash == "":
+		return "no password chosen yet"
+	}
+	return "on"
+}
+
+func peopleAddCmd() *cobra.Command {
 	var role string
-	add := &cobra.Command{Use: "add LOGIN NAME", Short: "Make an account, and print the one-time code for it", Args: cobra.ExactArgs(2), RunE: func(_ *cobra.Command, args []string) error {
+	c := &cobra.Command{
+		Use: "add LOGIN NAME", Short: "Make an account, and print the one-time code for it", Args: cobra.ExactArgs(2),
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
 		return withPeople(func(s *shop.Shop, by string) error {
 			code, err := s.AddPerson(by, args[0], args[1], store.Role(role))
 			if err == nil {
@@ -50,9 +67,16 @@ func peopleCmd() *cobra.Command {
 			}
 			return err
 		})
-	}}
-	add.Flags().StringVar(&role, "role", string(store.Worker), "technician, lead or reader")
-	disable := &cobra.Command{Use: "disable LOGIN", Short: "Switch an account off, and sign it out everywhere", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	}
+	c.Flags().StringVar(&role, "role", string(store.Worker), "technician, lead or reader")
+	return c
+}
+
+func peopleDisableCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use: "disable LOGIN", Short: "Switch an account off, and sign it out everywhere", Args: cobra.ExactArgs(1),
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
 		return withPerson(args[0], func(s *shop.Shop, by string, t *store.Technician) error {
 			err := s.Switch(by, t.ID, false)
 			if err == nil {
@@ -60,9 +84,17 @@ func peopleCmd() *cobra.Command {
 			}
 			return err
 		})
-	}}
+	}
+	return c
+}
+
+func peopleResetCmd() *cobra.Command {
 	var second bool
-	reset := &cobra.Command{Use: "reset LOGIN", Short: "Void a password, switch the account on, and print a one-time code", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	c := &cobra.Command{
+		Use: "reset LOGIN", Short: "Void a password, switch the account on, and print a one-time code",
+		Args: cobra.ExactArgs(1),
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
 		return withPerson(args[0], func(s *shop.Shop, by string, t *store.Technician) error {
 			if t.OffAt != nil {
 				if err := s.Switch(by, t.ID, true); err != nil {
@@ -75,9 +107,8 @@ func peopleCmd() *cobra.Command {
 			}
 			return err
 		})
-	}}
-	reset.Flags().BoolVar(&second, "second", false, "take the second factor off as well")
-	c.AddCommand(list, add, disable, reset)
+	}
+	c.Flags().BoolVar(&second, "second", false, "take the second factor off as well")
 	return c
 }
 
@@ -93,7 +124,8 @@ func withPeople(f func(s *shop.Shop, by string) error) error {
 		return err
 	}
 	if _, err := st.Settings(); errors.Is(err, store.ErrNotFound) {
-		return errors.New("the shop is not open yet; nothing was changed. Start it, and open it in the browser with the code that is printed")
+		return errors.New("the shop is not open yet; nothing was changed. " +
+			"Start it, and open it in the browser with the code that is printed")
 	} else if err != nil {
 		return err
 	}

@@ -127,9 +127,11 @@ func rightKind(st *store.Store, asDemo bool) error {
 	case err != nil:
 		return err
 	case its.Demo && !asDemo:
-		return errors.New("this data folder holds the demo, whose passwords everybody knows. Nothing was started. Choose another with JADETRAIL_DATA, or start the demo with `make demo`")
+		return errors.New("this data folder holds the demo, whose passwords everybody knows. Nothing was started. " +
+			"Choose another with JADETRAIL_DATA, or start the demo with `make demo`")
 	case !its.Demo && asDemo:
-		return errors.New("this data folder holds a shop, and no demo is made in it. Nothing was started. Start it with `make run`, or choose another folder with JADETRAIL_DATA")
+		return errors.New("this data folder holds a shop, and no demo is made in it. Nothing was started. " +
+			"Start it with `make run`, or choose another folder with JADETRAIL_DATA")
 	case asDemo:
 		return st.Seed(demo.Opening()) // what is missing of it
 	}

@@ -57,8 +57,9 @@ func ReadIdentity(image string) (Identity, error) {
 	if err == nil {
 		err = form.ReadOf(b, &id)
 	}
-	if err == nil && (len(id.Model) > maxLabel || len(id.Serial) > maxLabel || strings.ContainsFunc(id.Model+id.Serial, unicode.IsControl)) {
-		id, err = Identity{}, fmt.Errorf("its model or its serial number is none that a label has")
+	long := len(id.Model) > maxLabel || len(id.Serial) > maxLabel
+	if err == nil && (long || strings.ContainsFunc(id.Model+id.Serial, unicode.IsControl)) {
+		id, err = Identity{}, errors.New("its model or its serial number is none that a label has")
 	}
 	if err != nil {
 		return id, fmt.Errorf("the drive's identity beside %s cannot be read: %w", image, err)
