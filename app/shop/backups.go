@@ -167,7 +167,7 @@ func (s *Shop) TakeOffShelf(who *store.Technician, id, reason string) error {
 		if err != nil {
 			return err
 		}
-		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup == id }) {
+		if slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Backup() == id }) {
 			return fmt.Errorf(
 				"the plan of %s puts files back from this backup; nothing was deleted. Take that step out first",
 				j.Number,

@@ -176,7 +176,7 @@ func (s *Shop) Erasing(st *JobState) (map[int]string, error) {
 	out := map[int]string{}
 	o := s.Options(st.Drive, st.Job, "")
 	for _, c := range st.Columns {
-		if c.Step.Do != plan.Delete || !c.Step.Erase {
+		if !plan.Of[plan.Deletion](c.Step).Erase {
 			continue
 		}
 		p, ok := st.Drive.Survey.Layout.Find(c.Number)

@@ -28,7 +28,7 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 	f.Insides = s.insides(d)
 	for _, x := range steps { // how much the folders hold that move
 		n, err := strconv.Atoi(x.Partition)
-		if v := d.Survey.Volumes[n]; err == nil && x.Move && v != nil {
+		if v := d.Survey.Volumes[n]; err == nil && plan.Of[plan.CopyingOut](x).Move && v != nil {
 			if sum, err := s.Summary(v); err == nil {
 				f = facts.WithFolders(f, n, sum)
 			}

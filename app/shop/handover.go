@@ -385,7 +385,7 @@ func (s *Shop) canComeBack(st *JobState, gone map[string]*trail.Record) (map[str
 	var steps []plan.Step
 	for id, rec := range gone {
 		if !rec.Erased {
-			steps = append(steps, plan.Step{Do: plan.BringBack, Record: id})
+			steps = append(steps, plan.Step{Body: plan.BringingBack{Record: id}})
 		}
 	}
 	facts, err := s.Facts(st.Drive, st.Job, steps)
@@ -397,11 +397,11 @@ func (s *Shop) canComeBack(st *JobState, gone map[string]*trail.Record) (map[str
 		col := plan.Lay(st.Drive.Survey.Layout, facts, []plan.Step{x})[0]
 		switch {
 		case len(col.Obstacles) > 0:
-			out[x.Record] = col.Obstacles[0].Text
+			out[x.Record()] = col.Obstacles[0].Text
 		case col.Place == plan.InPlace:
-			out[x.Record] = "It can be brought back " + col.Detail + "."
+			out[x.Record()] = "It can be brought back " + col.Detail + "."
 		default:
-			out[x.Record] = "It can be rebuilt " + col.Detail + "."
+			out[x.Record()] = "It can be rebuilt " + col.Detail + "."
 		}
 	}
 	return out, nil

@@ -71,14 +71,14 @@ func (s *Shop) Stage(by By, st *JobState, step plan.Step) error {
 	}
 	steps := append([]plan.Step{}, st.Steps...)
 	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do == step.Do && (x.Do == plan.Delete && x.Partition == step.Partition || x.Do == plan.Clear || x.Do == plan.Restart)
+		return x.Do() == step.Do() && (x.Do() == plan.Delete && x.Partition == step.Partition || x.Do() == plan.Clear || x.Do() == plan.Restart)
 	})
 	if at < 0 {
 		at = len(steps)
 		if i := firstDelete(steps, step); i >= 0 {
 			at = i
 		}
-		if step.Do == plan.Restart { // all steps are carried out within it
+		if step.Do() == plan.Restart { // all steps are carried out within it
 			at = 0
 		}
 		steps = slices.Insert(steps, at, step)
@@ -101,17 +101,17 @@ func (s *Shop) Stage(by By, st *JobState, step plan.Step) error {
 // firstDelete is where a step belongs that must come before a partition is deleted, -1
 // where it comes last.
 func firstDelete(steps []plan.Step, step plan.Step) int {
-	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do) {
+	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do()) {
 		return -1
 	}
-	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do == plan.Delete && x.Partition == step.Partition })
+	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do() == plan.Delete && x.Partition == step.Partition })
 }
 
 // UnusedName is a name for a new partition that no step uses.
 func UnusedName(steps []plan.Step) string {
 	for n := len(steps) + 1; ; n++ {
 		name := fmt.Sprintf("new%d", n)
-		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As == name }) {
+		if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.As() == name }) {
 			return name
 		}
 	}
@@ -177,7 +177,7 @@ func WorthBack(finds []seek.Find) []plan.Step {
 	var out []plan.Step
 	for _, f := range finds {
 		if !f.Ghost && f.Confidence != seek.Doubtful {
-			out = append(out, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+			out = append(out, plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}})
 		}
 	}
 	return out
@@ -205,14 +205,14 @@ func (s *Shop) WaysBack(st *JobState, f *seek.Find) ([]plan.Back, []plan.Obstacl
 		return nil, nil, err
 	}
 	known.Finds = map[disk.LBA]plan.Found{f.Start: found}
-	step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At, As: "found"}
+	step := plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At, As: "found"}}
 	var then []plan.Step
 	if st.Drive.PC != nil {
 		gone := slices.DeleteFunc(st.Drive.PC.MissingLetters(func(id string) bool {
 			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
 		}), func(m pc.Missing) bool { return !m.Gone })
 		if len(gone) == 1 && gone[0].Holder == "" {
-			then = append(then, plan.Step{Do: plan.Letter, Partition: step.As, Letter: gone[0].Letter})
+			then = append(then, plan.Step{Partition: step.As(), Body: plan.Lettering{Letter: gone[0].Letter}})
 		}
 	}
 	ways, no := plan.WaysBack(l, known, step, then...)
@@ -228,9 +228,7 @@ func AcceptDamage(steps []plan.Step, reason string) error {
 		return ErrNoReason
 	}
 	for i := range steps {
-		if steps[i].Do == plan.BringBack {
-			steps[i].Damaged = reason
-		}
+		steps[i] = steps[i].Accepting(reason)
 	}
 	return nil
 }
@@ -273,7 +271,7 @@ func (s *Shop) KeepAs(who *store.Technician, st *JobState, name string) error {
 // nothing.
 func ForAnotherDrive(st *JobState, steps []plan.Step, expect *layout.Layout) string {
 	for i := range steps {
-		steps[i].Release, steps[i].Waiver, steps[i].Damaged = "", "", ""
+		steps[i] = steps[i].Unreasoned()
 	}
 	if expect == nil {
 		return ""

@@ -153,7 +153,7 @@ func OpenAsks(cols []plan.Column) []plan.Ask {
 // Deletions is how many partitions the plan deletes.
 func (st *JobState) Deletions() (n int) {
 	for _, c := range st.Columns {
-		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do != plan.Clear {
+		if n += len(c.Cleared); c.Step.Deletes() && c.Step.Do() != plan.Clear {
 			n++
 		}
 	}
@@ -165,7 +165,7 @@ func (st *JobState) TitleOf(i int) string {
 	if i < len(st.Columns) && st.Columns[i].Title != "" {
 		return st.Columns[i].Title
 	}
-	return string(st.Steps[i].Do)
+	return string(st.Steps[i].Do())
 }
 
 // Expect is the drive as the plan was begun for it.

@@ -42,7 +42,7 @@ func TestPlanStates(t *testing.T) {
 	save := func(from *uint64, what string, parts ...string) error {
 		c := Change{From: from, Expect: l, What: what, Who: "Ines Marsh", When: time.Now()}
 		for _, p := range parts {
-			c.Steps = append(c.Steps, plan.Step{Do: plan.Delete, Partition: p})
+			c.Steps = append(c.Steps, plan.Step{Partition: p, Body: plan.Deletion{}})
 		}
 		return s.SavePlan("J-1042", c)
 	}
@@ -112,7 +112,7 @@ func TestKeptPlansAndRates(t *testing.T) {
 	if err := s.Seed(opening()); err != nil {
 		t.Fatal(err)
 	}
-	steps, l := []plan.Step{{Do: plan.Delete, Partition: "4"}}, &layout.Layout{DiskID: "d"}
+	steps, l := []plan.Step{{Partition: "4", Body: plan.Deletion{}}}, &layout.Layout{DiskID: "d"}
 	keep := func(job, name string) error { return s.KeepPlan(name, job, "Tobias Wren", steps, l, time.Now()) }
 	for _, c := range []struct {
 		job, name string

@@ -206,7 +206,7 @@ func TestSignInAndPlans(t *testing.T) {
 			t.Errorf("%v: %v", c, err)
 		}
 	}
-	steps := []plan.Step{{Do: plan.Delete, Partition: "4", Release: "r"}}
+	steps := []plan.Step{{Partition: "4", Body: plan.Deletion{Release: "r"}}}
 	if err := s.SavePlan("J-1042", Change{Steps: steps, Expect: &layout.Layout{Scheme: "gpt", DiskID: "d"}, When: time.Now()}); err != nil {
 		t.Fatal(err)
 	}

@@ -105,7 +105,7 @@ func (v *confirmView) fill(entries []trail.Entry) {
 			x.After, x.What = q, shop.Changes(&p, q, m.After.Sector)
 		} else {
 			x.Ends, x.Record, x.Volume, x.What = true, records[p.Number], nil, []string{"deleted"}
-			if slices.ContainsFunc(m.Plan.Steps, func(s plan.Step) bool { return s.Do == plan.Absorb && s.Partition == fmt.Sprint(p.Number) }) {
+			if slices.ContainsFunc(m.Plan.Steps, func(s plan.Step) bool { return s.Do() == plan.Absorb && s.Partition == fmt.Sprint(p.Number) }) {
 				x.What = []string{"absorbed"}
 			}
 		}

@@ -500,7 +500,7 @@ func TestShelfWasAway(t *testing.T) {
 		t.Helper()
 		return s.get(t, "/jobs/J-1042/safeguard")
 	}
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	s.planned(t, plan.Step{Partition: "4", Body: plan.Deletion{Release: "not wanted"}})
 	if page := gate(); !strings.Contains(page, "All is settled") {
 		t.Fatalf("with a backup that was just verified: %.3000s", page)
 	}
@@ -570,7 +570,7 @@ func (s *front) plannedFor(t *testing.T, job string, steps ...plan.Step) {
 // TestAsSeen carries out, and rehearses, only the plan and the drive that the page showed.
 func TestAsSeen(t *testing.T) {
 	s := open(t)
-	drop := plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}
+	drop := plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}}
 	s.planned(t, drop)
 	for _, act := range []string{"carry-out", "rehearse"} {
 		was := s.shown(t, "J-1042", act)
@@ -580,7 +580,7 @@ func TestAsSeen(t *testing.T) {
 		if page := s.post(t, was[:len(was)-4]+"0000", "serial", "7F3K"); !strings.Contains(page, "another one than you looked at") {
 			t.Errorf("%s of another drive: %.200s", act, page)
 		}
-		s.planned(t, drop, plan.Step{Do: plan.Label, Partition: "5", Label: act}) // a colleague
+		s.planned(t, drop, plan.Step{Partition: "5", Body: plan.Labelling{Label: act}}) // a colleague
 		if page := s.post(t, was, "serial", "7F3K"); !strings.Contains(page, "was changed since you looked at it") {
 			t.Errorf("%s of a plan that was changed: %.200s", act, page)
 		}
@@ -594,7 +594,7 @@ func TestAsSeen(t *testing.T) {
 // back, and is not carried out a second time.
 func TestEndOfPlan(t *testing.T) {
 	s := open(t)
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	s.planned(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 	j, d, err := s.OpenJob("J-1042", "", true)
 	if err != nil {
 		t.Fatal(err)

@@ -17,7 +17,7 @@ import (
 // the answer.
 func TestDamagedBack(t *testing.T) {
 	s := open(t)
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	s.carry(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 	entries, err := s.Store.Entries(store.Filter{Act: string(trail.ActDelete)})
 	if err != nil || len(entries) != 1 {
 		t.Fatal(entries, err)
@@ -27,8 +27,8 @@ func TestDamagedBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.carry(t, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "64 MiB", Type: "basic", Format: "ntfs", Label: "Other", As: "other"})
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "empty"})
+	s.carry(t, plan.Step{Body: plan.Creation{StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "64 MiB", Type: "basic", Format: "ntfs", Label: "Other", As: "other"}})
+	s.carry(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "empty"}})
 	says := func(path string, want ...string) {
 		t.Helper()
 		page := html.UnescapeString(s.get(t, path))
@@ -64,7 +64,7 @@ func TestDamagedBack(t *testing.T) {
 // a table and without a serial number tells nobody's history.
 func TestHistoryIsTheDrives(t *testing.T) {
 	s := open(t)
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	s.carry(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 	entries := func(job, bay string) int {
 		t.Helper()
 		st, err := s.state(job, bay)

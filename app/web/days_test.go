@@ -183,7 +183,7 @@ func (d *overDays) carry(serial string, steps []plan.Step) bool {
 		}
 	}
 	for _, x := range steps {
-		d.deed("on %s: %s %s %s %s %s %s, carried out %v", serial, x.Do, x.Partition, x.Into, x.Record, x.By+x.Size, x.Scheme, ran)
+		d.deed("on %s: %s %+v, carried out %v", serial, x.Partition, x.Body, ran)
 	}
 	switch {
 	case !ran && !maps.Equal(before, after):
@@ -387,7 +387,7 @@ func (d *overDays) walkBack(serial string) {
 	}
 	for i := range steps {
 		if steps[i].Deletes() {
-			steps[i].Release, steps[i].Waiver = "r", "w"
+			steps[i] = steps[i].WithReasons("r", "w")
 		}
 	}
 	d.deed("walking %s back to entry %d", serial, seq)
@@ -556,7 +556,7 @@ func (d *overDays) once() {
 	case 6:
 		scheme := []string{"gpt", "none"}[d.rng.IntN(2)]
 		if d.rng.IntN(2) == 0 {
-			d.carry(serial, []plan.Step{{Do: plan.Clear, Scheme: scheme, Release: "r", Waiver: "w"}})
+			d.carry(serial, []plan.Step{{Body: plan.Clearing{Scheme: scheme, Release: "r", Waiver: "w"}}})
 		}
 	default:
 		for range 8 {

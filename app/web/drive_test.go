@@ -38,7 +38,7 @@ func openDeleted(t *testing.T) (s *front, record string) {
 	t.Helper()
 	s, _ = openSmall(t)
 	s.as(t, "odile")
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
+	s.carry(t, plan.Step{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}})
 	all, err := s.Records.All()
 	if err != nil || len(all) != 1 {
 		t.Fatal(len(all), err)
@@ -53,7 +53,7 @@ func TestAnotherDriveInTheBay(t *testing.T) {
 	if page := s.get(t, record); !strings.Contains(page, "Plan to bring it back") {
 		t.Fatal("it cannot be brought back")
 	}
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: "2", Release: "r", Waiver: "w"})
+	s.planned(t, plan.Step{Partition: "2", Body: plan.Deletion{Release: "r", Waiver: "w"}})
 	ready := s.shown(t, "J-1042", "carry-out")
 	s.relabel(t, "tidewater-reception.img", "TLX5-220-9999")
 	page := s.get(t, record)
@@ -84,9 +84,9 @@ func TestAnotherDriveInTheBay(t *testing.T) {
 func TestHistoryByLabel(t *testing.T) {
 	s, _ := openSmall(t)
 	s.as(t, "odile")
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"})
+	s.carry(t, plan.Step{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}})
 	s.post(t, "/jobs/J-1042/pc/state", "state", "off")
-	s.carry(t, plan.Step{Do: plan.Clear, Scheme: "none", Release: "r", Waiver: "w"})
+	s.carry(t, plan.Step{Body: plan.Clearing{Scheme: "none", Release: "r", Waiver: "w"}})
 	page := s.get(t, "/trail?drive=TLX5-220-7F3K")
 	if strings.Count(page, `<option value="TLX5-220-7F3K"`) != 1 || strings.Count(page, "Carried out and read back") != 2 {
 		t.Errorf("%d choices, %d runs", strings.Count(page, `<option value="TLX5-220-7F3K"`), strings.Count(page, "Carried out and read back"))
@@ -99,7 +99,7 @@ func TestRecordNamesItsBackup(t *testing.T) {
 	s, _ := openSmall(t)
 	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "files")
 	s.idle(t)
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "3"})
+	s.carry(t, plan.Step{Partition: "3", Body: plan.Deletion{}})
 	all, err := s.Records.All()
 	if err != nil || len(all) != 1 || all[0].Backup == "" {
 		t.Fatalf("%+v, %v", all, err)

@@ -432,7 +432,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 			x.Sub += ", " + kindName(string(p.Volume.Kind))
 		}
 		for i, s := range st.Steps {
-			if s.Do == plan.Delete && s.Partition == fmt.Sprint(p.Number) {
+			if s.Do() == plan.Delete && s.Partition == fmt.Sprint(p.Number) {
 				x.Gone = i + 1
 			}
 		}
@@ -581,9 +581,14 @@ func (s *Server) amount(c *gin.Context) {
 		c.JSON(http.StatusOK, amountMeaning{Text: "There is no such partition."})
 		return
 	}
-	step := plan.Step{Do: plan.Grow, Partition: c.Query("partition"), By: text, Edge: c.Query("edge")}
-	if do := plan.Do(c.Query("do")); do == plan.Shrink || do == plan.Slide {
-		step.Do, step.DropRestorePoints = do, do == plan.Shrink && c.Query("drop") != ""
+	step := plan.Step{Partition: c.Query("partition")}
+	switch plan.Do(c.Query("do")) {
+	case plan.Shrink:
+		step.Body = plan.Shrinking{By: text, Edge: c.Query("edge"), DropRestorePoints: c.Query("drop") != ""}
+	case plan.Slide:
+		step.Body = plan.Sliding{By: text}
+	default:
+		step.Body = plan.Growth{By: text, Edge: c.Query("edge")}
 	}
 	if err := step.Valid(); err != nil {
 		c.JSON(http.StatusOK, amountMeaning{Text: words.Sentence(err)})
@@ -596,7 +601,7 @@ func (s *Server) amount(c *gin.Context) {
 	}
 	q, _ := col.Layout.Find(number)
 	by := q.Bytes - p.Bytes
-	if step.Do == plan.Slide {
+	if step.Do() == plan.Slide {
 		by = max(q.Start-p.Start, p.Start-q.Start).Offset(l.Sector)
 	}
 	by = max(by, -by)

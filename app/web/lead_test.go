@@ -288,14 +288,16 @@ func (s *front) anyForm(rng *rand.Rand, st *jobState) map[string]string {
 // anyPlanText is a plan as it can be written down: a deletion, or files that go somewhere which then goes too.
 func anyPlanText(rng *rand.Rand, number func() string) string {
 	from, to := number(), number()
-	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Release: "r", Waiver: "w"} }
+	gone := func(n string) plan.Step {
+		return plan.Step{Partition: n, Body: plan.Deletion{Release: "r", Waiver: "w"}}
+	}
 	steps := [][]plan.Step{
 		{gone(from)},
-		{{Do: plan.Absorb, Partition: from, Into: to, Release: "r"}, gone(to)},
+		{{Partition: from, Body: plan.Absorbing{Into: to, Release: "r"}}, gone(to)},
 		{
-			{Do: plan.CopyOut, Partition: from, Volume: to, As: "h"}, gone(from),
-			{Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"},
-			{Do: plan.CopyBack, Partition: "n", Backup: "h"}, gone("n"),
+			{Partition: from, Body: plan.CopyingOut{Volume: to, As: "h"}}, gone(from),
+			{Body: plan.Creation{Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"}},
+			{Partition: "n", Body: plan.CopyingBack{Backup: "h"}}, gone("n"),
 		},
 	}[rng.IntN(3)]
 	b, _ := json.Marshal(plan.Plan{Version: 1, Steps: steps[:1+rng.IntN(len(steps))]})

@@ -203,14 +203,14 @@ func TestNothingLeftInTheShop(t *testing.T) {
 		}
 	}
 	// A plan that names a folder of it, and is given up; a deletion that is brought back.
-	s.planned(t, plan.Step{Do: plan.CopyOut, Partition: p, As: "some", Only: []string{folder}})
+	s.planned(t, plan.Step{Partition: p, Body: plan.CopyingOut{As: "some", Only: []string{folder}}})
 	s.post(t, "/jobs/J-1042/steps/take-out", "step", "1")
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted"})
+	s.carry(t, plan.Step{Partition: p, Body: plan.Deletion{Release: "not wanted"}})
 	kept, err := s.Store.Entries(store.Filter{Act: "delete", Limit: 1})
 	if err != nil || len(kept) != 1 {
 		t.Fatal(kept, err)
 	}
-	s.carry(t, plan.Step{Do: plan.BringBack, Record: kept[0].Record})
+	s.carry(t, plan.Step{Body: plan.BringingBack{Record: kept[0].Record}})
 	s.get(t, "/jobs/J-1042/holds?p="+p) // into memory
 	if before := s.found(t, needles); len(before) < 5 {
 		t.Fatalf("the history has left only %v", before)
@@ -219,11 +219,11 @@ func TestNothingLeftInTheShop(t *testing.T) {
 	if n := s.onDrive(t, bay, packed); n < 10 {
 		t.Fatalf("on the shelf's drive are only %d pieces of its backups", n)
 	}
-	s.planned(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
+	s.planned(t, plan.Step{Partition: p, Body: plan.Deletion{Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}})
 	if page := s.get(t, "/jobs/J-1042/safeguard"); !strings.Contains(page, "This bench also holds of it") || !strings.Contains(page, "1 restored folder") {
 		t.Error("what is held is not named beforehand")
 	}
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: p, Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
+	s.carry(t, plan.Step{Partition: p, Body: plan.Deletion{Release: "not wanted", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}})
 	for _, f := range s.found(t, needles) {
 		t.Errorf("it is still in %s", f)
 	}

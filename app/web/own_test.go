@@ -29,7 +29,7 @@ func TestForeignBackup(t *testing.T) {
 	id := s.backups(t)[0].ID
 	gate := func() string {
 		t.Helper()
-		s.planned(t, plan.Step{Do: plan.Delete, Partition: "3"})
+		s.planned(t, plan.Step{Partition: "3", Body: plan.Deletion{}})
 		return s.get(t, "/jobs/J-1042/safeguard")
 	}
 	if page := gate(); !strings.Contains(page, "All is settled") {
@@ -93,7 +93,7 @@ func TestForeignBackup(t *testing.T) {
 func TestNamesLikeSentences(t *testing.T) {
 	s, _ := openSmall(t)
 	const label = "Files of Ann: 2 backed up"
-	s.carry(t, plan.Step{Do: plan.Label, Partition: "3", Label: label})
+	s.carry(t, plan.Step{Partition: "3", Body: plan.Labelling{Label: label}})
 	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
 	s.idle(t)
 	s.post(t, "/dock/detach", "bay", "B")
@@ -114,7 +114,7 @@ func TestReportOfAShelfThatIsOut(t *testing.T) {
 	s.post(t, "/jobs/J-1042/back-up", "partition", "3", "kind", "image")
 	s.idle(t)
 	id := s.backups(t)[0].ID
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "3"})
+	s.carry(t, plan.Step{Partition: "3", Body: plan.Deletion{}})
 	report := func(want, not string) {
 		t.Helper()
 		if page := s.get(t, "/jobs/J-1042/hand-over"); !strings.Contains(page, want) || strings.Contains(page, not) {
@@ -126,7 +126,7 @@ func TestReportOfAShelfThatIsOut(t *testing.T) {
 	report("Its backup "+id+" is on no shelf that is in a bay now.", "is kept.")
 	report("It can be brought back at its own place; all of the ", "not on the shelf")
 	// Something else is made in its place and goes again: of the record, and in the report, that is told alike.
-	s.carry(t, plan.Step{Do: plan.Create, StartLBA: (41 * disk.MiB).At(512), Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"})
+	s.carry(t, plan.Step{Body: plan.Creation{StartLBA: (41 * disk.MiB).At(512), Size: "20 MiB", Type: "basic", Format: "ntfs", As: "n"}})
 	report("has its place now, or a part of it.", "It can be brought back")
 	all, err := s.Records.All()
 	if err != nil || len(all) != 1 {

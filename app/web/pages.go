@@ -155,7 +155,7 @@ func (s *Server) standing(v *recordView) error {
 	}
 	defer st.Drive.Close()
 	v.Job = st.Job
-	step := plan.Step{Do: plan.BringBack, Record: v.Rec.ID}
+	step := plan.Step{Body: plan.BringingBack{Record: v.Rec.ID}}
 	known, err := s.Facts(st.Drive, st.Job, []plan.Step{step})
 	if err != nil {
 		return err
@@ -228,19 +228,20 @@ func (s *Server) bringBack(c *gin.Context) {
 		return
 	}
 	defer st.Drive.Close()
-	step := plan.Step{Do: plan.BringBack, Record: id, Damaged: strings.TrimSpace(c.PostForm("damaged"))}
-	if len(step.Damaged) > shop.MaxReason {
+	damaged := strings.TrimSpace(c.PostForm("damaged"))
+	step := plan.Step{Body: plan.BringingBack{Record: id, Damaged: damaged}}
+	if len(damaged) > shop.MaxReason {
 		s.refuse(c, errors.New("that text is too long; nothing was planned"), where)
 		return
 	}
 	if size := strings.TrimSpace(c.PostForm("size")); c.PostForm("again") != "" && len(size) <= maxGoal {
-		step = plan.Step{Do: plan.Rebuild, Record: id, Size: size, As: shop.UnusedName(st.Steps)}
+		step = plan.Step{Body: plan.Rebuilding{Record: id, Size: size, As: shop.UnusedName(st.Steps)}}
 	}
 	if err := s.Stage(by(c), st, step); err != nil {
 		s.refuse(c, err, where)
 		return
 	}
-	if step.Do == plan.Rebuild {
+	if step.Do() == plan.Rebuild {
 		s.say(
 			c, "sound", "Making it again, empty, is planned. Look at the map, then carry it out.",
 			pageOf(st.Job.Number, st.Drive.Bay, ""),

@@ -231,9 +231,9 @@ func (s *Server) mendTable(c *gin.Context) {
 		return
 	}
 	defer st.Drive.Close()
-	step := plan.Step{Do: plan.Mend}
-	fmt.Sscan(c.PostForm("keep"), &step.Keep)
-	if err := s.Stage(by(c), st, step); err != nil {
+	var mend plan.Mending
+	fmt.Sscan(c.PostForm("keep"), &mend.Keep)
+	if err := s.Stage(by(c), st, plan.Step{Body: mend}); err != nil {
 		s.refuse(c, err, back(c))
 		return
 	}

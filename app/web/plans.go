@@ -131,7 +131,7 @@ func (s *Server) changeStep(c *gin.Context) {
 		if err != nil {
 			return nil, "", err
 		}
-		if _, there := c.GetPostForm("damaged"); there && steps[i].Do == plan.BringBack {
+		if _, there := c.GetPostForm("damaged"); there && steps[i].Do() == plan.BringBack {
 			if err := shop.AcceptDamage(steps[i:i+1], strings.TrimSpace(c.PostForm("damaged"))); err != nil {
 				return nil, "", err
 			}
@@ -296,7 +296,7 @@ func (s *Server) takeOut(c *gin.Context) {
 		if err != nil {
 			return nil, "", err
 		}
-		return slices.Delete(steps, i, i+1), fmt.Sprintf("step %d, %s, taken out", i+1, steps[i].Do), nil
+		return slices.Delete(steps, i, i+1), fmt.Sprintf("step %d, %s, taken out", i+1, steps[i].Do()), nil
 	})
 }
 

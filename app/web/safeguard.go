@@ -22,7 +22,7 @@ type touched struct {
 	layout.Span
 	Title    string
 	Does     []string // what the plan does with it, step by step
-	Deleted  *plan.Step
+	Deleted  *goes
 	ByPlan   bool // the plan itself copies what is in it and brings it back
 	Must     bool // it may not go without something that stands for it
 	Backup   *plan.Backup
@@ -66,7 +66,7 @@ type comesBack struct {
 func (st *jobState) damaged() []comesBack {
 	var out []comesBack
 	for i, c := range st.Columns {
-		x := comesBack{Step: i + 1, Title: c.Title, Reason: strings.TrimSpace(c.Step.Damaged)}
+		x := comesBack{Step: i + 1, Title: c.Title, Reason: strings.TrimSpace(plan.Of[plan.BringingBack](c.Step).Damaged)}
 		if o := c.Damage(); o != nil {
 			x.Texts = append(x.Texts, o.Text)
 		}
@@ -166,6 +166,21 @@ func (t *touched) answers(asks []askView) {
 	})
 }
 
+// goes is how a step takes a partition away.
+type goes struct {
+	Do                               plan.Do
+	Release, Waiver, Scheme, Backups string
+	Erase                            bool
+}
+
+func goesWith(s plan.Step) *goes {
+	d := plan.Of[plan.Deletion](s)
+	return &goes{
+		Do: s.Do(), Release: s.Release(), Waiver: s.Waiver(), Scheme: plan.Of[plan.Clearing](s).Scheme,
+		Backups: d.Backups, Erase: d.Erase,
+	}
+}
+
 // touched lists the partitions of the drive that the plan's steps touch.
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
@@ -174,8 +189,8 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 		t.LeadOnly, t.Guarded = p.Role == layout.EFI || p.Active, p.Protected || p.Active
 		for i, c := range st.Columns {
 			n := i + 1
-			if c.Step.Do == plan.Clear {
-				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
+			if c.Step.Do() == plan.Clear {
+				t.Deleted, t.Must = goesWith(c.Step), p.Volume != nil
 				t.Does = append(t.Does, words.Does(c.Step, n))
 				for _, o := range c.Missing {
 					if slices.Contains(o.Partitions, p.Number) {
@@ -188,9 +203,9 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 				continue
 			}
 			t.Does = append(t.Does, words.Does(c.Step, n))
-			if c.Step.Do == plan.Delete {
-				t.Deleted, t.Must = &st.Steps[i], p.Volume != nil
-				if c.Step.Erase {
+			if c.Step.Do() == plan.Delete {
+				t.Deleted, t.Must = goesWith(c.Step), p.Volume != nil
+				if t.Deleted.Erase {
 					t.Forever = "From the moment its place is overwritten the run cannot be taken back, and nothing can be recovered from there."
 				}
 			}
@@ -243,7 +258,7 @@ func (st *jobState) pcGate() *pcGate {
 			}
 		}
 	}
-	parks := slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do == plan.ParkRecovery })
+	parks := slices.ContainsFunc(st.Steps, func(s plan.Step) bool { return s.Do() == plan.ParkRecovery })
 	if r := now.Recovery; r != nil && r.InUse && !parks {
 		for _, p := range st.Drive.Survey.Layout.Partitions() {
 			if !strings.EqualFold(p.UniqueID, r.Partition) {
@@ -285,9 +300,9 @@ func (st *jobState) pcGate() *pcGate {
 // key is how a step names a partition of the plan's end.
 func (st *jobState) key(p layout.Span) string {
 	for _, c := range st.Columns {
-		if c.Step.Do == plan.Create && c.Number == p.Number && c.Layout != nil {
+		if c.Step.Do() == plan.Create && c.Number == p.Number && c.Layout != nil {
 			if q, ok := c.Layout.Find(p.Number); ok && q.Start == p.Start {
-				return c.Step.As
+				return c.Step.As()
 			}
 		}
 	}

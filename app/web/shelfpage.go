@@ -379,12 +379,13 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 		}
 		steps, expect, err := j.Steps()
 		for i, x := range steps {
-			if x.Do == plan.Create && x.As != "" && x.Format == "ntfs" && expect != nil && expect.Drive().Same(shop.NameOf(d)) {
+			made := plan.Of[plan.Creation](x)
+			if made.As != "" && made.Format == "ntfs" && expect != nil && expect.Drive().Same(shop.NameOf(d)) {
 				*into = append(*into, target{
-					b.Letter + ":" + x.As,
+					b.Letter + ":" + made.As,
 					fmt.Sprintf(
 						"%s, the volume that step %d makes in bay %s, %s", *b.Job, i+1, b.Letter,
-						cmp.Or(x.Label, "no label"),
+						cmp.Or(made.Label, "no label"),
 					),
 				})
 			}
@@ -422,7 +423,7 @@ func (s *Server) restoreImage(c *gin.Context) {
 		return
 	}
 	s.stageFrom(
-		c, bay, plan.Step{Do: plan.Create, Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size},
+		c, bay, plan.Step{Body: plan.Creation{Backup: c.Param("backup"), StartLBA: disk.LBA(start), Size: size}},
 		"Restoring the image is planned. Look at the map, then carry it out.", "",
 	)
 }
@@ -431,7 +432,7 @@ func (s *Server) restoreImage(c *gin.Context) {
 func (s *Server) stageFrom(c *gin.Context, bay string, step plan.Step, say, selected string) {
 	job, err := s.StageInBay(by(c), bay, step)
 	if err != nil {
-		s.refuse(c, err, "/shelf/"+url.PathEscape(step.Backup))
+		s.refuse(c, err, "/shelf/"+url.PathEscape(step.Backup()))
 		return
 	}
 	s.say(c, "sound", say, pageOf(job, bay, "", "p", selected))
@@ -467,7 +468,7 @@ func (s *Server) putBack(c *gin.Context) {
 		return
 	}
 	s.stageFrom(
-		c, bay, plan.Step{Do: plan.CopyBack, Partition: number, Backup: id, Only: only, Folder: folder},
+		c, bay, plan.Step{Partition: number, Body: plan.CopyingBack{Backup: id, Only: only, Folder: folder}},
 		"Putting the files back is planned. Look at the map, then carry it out.", number,
 	)
 }

@@ -142,15 +142,15 @@ func (s *front) anySteps(rng *rand.Rand) (out []plan.Step) {
 	any := func() string { return strconv.Itoa(1 + rng.IntN(5)) }
 	amount := func() string { return fmt.Sprintf("%d MiB", 1+rng.IntN(20)) }
 	if all, err := s.Records.All(); err == nil && len(all) > 0 && rng.IntN(4) == 0 {
-		return []plan.Step{{Do: plan.BringBack, Record: all[rng.IntN(len(all))].ID, Damaged: "r"}}
+		return []plan.Step{{Body: plan.BringingBack{Record: all[rng.IntN(len(all))].ID, Damaged: "r"}}}
 	}
 	for range 1 + rng.IntN(3) {
 		out = append(out, []plan.Step{
-			{Do: plan.Delete, Partition: any(), Release: "r", Waiver: "w"}, {Do: plan.Delete, Partition: any(), Release: "r", Waiver: "w"},
-			{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"},
-			{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"},
-			{Do: plan.Grow, Partition: any(), By: amount()}, {Do: plan.Slide, Partition: any(), By: amount()}, {Do: plan.Shrink, Partition: any(), By: "2 MiB"},
-			{Do: plan.Absorb, Partition: any(), Into: any(), Folder: "Taken", Release: "r"},
+			{Partition: any(), Body: plan.Deletion{Release: "r", Waiver: "w"}}, {Partition: any(), Body: plan.Deletion{Release: "r", Waiver: "w"}},
+			{Body: plan.Creation{Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"}},
+			{Body: plan.Creation{Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"}},
+			{Partition: any(), Body: plan.Growth{By: amount()}}, {Partition: any(), Body: plan.Sliding{By: amount()}}, {Partition: any(), Body: plan.Shrinking{By: "2 MiB"}},
+			{Partition: any(), Body: plan.Absorbing{Into: any(), Folder: "Taken", Release: "r"}},
 		}[rng.IntN(8)])
 	}
 	return out
@@ -190,7 +190,7 @@ func TestToldOfRuns(t *testing.T) {
 					continue
 				}
 				for _, x := range steps {
-					did = append(did, fmt.Sprint(len(did)+1, " ", x.Do, " ", x.Partition, x.Into, x.Record, " ", x.By, x.Size))
+					did = append(did, fmt.Sprint(len(did)+1, " ", x.Do(), " ", x.Partition, x.Other(), x.Record(), " ", x.Amount()))
 				}
 				after, back := entries(t, image), map[string]bool{}
 				for id := range after {

@@ -53,7 +53,7 @@ func TestKeptIsTold(t *testing.T) {
 			t.Errorf("of the contents it says otherwise than: %q", want)
 		}
 	}
-	s.carry(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted", Erase: true, Backups: "keep"}, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted"})
+	s.carry(t, plan.Step{Partition: "4", Body: plan.Deletion{Release: "not wanted", Erase: true, Backups: "keep"}}, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted"}})
 	all := s.backups(t)
 	told("written over and read back. Its backup "+all[1].ID+" is kept.", "No partition has its place. It can be brought back at its own place; ", "Its backup "+all[0].ID+" is kept.")
 	s.post(t, "/sign-in", "login", "odile", "password", "lantern-odile")
@@ -67,7 +67,7 @@ func TestKeptIsTold(t *testing.T) {
 	}
 	p, _ := d.Survey.Layout.Find(5)
 	d.Close()
-	s.carry(t, plan.Step{Do: plan.Grow, Partition: "5", By: "all"})
+	s.carry(t, plan.Step{Partition: "5", Body: plan.Growth{By: "all"}})
 	told(p.Title() + " has its place now, or a part of it.")
 }
 

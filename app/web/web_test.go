@@ -196,7 +196,7 @@ func (s *front) settle(t *testing.T) string {
 func TestUnfinishedRun(t *testing.T) {
 	for _, undo := range []bool{true, false} {
 		s := open(t)
-		steps := []plan.Step{{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"}}
+		steps := []plan.Step{{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}}}
 		j, d, err := s.OpenJob("J-1042", "", true)
 		if err != nil {
 			t.Fatal(err)

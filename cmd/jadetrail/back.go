@@ -41,7 +41,7 @@ func bringBackCmd() *cobra.Command {
 			switch {
 			case record != "":
 				_, _, err = o.Records.Load(record)
-				steps = []plan.Step{{Do: plan.BringBack, Record: record}}
+				steps = []plan.Step{{Body: plan.BringingBack{Record: record}}}
 			case all:
 				steps, err = allLost(cmd.Context(), &o, im)
 			default:
@@ -51,9 +51,7 @@ func bringBackCmd() *cobra.Command {
 				return err
 			}
 			for i := range steps {
-				if steps[i].Do == plan.BringBack {
-					steps[i].Damaged = damaged
-				}
+				steps[i] = steps[i].Accepting(damaged)
 			}
 			o.Plan, o.Serial = &plan.Plan{Version: 1, Steps: steps}, serial
 			return carryOut(cmd.Context(), o, asJSON)
@@ -111,7 +109,7 @@ func allLost(ctx context.Context, o *run.Options, im *disk.Image) ([]plan.Step, 
 	var steps []plan.Step
 	for _, f := range s.Finds() {
 		if !f.Ghost && f.Confidence != seek.Doubtful {
-			steps = append(steps, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+			steps = append(steps, plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}})
 		}
 	}
 	if len(steps) == 0 {

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"strings"
 	"testing"
 
 	"github.com/invopop/jsonschema"
@@ -41,20 +42,33 @@ var formats = map[string]any{
 	"verification":  trail.Report{}, // what verify-trail prints
 }
 
-// pairs is the form of a range of bytes: its start and its end.
-func pairs(t reflect.Type) *jsonschema.Schema {
-	if t != reflect.TypeFor[disk.Range]() {
-		return nil
+// shaped is the shape of what writes its JSON itself: a range of bytes is its start and its end, and a step has
+// what its kind has.
+func shaped(t reflect.Type) *jsonschema.Schema {
+	switch t {
+	case reflect.TypeFor[disk.Range]():
+		two := uint64(2)
+		return &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{Type: "integer"}, MinItems: &two, MaxItems: &two}
+	case reflect.TypeFor[plan.Step]():
+		any := &jsonschema.Schema{}
+		for _, do := range plan.Kinds() {
+			r := &jsonschema.Reflector{Anonymous: true, DoNotReference: true, Mapper: shaped}
+			one := r.ReflectFromType(reflect.TypeOf(plan.Blank(do)))
+			one.Version, one.Required = "", []string{"do"}
+			one.Properties.Set("do", &jsonschema.Schema{Const: do})
+			one.Properties.Set("partition", &jsonschema.Schema{Type: "string"})
+			any.OneOf = append(any.OneOf, one)
+		}
+		return any
 	}
-	two := uint64(2)
-	return &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{Type: "integer"}, MinItems: &two, MaxItems: &two}
+	return nil
 }
 
 // TestFormats holds the schemas in docs/formats against the types; with JADETRAIL_FORMATS it writes them anew.
 func TestFormats(t *testing.T) {
 	dir := filepath.Join("..", "..", "docs", "formats")
 	for name, v := range formats {
-		r := &jsonschema.Reflector{Mapper: pairs, Anonymous: true, AllowAdditionalProperties: name != "plan" && name != "goal" && name != "facts"}
+		r := &jsonschema.Reflector{Mapper: shaped, Anonymous: true, AllowAdditionalProperties: name != "plan" && name != "goal" && name != "facts"}
 		made := r.ReflectFromType(reflect.TypeOf(v))
 		if span := made.Definitions["Span"]; span != nil { // a gap has nothing of what the table says of a partition
 			span.Required = []string{"kind", "start_lba", "end_lba", "bytes", "container"}
@@ -127,6 +141,20 @@ func TestFormatsHold(t *testing.T) {
 	goal, steps := `{"version": 1, "receiver": "3", "gain": "1 GiB"}`, `{"version": 1, "steps": [{"do": "delete", "partition": "4", "release": "not wanted"}, {"do": "grow", "partition": "3", "by": "1 GiB"}]}`
 	hold("goal", []byte(goal))
 	hold("plan", []byte(steps))
+	plans, err := schema.NewCompiler().Compile(filepath.Join("..", "..", "docs", "formats", "plan.schema.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{
+		`{"version": 1, "steps": [{"do": "grow", "partition": "3", "by": "all", "label": "of another kind"}]}`,
+		`{"version": 1, "steps": [{"do": "melt"}]}`, `{"version": 1, "steps": [{"partition": "3"}]}`,
+	} {
+		v, err := schema.UnmarshalJSON(strings.NewReader(text))
+		_, refused := plan.Parse([]byte(text))
+		if err != nil || plans.Validate(v) == nil || refused == nil {
+			t.Errorf("%s is a plan to the schema, or to the program: %v, %v", text, err, refused)
+		}
+	}
 	hold("layout", []byte(ends(t, 0, "inspect", "--json", "--pc", facts, image)))
 	hold("answer", []byte(ends(t, 0, "routes", "--json", "--pc", facts, "--goal", write(t, "goal.json", goal), image)))
 	ends(t, 0, "back-up", "--json", "--partition", "4", "--kind", "files", image)

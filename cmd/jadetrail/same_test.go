@@ -184,42 +184,50 @@ func (r *recording) steps(numbers, records, backups []string) (out []plan.Step) 
 	waiver := func() string { return one("", "a copy is kept elsewhere", "a copy is kept elsewhere") }
 	for i := range 1 + r.rng.IntN(2)*r.rng.IntN(3) {
 		x := plan.Step{Partition: number()}
-		switch x.Do = plan.Do(one("delete", "delete", "delete", "delete", "grow", "grow", "shrink", "shrink", "slide", "create", "create", "absorb", "label", "retag", "copy-out", "copy-back",
-			"letter", "note-identity", "park-recovery", "use-recovery", "start-order", "drop-start-entry", "restart", "container", "clear", "bring-back", "bring-back", "rebuild", "mend")); x.Do {
+		do := plan.Do(one("delete", "delete", "delete", "delete", "grow", "grow", "shrink", "shrink", "slide", "create", "create", "absorb", "label", "retag", "copy-out", "copy-back",
+			"letter", "note-identity", "park-recovery", "use-recovery", "start-order", "drop-start-entry", "restart", "container", "clear", "bring-back", "bring-back", "rebuild", "mend"))
+		switch x.Body = plan.Blank(do); do {
 		case plan.Delete:
-			x.Release, x.Waiver, x.Erase = "not wanted", waiver(), r.small && r.rng.IntN(6) == 0
+			x.Body = plan.Deletion{Release: "not wanted", Waiver: waiver(), Erase: r.small && r.rng.IntN(6) == 0}
 		case plan.Grow, plan.Shrink, plan.Slide:
-			x.By, x.Edge = amount(), one("", "", "head")
-			if x.Do == plan.Slide {
-				x.Edge, x.By = "", one("", "-")+one("1 MiB", "6 MiB")
+			switch by, edge := amount(), one("", "", "head"); do {
+			case plan.Grow:
+				x.Body = plan.Growth{By: by, Edge: edge}
+			case plan.Shrink:
+				x.Body = plan.Shrinking{By: by, Edge: edge}
+			default:
+				x.Body = plan.Sliding{By: one("", "-") + one("1 MiB", "6 MiB")}
 			}
 		case plan.Create:
-			x = plan.Step{Do: x.Do, Size: amount(), Type: one("basic", "recovery", "efi"), Format: one("ntfs", "ntfs", "fat32", "none"), Label: "NEW", As: fmt.Sprint("n", i)}
+			x = plan.Step{Body: plan.Creation{Size: amount(), Type: one("basic", "recovery", "efi"), Format: one("ntfs", "ntfs", "fat32", "none"), Label: "NEW", As: fmt.Sprint("n", i)}}
 		case plan.Absorb:
-			x.Into, x.Folder, x.Release, x.Waiver = number(), one("", "Taken in"), "not wanted", waiver()
+			x.Body = plan.Absorbing{Into: number(), Folder: one("", "Taken in"), Release: "not wanted", Waiver: waiver()}
 		case plan.Label:
-			x.Label = one("OTHER", "Ida's")
+			x.Body = plan.Labelling{Label: one("OTHER", "Ida's")}
 		case plan.Retag:
-			x.Type = one("recovery", "basic", "oem")
+			x.Body = plan.Retagging{Type: one("recovery", "basic", "oem")}
 		case plan.CopyOut:
-			x.Volume, x.As = one("", number()), "h"
+			x.Body = plan.CopyingOut{Volume: one("", number()), As: "h"}
 		case plan.CopyBack:
-			x.Backup, x.Folder = one(append(backups, "h")...), "Back"
+			x.Body = plan.CopyingBack{Backup: one(append(backups, "h")...), Folder: "Back"}
 		case plan.Letter:
-			x.Letter = one("Q", "")
+			x.Body = plan.Lettering{Letter: one("Q", "")}
 		case plan.StartOrder:
 			wait := 7
-			x.Wait = &wait
+			x.Body = plan.Ordering{Wait: &wait}
 		case plan.ParkRecovery, plan.Restart:
 			x.Partition = ""
 		case plan.Container:
-			x = plan.Step{Do: x.Do, Partition: x.Partition, Act: one("grow", "shrink", "dissolve"), By: "all"}
+			x.Body = plan.Containing{Act: plan.ContainerAct(one("grow", "shrink", "dissolve")), By: "all"}
 		case plan.Clear:
-			x = plan.Step{Do: x.Do, Scheme: one("gpt", "mbr", "none"), Release: "all of it", Waiver: "w"}
+			x = plan.Step{Body: plan.Clearing{Scheme: one("gpt", "mbr", "none"), Release: "all of it", Waiver: "w"}}
 		case plan.BringBack, plan.Rebuild:
-			x = plan.Step{Do: x.Do, Record: one(append(records, "d-none")...), Damaged: waiver()}
+			record, damaged := one(append(records, "d-none")...), waiver()
+			if x = (plan.Step{Body: plan.Rebuilding{Record: record}}); do == plan.BringBack {
+				x.Body = plan.BringingBack{Record: record, Damaged: damaged}
+			}
 		case plan.Mend:
-			x = plan.Step{Do: x.Do, Keep: r.rng.IntN(2)}
+			x = plan.Step{Body: plan.Mending{Keep: r.rng.IntN(2)}}
 		}
 		out = append(out, x)
 	}
@@ -353,7 +361,7 @@ func (r *recording) record(drives []string) (carried map[plan.Do]int) {
 			json.Unmarshal([]byte(on("carry-out", "--json", "--who", "Ines Marsh", "--serial", last, "--plan", planPath)), &res)
 			if res.Run != "" {
 				for _, x := range steps {
-					carried[x.Do]++
+					carried[x.Do()]++
 				}
 				records = append(records, res.Records...)
 				break

@@ -124,7 +124,7 @@ func printFinds(finds []seek.Find) {
 // findAt searches for a lost partition that begins at a sector. Where there are several, told says at
 // which byte of the drive that lies which tells of the one that is meant; it is negative for not said.
 func findAt(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA, told disk.Bytes) (plan.Step, error) {
-	step := plan.Step{Do: plan.BringBack, Find: start}
+	step := plan.Step{Body: plan.BringingBack{Find: start}}
 	sv, err := survey.Read(im, o.PC)
 	if err != nil {
 		return step, err
@@ -157,8 +157,7 @@ func findAt(ctx context.Context, o *run.Options, im *disk.Image, start disk.LBA,
 			len(found), start, strings.Join(each, "; "),
 		)
 	}
-	step.Told = found[0].At
-	return step, nil
+	return plan.Step{Body: plan.BringingBack{Find: start, Told: found[0].At}}, nil
 }
 
 // seen gives a plan what a search has seen, so that it judges finds as the search did.

@@ -17,10 +17,11 @@ import (
 // bringBack fills the place from the backup when the contents must come from
 // there, and then puts the entry back into the table. What a search found comes back from what it left.
 func bringBack(sv *survey.Survey, col plan.Column, given Given) (script.Script, error) {
-	if col.Step.Find != 0 {
+	step := plan.Of[plan.BringingBack](col.Step)
+	if step.Find != 0 {
 		return found(sv, col, given)
 	}
-	g := given.Gone[col.Step.Record]
+	g := given.Gone[step.Record]
 	p, ok := col.Layout.Find(col.Number)
 	if !ok || len(g.Entry) < 16 {
 		return nil, fmt.Errorf("%w: its record is not there", ErrCannot)

@@ -57,7 +57,7 @@ func lay(t *testing.T, sv *survey.Survey, f plan.Facts, s plan.Step) plan.Column
 
 func TestGrowLengthensTheEntryFirst(t *testing.T) {
 	im, sv := two(t)
-	d, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "40 MiB"}), Given{})
+	d, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Partition: "2", Body: plan.Growth{By: "40 MiB"}}), Given{})
 	s := d.Script
 	if err != nil {
 		t.Fatal(err)
@@ -104,7 +104,7 @@ func TestBringBackElsewhere(t *testing.T) {
 		m.Pieces = append(m.Pieces, shelf.Piece{Off: off, Len: 4 * disk.MiB, Hash: "not looked at here"})
 	}
 	facts := plan.Facts{NewID: uid(9), Records: map[string]plan.Record{"d-1": {Span: *gone, Backup: "b-1"}}}
-	col := lay(t, sv, facts, plan.Step{Do: plan.BringBack, Record: "d-1"})
+	col := lay(t, sv, facts, plan.Step{Body: plan.BringingBack{Record: "d-1"}})
 	g := Gone{Entry: sv.Table.Entries[0].Raw, Image: Image{Backup: m, Raw: bytes.NewReader(raw)}}
 	d, err := Step(sv, col, Given{Gone: map[string]Gone{"d-1": g}})
 	s := d.Script
@@ -151,10 +151,10 @@ func TestRefusedByTheBytes(t *testing.T) {
 	bitmap := v.Places(false)[1]
 	im.WriteAt([]byte{0}, int64(33*disk.MiB+bitmap.Off))
 	sv, _ = survey.Read(im, nil)
-	if _, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Do: plan.Grow, Partition: "2", By: "all"}), Given{}); !errors.Is(err, ErrCannot) {
+	if _, err := Step(sv, lay(t, sv, plan.Facts{}, plan.Step{Partition: "2", Body: plan.Growth{By: "all"}}), Given{}); !errors.Is(err, ErrCannot) {
 		t.Errorf("%v", err)
 	}
-	if _, err := Step(sv, plan.Column{Step: plan.Step{Do: "melt"}}, Given{}); !errors.Is(err, ErrCannot) {
+	if _, err := Step(sv, plan.Column{Step: plan.Step{}}, Given{}); !errors.Is(err, ErrCannot) {
 		t.Errorf("%v", err)
 	}
 	if id := UniqueID([16]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}); id != "ffffffff-ffff-4fff-bf00-000000000000" {

@@ -15,7 +15,7 @@ import (
 func container(sv *survey.Survey, col plan.Column, _ Given) (script.Script, error) {
 	p, there := col.Layout.Find(col.Number)
 	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
-	act := plan.ContainerAct(col.Step.Act)
+	act := plan.ContainerAct(plan.Of[plan.Containing](col.Step).Act)
 	switch {
 	case act == plan.Dissolve && i >= 0:
 		return sv.Table.Set(col.Number, nil)

@@ -28,7 +28,7 @@ func Load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	if !ok || !can {
 		return Done{}, fmt.Errorf("%w: no files can be put into partition %d", ErrCannot, col.Number)
 	}
-	l, err := v.Load(col.Step.Folder, g.Files, volume.LoadOptions{Source: g.Source, Now: g.Now, Onto: g.Onto})
+	l, err := v.Load(col.Step.Folder(), g.Files, volume.LoadOptions{Source: g.Source, Now: g.Now, Onto: g.Onto})
 	if err != nil {
 		return Done{}, fmt.Errorf("%w: %w", ErrCannot, err)
 	}

@@ -28,7 +28,7 @@ func create(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	}
 	start := p.Start.Offset(sv.Layout.Sector)
 	var s script.Script
-	if col.Step.Test { // written everywhere; what is read back is looked at afterwards
+	if plan.Of[plan.Creation](col.Step).Test { // written everywhere; what is read back is looked at afterwards
 		s.Empty(start, p.Bytes)
 		s.Barrier("every sector written")
 	}

@@ -14,7 +14,7 @@ import (
 
 // growOrSlide makes a volume longer at its end, or moves it toward its head, where it grows when it is there.
 func growOrSlide(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
-	if col.Step.Edge == "head" {
+	if plan.Of[plan.Growth](col.Step).Edge == "head" {
 		return Slid(sv, col, g.Dev)
 	}
 	return grow(sv, col)

@@ -37,9 +37,9 @@ var kinds = map[plan.Do]compiler{
 
 // Step returns the script of a column without obstacles.
 func Step(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
-	compiled := kinds[col.Step.Do]
+	compiled := kinds[col.Step.Do()]
 	if compiled == nil {
-		return Done{}, fmt.Errorf("%w: %q", ErrCannot, col.Step.Do)
+		return Done{}, fmt.Errorf("%w: %q", ErrCannot, col.Step.Do())
 	}
 	return compiled(sv, col, g)
 }

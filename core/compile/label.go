@@ -16,7 +16,7 @@ func relabel(sv *survey.Survey, col plan.Column, _ Given) (script.Script, error)
 	if !ok || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be labelled", ErrCannot, col.Number)
 	}
-	s, err := v.SetLabel(col.Step.Label)
+	s, err := v.SetLabel(plan.Of[plan.Labelling](col.Step).Label)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 	}

@@ -8,5 +8,5 @@ import (
 
 // mend writes one copy of the table again from the other.
 func mend(sv *survey.Survey, col plan.Column, _ Given) (script.Script, error) {
-	return sv.Table.Mend(col.Step.Keep)
+	return sv.Table.Mend(plan.Of[plan.Mending](col.Step).Keep)
 }

@@ -31,7 +31,7 @@ func shrink(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	var s script.Script
 	if n, ok := v.(*ntfs.Volume); ok {
 		parts := []func(n *ntfs.Volume) (script.Script, error){func(n *ntfs.Volume) (script.Script, error) { return n.Vacate(q.Bytes) }}
-		if files, kept := n.RestorePoints(); kept && col.Step.DropRestorePoints {
+		if files, kept := n.RestorePoints(); kept && plan.Of[plan.Shrinking](col.Step).DropRestorePoints {
 			parts = slices.Insert(parts, 0, func(n *ntfs.Volume) (script.Script, error) { return n.Remove(files, g.Now) })
 		}
 		for _, part := range parts {

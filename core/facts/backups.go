@@ -60,7 +60,7 @@ func covering(o Sources, sv *survey.Survey, p layout.Span, proofs []*compare.Res
 	for _, q := range sv.Layout.Partitions() {
 		if slices.ContainsFunc(steps, func(s plan.Step) bool {
 			n, _ := strconv.Atoi(s.Partition)
-			return s.Deletes() && (s.Do == plan.Clear || n == q.Number)
+			return s.Deletes() && (s.Do() == plan.Clear || n == q.Number)
 		}) {
 			going = append(going, q.UniqueID)
 		}

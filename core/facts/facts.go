@@ -132,10 +132,11 @@ func (g *gatherer) pc() error {
 // mended is how the drive is laid out once its table is mended, where a step does that.
 func (g *gatherer) mended() error {
 	for _, s := range g.steps {
-		if s.Do != plan.Mend {
+		mend, ok := s.Body.(plan.Mending)
+		if !ok {
 			continue
 		}
-		after, err := mended(g.o.Dev, g.sv, g.o.PC, s.Keep)
+		after, err := mended(g.o.Dev, g.sv, g.o.PC, mend.Keep)
 		if err != nil {
 			g.f.MendTrouble = words.Sentence(err)
 			continue
@@ -143,7 +144,7 @@ func (g *gatherer) mended() error {
 		if g.f.Mended == nil {
 			g.f.Mended = map[int]plan.Mended{}
 		}
-		g.f.Mended[s.Keep] = plan.Mended{Layout: after.Layout, Trouble: tableTrouble(after)}
+		g.f.Mended[mend.Keep] = plan.Mended{Layout: after.Layout, Trouble: tableTrouble(after)}
 	}
 	return nil
 }
@@ -195,10 +196,11 @@ func (g *gatherer) shelf() error {
 // records are those that the steps name, and how their places stand today.
 func (g *gatherer) records() error {
 	for _, s := range g.steps {
-		if s.Record == "" {
+		id := s.Record()
+		if id == "" {
 			continue
 		}
-		if err := g.record(s.Record); err != nil {
+		if err := g.record(id); err != nil {
 			return err
 		}
 	}
@@ -244,15 +246,16 @@ func (g *gatherer) record(id string) error {
 func (g *gatherer) finds() error {
 	g.f.Finds = map[disk.LBA]plan.Found{}
 	for _, s := range g.steps {
-		if s.Do != plan.BringBack || s.Find == 0 {
+		back, ok := s.Body.(plan.BringingBack)
+		if !ok || back.Find == 0 {
 			continue
 		}
-		x, err := Find(g.o, g.o.Dev, g.sv, s.Find, s.Told)
+		x, err := Find(g.o, g.o.Dev, g.sv, back.Find, back.Told)
 		if errors.Is(err, ErrNoFind) {
 			continue
 		}
 		if err == nil {
-			g.f.Finds[s.Find], err = AsFound(g.o, g.sv, x)
+			g.f.Finds[back.Find], err = AsFound(g.o, g.sv, x)
 		}
 		if err != nil {
 			return err
@@ -333,47 +336,53 @@ func gone(f *plan.Facts, o Sources, at *Stage, of []*trail.Record, backups []*sh
 	return err
 }
 
-// fromShelf finds out what the steps take from backups.
+// fromShelf finds out what the steps take from backups; of one that is not there nothing is known.
 func fromShelf(f *plan.Facts, sh *shelf.Shelf, steps []plan.Step, gathered map[string]*shelf.Gathered) {
 	for _, s := range steps {
-		m, err := sh.Load(s.Backup)
-		if err != nil {
-			continue // the plan says that it is not there
-		}
-		if s.Do == plan.Create && m.Kind == shelf.Image {
-			f.Images[s.Backup] = plan.Image{
-				Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2,
-				Verified: m.Verified != nil, Fills: Fills(m),
+		switch b := s.Body.(type) {
+		case plan.Creation:
+			if m, err := sh.Load(b.Backup); err == nil && m.Kind == shelf.Image {
+				f.Images[b.Backup] = plan.Image{
+					Span: m.From.Span, Sector: m.From.Sector, MBR: len(m.From.Span.TypeID) == 2,
+					Verified: m.Verified != nil, Fills: Fills(m),
+				}
 			}
-		}
-		if s.Do != plan.CopyBack {
-			continue
-		}
-		g := gathered[s.Arrival()]
-		if g == nil {
-			if g, err = sh.Gather(s.Backup, s.Only); err != nil {
+		case plan.CopyingBack:
+			m, err := sh.Load(b.Backup)
+			if err != nil {
 				continue
 			}
-			gathered[s.Arrival()] = g
-		}
-		a, in := ran.Arrival{}, g.In
-		a.Takes(g)
-		x := plan.Arriving{
-			Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost),
-			Room: disk.Bytes(len(in)) * 2 * disk.KiB,
-		}
-		x.Whole = x.Room
-		for _, g := range in {
-			if g.SameAs == "" && g.Stream == "" && g.Attributes&volume.AttrPacked != 0 && g.Kind == volume.Plain {
-				x.Packed++
+			g := gathered[b.Arrival()]
+			if g == nil {
+				if g, err = sh.Gather(b.Backup, b.Only); err != nil {
+					continue
+				}
+				gathered[b.Arrival()] = g
 			}
-			if g.SameAs == "" && g.Bytes > 600 {
-				x.Room += (g.Bytes - volume.LengthOf(g.Holes)).Up(plan.NewCluster)
-				x.Whole += g.Bytes.Up(plan.NewCluster)
-			}
+			f.Arriving[b.Arrival()] = arriving(m, g)
 		}
-		f.Arriving[s.Arrival()] = x
 	}
+}
+
+// arriving is what is known of files that come from a backup.
+func arriving(m *shelf.Manifest, g *shelf.Gathered) plan.Arriving {
+	a := ran.Arrival{}
+	a.Takes(g)
+	x := plan.Arriving{
+		Files: a.Files, Bytes: a.Bytes, Verified: m.Verified != nil || m.Damage != nil, Lost: len(a.Lost),
+		Room: disk.Bytes(len(g.In)) * 2 * disk.KiB,
+	}
+	x.Whole = x.Room
+	for _, in := range g.In {
+		if in.SameAs == "" && in.Stream == "" && in.Attributes&volume.AttrPacked != 0 && in.Kind == volume.Plain {
+			x.Packed++
+		}
+		if in.SameAs == "" && in.Bytes > 600 {
+			x.Room += (in.Bytes - volume.LengthOf(in.Holes)).Up(plan.NewCluster)
+			x.Whole += in.Bytes.Up(plan.NewCluster)
+		}
+	}
+	return x
 }
 
 // mended is the drive as it would be with its table mended.

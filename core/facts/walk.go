@@ -23,7 +23,7 @@ func WalkBack(o Sources, sv *survey.Survey, then *layout.Layout, finds []seek.Fi
 			continue
 		}
 		known[strings.ToLower(f.UniqueID)] = plan.Former{Find: f.Start, Told: f.At}
-		steps = append(steps, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+		steps = append(steps, plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}})
 	}
 	newest := map[string]int{}
 	for i, r := range records { // the newest of each partition
@@ -35,7 +35,7 @@ func WalkBack(o Sources, sv *survey.Survey, then *layout.Layout, finds []seek.Fi
 		known[id] = plan.Former{Record: r.ID}
 	}
 	for _, i := range newest {
-		steps = append(steps, plan.Step{Do: plan.BringBack, Record: records[i].ID})
+		steps = append(steps, plan.Step{Body: plan.BringingBack{Record: records[i].ID}})
 	}
 	facts, err := Gather(o, sv, steps)
 	if err != nil {

@@ -11,8 +11,40 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Absorbing is what is said of files that move to another volume.
+type Absorbing struct {
+	Release string `json:"release,omitempty"` // why the protection is lifted
+	Waiver  string `json:"waiver,omitempty"`  // why it goes without a backup
+	Folder  string `json:"folder,omitempty"`  // "" for one that is named after the volume
+	Into    string `json:"into,omitempty"`    // the partition that takes them in
+}
+
+func (Absorbing) Do() Do { return Absorb }
+
+func (b Absorbing) reasons() (release, waiver string) { return b.Release, b.Waiver }
+
+func (b Absorbing) withReasons(release, waiver string) Body {
+	b.Release, b.Waiver = release, waiver
+	return b
+}
+
+func (b Absorbing) folder() string { return b.Folder }
+
+func (b Absorbing) withFolder(path string) Body {
+	b.Folder = path
+	return b
+}
+
+func (b Absorbing) refers() string { return b.Into }
+
+func (b Absorbing) referringTo(partition string) Body {
+	b.Into = partition
+	return b
+}
+
 // absorbing moves a volume's files into a folder of another one, and deletes it.
 var absorbing = kind{
+	blank: Absorbing{},
 	valid: validAbsorb, lay: layAbsorb, deletes: true, fills: itself, copies: copiedByAbsorb, counted: priceOfAbsorb,
 	rewrites: func(_ Column, was, is *layout.Span) disk.Bytes {
 		if was.Volume == nil || is.Bytes <= was.Bytes {
@@ -23,18 +55,20 @@ var absorbing = kind{
 }
 
 func validAbsorb(s Step) error {
-	if s.Partition == "" || s.Into == "" {
+	step := Of[Absorbing](s)
+	if s.Partition == "" || step.Into == "" {
 		return errors.New("absorb needs a partition and the one that takes it in")
 	}
-	return validFolder(s.Folder)
+	return validFolder(step.Folder)
 }
 
 // layAbsorb moves the files of one volume into a folder of another; its partition goes, and
 // where its place touches the other's end, the other takes it.
 func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	step := Of[Absorbing](c.Step)
 	c.Title = "Absorb " + p.Title()
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	to, o := Named(l, c.Step.Into)
+	to, o := Named(l, step.Into)
 	if o == nil && to.Number == p.Number {
 		o = NewObstacle(NoNeighbour, "A volume cannot absorb itself.", p.Number)
 	}
@@ -87,15 +121,16 @@ func layAbsorb(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	if o := needsLead(c, p, f); o != nil {
 		c.Missing = append(c.Missing, *o)
 	}
-	if c.Step.Folder == "" {
-		c.Step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ")
+	if step.Folder == "" {
+		step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ")
+		c.Step.Body = step
 	}
 	leaves(c, p, f)
 	c.Number = to.Number
 	c.Notes = append(c.Notes, *NewObstacle(
 		PathsChange,
 		fmt.Sprintf(
-			"What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), c.Step.Folder, to.Title(),
+			"What was at the root of %s is in the folder %s of %s afterwards.", p.Title(), step.Folder, to.Title(),
 		),
 		p.Number, to.Number,
 	))

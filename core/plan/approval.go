@@ -62,11 +62,11 @@ func (a Approval) Of(x Ask) bool {
 func Purpose(steps []Step, i int) string {
 	var what []Step
 	for k, s := range steps[:i+1] {
-		if s.Do == Restart {
+		if s.Do() == Restart {
 			continue
 		}
 		if k < i {
-			s.Release, s.Waiver, s.Damaged = "", "", ""
+			s = s.Unreasoned()
 		}
 		what = append(what, s)
 	}
@@ -97,7 +97,7 @@ type asking struct {
 func askingFor(now *layout.Layout, steps []Step, i int) asking {
 	a := asking{purpose: Purpose(steps, i)}
 	for _, s := range steps[:i+1] {
-		for _, name := range []string{s.Partition, s.Into, s.Volume} {
+		for _, name := range []string{s.Partition, s.Other()} {
 			n, err := strconv.Atoi(name)
 			if _, there := now.Find(n); err == nil && there && !slices.Contains(a.touched, n) {
 				a.touched = append(a.touched, n)
@@ -128,11 +128,11 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 	switch lifts {
 	case LiftProtection:
 		why = fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title())
-		ask.Text, ask.Reason = ask.Text+"; the PC may start from it", strings.TrimSpace(s.Release)
+		ask.Text, ask.Reason = ask.Text+"; the PC may start from it", strings.TrimSpace(s.Release())
 	case LiftBackup:
 		why = fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title())
-		ask.Text, ask.Reason = ask.Text+" without a backup", strings.TrimSpace(s.Waiver)
-		if s.Erase && s.Backups == "delete" {
+		ask.Text, ask.Reason = ask.Text+" without a backup", strings.TrimSpace(s.Waiver())
+		if s.wipes() {
 			ask.Text = c.Title + ", and all its backups"
 		}
 		ask.Text += "; it may hold personal files"
@@ -168,9 +168,9 @@ func stowed(c *Column, l *layout.Layout, f Facts) {
 	if !ok || !guarded(into.Role) || into.Personal { // as a later plan will see it
 		return
 	}
-	puts := slices.Contains([]Do{Absorb, CopyOut, CopyBack}, c.Step.Do)
+	puts := slices.Contains([]Do{Absorb, CopyOut, CopyBack}, c.Step.Do())
 	from, known := l.Find(max(c.Absorbed, c.From))
-	if !puts || known && !personal(from, f) || !known && c.Step.Do != CopyBack {
+	if !puts || known && !personal(from, f) || !known && c.Step.Do() != CopyBack {
 		return
 	}
 	if o := c.asks(into, LiftPlace, f); o != nil {
@@ -185,7 +185,7 @@ func guarded(r layout.Role) bool {
 
 // needsLead tells that a release is for the lead alone: of what a PC may start from.
 func needsLead(c *Column, p *layout.Span, f Facts) *Obstacle {
-	if strings.TrimSpace(c.Step.Release) == "" || !starts(p, f) {
+	if strings.TrimSpace(c.Step.Release()) == "" || !starts(p, f) {
 		return nil
 	}
 	return c.asks(p, LiftProtection, f)
@@ -198,7 +198,7 @@ func starts(p *layout.Span, f Facts) bool {
 
 // notReleased tells that the protection of a partition is to be lifted first, nil where it was or has none.
 func notReleased(p *layout.Span, s Step, f Facts) *Obstacle {
-	if !p.Protected && !starts(p, f) || strings.TrimSpace(s.Release) != "" {
+	if !p.Protected && !starts(p, f) || strings.TrimSpace(s.Release()) != "" {
 		return nil
 	}
 	return NewObstacle(

@@ -10,18 +10,38 @@ import (
 	"jadetrail/core/layout"
 )
 
+// BringingBack is what is said of a partition that comes back: as a record has it, or as a search has found it.
+type BringingBack struct {
+	Record string `json:"record,omitempty"`
+	// Find is the first sector of a lost partition that a search has found, and Told where on the drive, in bytes,
+	// what tells of it lies.
+	Find disk.LBA   `json:"find,omitempty"`
+	Told disk.Bytes `json:"told_at,omitempty"`
+	// Damaged is why it comes back although something else lies in place of some of it.
+	Damaged string `json:"damaged,omitempty"`
+	As      string `json:"as,omitempty"` // the name by which later steps speak of it
+}
+
+func (BringingBack) Do() Do { return BringBack }
+
+func (b BringingBack) record() string { return b.Record }
+
+func (b BringingBack) named() string { return b.As }
+
 // bringingBack puts a partition back that was deleted, as a record or a find has it.
 var bringingBack = kind{
+	blank: BringingBack{},
 	valid: validBringBack, lay: layBringBack, whole: always, makes: true, fills: itself,
 	copies: func(c Column, _ *layout.Span, _ *layout.Layout, _ Facts) disk.Bytes { return c.Fills },
 }
 
 func validBringBack(s Step) error {
-	if (s.Record == "") == (s.Find == 0) {
+	step := Of[BringingBack](s)
+	if (step.Record == "") == (step.Find == 0) {
 		return errors.New("bring-back needs a record, or a find")
 	}
-	if s.Find < 0 || s.Told < 0 {
-		return fmt.Errorf("a find at sector %d, told of at byte %d, is not on a drive", s.Find, s.Told)
+	if step.Find < 0 || step.Told < 0 {
+		return fmt.Errorf("a find at sector %d, told of at byte %d, is not on a drive", step.Find, step.Told)
 	}
 	return nil
 }
@@ -29,12 +49,13 @@ func validBringBack(s Step) error {
 // layBringBack puts a deleted partition back: at its own place while that is free
 // and still holds what it held, else from its backup.
 func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
-	if c.Step.Find != 0 {
+	step := Of[BringingBack](c.Step)
+	if step.Find != 0 {
 		bringBackFound(c, l, f)
 		return
 	}
 	c.Title = "Bring back"
-	r, o := f.record(c.Step.Record)
+	r, o := f.record(step.Record)
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
@@ -75,7 +96,7 @@ func layBringBack(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		entryFor(&p, l, f.NewID)
 	}
 	switch {
-	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(c.Step.Damaged) != ""):
+	case free && r.Stand != nil && (r.Backup == "" || r.Stand.Taken == 0 || strings.TrimSpace(step.Damaged) != ""):
 		c.Place, c.Fills, c.Detail = InPlace, r.Stand.Returns, "at its own place; "+r.Stand.Words()
 		accepted(c, &p, r.Stand)
 	case r.Backup == "":

@@ -8,8 +8,25 @@ import (
 	"jadetrail/core/layout"
 )
 
+// Clearing is what is said of a drive that is cleared.
+type Clearing struct {
+	Release string `json:"release,omitempty"` // why the protection is lifted
+	Waiver  string `json:"waiver,omitempty"`  // why it goes without a backup
+	Scheme  string `json:"scheme,omitempty"`  // of the table that it gets: "gpt", "mbr" or "none"
+}
+
+func (Clearing) Do() Do { return Clear }
+
+func (b Clearing) reasons() (release, waiver string) { return b.Release, b.Waiver }
+
+func (b Clearing) withReasons(release, waiver string) Body {
+	b.Release, b.Waiver = release, waiver
+	return b
+}
+
 // clearing takes away every partition, and leaves an empty table or none.
 var clearing = kind{
+	blank: Clearing{},
 	valid: validClear, lay: layClear, whole: always, deletes: true,
 	counted: func(sum *tally, _ Column, _ *layout.Span, _ *layout.Layout) { sum.Tables++ },
 	// It is what helps where a table cannot be changed.
@@ -17,10 +34,11 @@ var clearing = kind{
 }
 
 func validClear(s Step) error {
-	if !slices.Contains([]string{"gpt", "mbr", "none"}, s.Scheme) {
-		return fmt.Errorf("scheme is %q, not gpt, mbr or none", s.Scheme)
+	step := Of[Clearing](s)
+	if !slices.Contains([]string{"gpt", "mbr", "none"}, step.Scheme) {
+		return fmt.Errorf("scheme is %q, not gpt, mbr or none", step.Scheme)
 	}
-	return validFolder(s.Folder)
+	return nil
 }
 
 // clearedTo is what a drive has after it was cleared to a scheme.
@@ -31,6 +49,7 @@ var clearedTo = map[string]string{
 // layClear takes everything off the drive and gives it an empty table of the wanted kind,
 // or none.
 func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
+	step := Of[Clearing](c.Step)
 	c.Title = "Clear the drive"
 	parts := l.Partitions()
 	if f.ReadOnly {
@@ -60,9 +79,9 @@ func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 		return
 	}
 	out := *l
-	out.Scheme, out.DiskID = c.Step.Scheme, f.NewID
+	out.Scheme, out.DiskID = step.Scheme, f.NewID
 	sectors := l.Size.At(l.Sector)
-	switch c.Step.Scheme {
+	switch step.Scheme {
 	case "gpt":
 		out.Slots = 128
 		table := disk.LBA((128*128 + l.Sector - 1) / l.Sector)
@@ -73,8 +92,8 @@ func layClear(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
 	default:
 		out.Slots, out.DiskID, out.FirstUsable, out.LastUsable = 0, "", 0, 0
 	}
-	c.Detail = clearedTo[c.Step.Scheme]
-	if len(parts) == 0 && c.Step.Scheme != "none" {
+	c.Detail = clearedTo[step.Scheme]
+	if len(parts) == 0 && step.Scheme != "none" {
 		c.Title = "Make a table"
 	}
 	c.Cleared = parts

@@ -9,16 +9,44 @@ import (
 	"jadetrail/core/layout"
 )
 
+// Containing is what is said of an extended container.
+type Containing struct {
+	By       string       `json:"by,omitempty"`
+	To       string       `json:"to,omitempty"`
+	Edge     string       `json:"edge,omitempty"`      // "end" or "head", "" for the end
+	StartLBA disk.LBA     `json:"start_lba,omitempty"` // of a new one, as is its size
+	Size     string       `json:"size,omitempty"`
+	As       string       `json:"as,omitempty"`  // the name by which later steps speak of it
+	Act      ContainerAct `json:"act,omitempty"` // what is done with it
+}
+
+func (Containing) Do() Do { return Container }
+
+func (b Containing) named() string { return b.As }
+
+func (b Containing) edge() string { return b.Edge }
+
+func (b Containing) amount() string {
+	if b.Act == MakeIt {
+		return b.Size
+	}
+	return b.By + b.To
+}
+
+func (b Containing) withAmount(text string) Body {
+	if b.Act == MakeIt {
+		b.Size = text
+	} else {
+		b.By, b.To = text, ""
+	}
+	return b
+}
+
 // containing makes, changes or dissolves an extended container.
 var containing = kind{
+	blank: Containing{},
 	valid: Step.validContainer, lay: layContainer, tableOnly: true, makes: true,
-	whole: func(s Step) bool { return ContainerAct(s.Act) == MakeIt },
-	amount: func(s *Step) *string {
-		if ContainerAct(s.Act) == MakeIt {
-			return bySize(s)
-		}
-		return byHowMuch(s)
-	},
+	whole: func(s Step) bool { return Of[Containing](s).Act == MakeIt },
 }
 
 // ContainerAct is what a step does with an extended container.
@@ -33,26 +61,28 @@ const (
 
 // validContainer checks the words of a step about a container.
 func (s Step) validContainer() error {
-	switch ContainerAct(s.Act) {
+	step := Of[Containing](s)
+	switch step.Act {
 	case MakeIt:
-		if s.Size == "" {
+		if step.Size == "" {
 			return errors.New("the container has no size")
 		}
-		_, err := disk.ParseAmount(s.Size, 1<<60)
+		_, err := disk.ParseAmount(step.Size, 1<<60)
 		return err
 	case GrowIt, ShrinkIt:
-		return s.validResize()
+		return s.validResize(step.By, step.To, step.Edge)
 	case Dissolve:
 		if s.Partition == "" {
 			return errors.New("container names no partition")
 		}
 		return nil
 	}
-	return fmt.Errorf("act is %q, not create, grow, shrink or dissolve", s.Act)
+	return fmt.Errorf("act is %q, not create, grow, shrink or dissolve", step.Act)
 }
 
 // makeContainer makes an empty extended container in a gap.
 func makeContainer(c *Column, l *layout.Layout, f Facts) {
+	step := Of[Containing](c.Step)
 	c.Title = "Create an extended container"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if l.Scheme != "mbr" {
@@ -70,7 +100,7 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 		return
 	}
 	n := freeNumber(l, 0)
-	gap, ok := gapFor(l, c.Step, 0)
+	gap, ok := gapFor(l, step.StartLBA, step.Size, 0)
 	if n == 0 || !ok {
 		if o := slotFree(l, 0); o != nil {
 			block(o)
@@ -80,13 +110,13 @@ func makeContainer(c *Column, l *layout.Layout, f Facts) {
 		return
 	}
 	most := l.Room(gap)
-	size, err := disk.ParseAmount(c.Step.Size, most)
+	size, err := disk.ParseAmount(step.Size, most)
 	if err != nil {
 		block(NewObstacle(BadAmount, fmt.Sprintf("%v. The gap has room for %s (%s).", err, most, most.Exact())))
 		return
 	}
 	size = min(size.Up(disk.Grid), most)
-	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), c.Step.StartLBA)
+	start := max(gap.Start.Offset(l.Sector).Up(disk.Grid).At(l.Sector), step.StartLBA)
 	end := min(start+size.At(l.Sector)-1, gap.End)
 	p := layout.Span{Kind: layout.Partition, Number: n, Start: start, End: end, Bytes: (end - start + 1).Offset(l.Sector), TypeID: "0f", TypeName: "Extended container",
 		Attributes: "0x0000000000000000", UniqueID: layout.PlaceID(l.DiskID, start.Offset(l.Sector)), Role: layout.Container}
@@ -100,7 +130,8 @@ var containerTitles = map[ContainerAct]string{
 
 // changeContainer grows, shrinks or dissolves an extended container.
 func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	act := ContainerAct(c.Step.Act)
+	step := Of[Containing](c.Step)
+	act := step.Act
 	c.Title = containerTitles[act]
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if p.Role != layout.Container {
@@ -125,7 +156,7 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Layout = l.With(slices.DeleteFunc(l.Partitions(), func(s layout.Span) bool { return s.Number == p.Number }))
 		return
 	}
-	head := c.Step.Edge == "head"
+	head := c.Step.AtHead()
 	up, down := Touching(l, p)
 	var most disk.Bytes
 	switch {
@@ -148,7 +179,7 @@ func changeContainer(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(o)
 		return
 	}
-	by, o := amountOf(p, c.Step, most, act == ShrinkIt)
+	by, o := amountOf(p, step.By, step.To, most, act == ShrinkIt)
 	if o != nil {
 		block(o)
 		return
@@ -185,7 +216,7 @@ func ofContainer(l *layout.Layout, p *layout.Span, f Facts) (out []Act) {
 	}
 	for _, act := range []ContainerAct{GrowIt, ShrinkIt, Dissolve} {
 		a := Act{Do: Container, Act: act, Obstacle: AgainstAll(f)}
-		c := Column{Step: Step{Do: Container, Act: string(act), By: "all"}}
+		c := Column{Step: Step{Body: Containing{Act: act, By: "all"}}}
 		if a.Obstacle == nil {
 			changeContainer(&c, l, p, f)
 		}

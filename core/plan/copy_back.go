@@ -10,28 +10,49 @@ import (
 	"jadetrail/core/volume"
 )
 
+// CopyingBack is what is said of files that come back.
+type CopyingBack struct {
+	Backup string   `json:"backup,omitempty"` // from which, or the name of what an earlier step copied out
+	Only   []string `json:"only,omitempty"`   // which of them, none for all
+	Folder string   `json:"folder,omitempty"` // into which, "" for the root
+}
+
+func (CopyingBack) Do() Do { return CopyBack }
+
+func (b CopyingBack) backup() string { return b.Backup }
+
+func (b CopyingBack) folder() string { return b.Folder }
+
+func (b CopyingBack) withFolder(path string) Body {
+	b.Folder = path
+	return b
+}
+
 // copyingBack puts files of a backup, or of an earlier step, into a volume.
 var copyingBack = kind{
+	blank: CopyingBack{},
 	valid: validCopyBack, lay: layCopyBack, fills: itself, copies: copiedBack, priced: priceOfCopyBack,
 	over: func(Column) bool { return true },
 }
 
 func validCopyBack(s Step) error {
-	if s.Partition == "" || s.Backup == "" {
+	step := Of[CopyingBack](s)
+	if s.Partition == "" || step.Backup == "" {
 		return errors.New("copy-back needs a partition and a backup")
 	}
-	return validFolder(s.Folder)
+	return validFolder(step.Folder)
 }
 
 // layCopyBack puts files of a backup into a volume.
 func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	step := Of[CopyingBack](c.Step)
 	c.Title = "Put files into " + p.Title()
 	if f.names != nil {
-		if h := f.names.holds[c.Step.Backup]; h != nil {
+		if h := f.names.holds[step.Backup]; h != nil {
 			takeBack(c, l, p, h)
 			return
 		}
-		if b, named := f.names.backups[c.Step.Backup]; named && b.id == "" { // the gate asks for it
+		if b, named := f.names.backups[step.Backup]; named && b.id == "" { // the gate asks for it
 			if o := MayTake(p, b.bytes); o != nil {
 				c.Obstacles = append(c.Obstacles, *o)
 				return
@@ -39,11 +60,12 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			c.Detail, c.Waits, c.Layout = "from the shelf, once they are there", b.bytes, fuller(l, p.Number, b.bytes)
 			return
 		} else if named {
-			c.Step.Backup = b.id
+			step.Backup = b.id
+			c.Step.Body = step
 		}
 	}
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	a, ok := f.Arriving[c.Step.Arrival()]
+	a, ok := f.Arriving[step.Arrival()]
 	room := a.Room
 	if p.Volume != nil && p.Volume.Kind != volume.NTFS {
 		room = a.Whole
@@ -52,14 +74,14 @@ func layCopyBack(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	switch {
 	case !ok:
 		block(NewObstacle(
-			NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", c.Step.Backup),
+			NoBackup, fmt.Sprintf("There is no backup %s on the shelf whose files can be read.", step.Backup),
 		))
 	case !a.Verified:
-		block(NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", c.Step.Backup)).ClearedBy("verify-backup"))
+		block(NewObstacle(BackupMissing, fmt.Sprintf("The backup %s has not been verified.", step.Backup)).ClearedBy("verify-backup"))
 	case full != nil:
 		block(full)
 	default:
-		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, c.Step.Backup)
+		c.Detail = fmt.Sprintf("%d files, %s, from backup %s", a.Files, a.Bytes, step.Backup)
 		if a.Lost > 0 {
 			c.Detail += fmt.Sprintf("; %d cannot be read in it and are left out", a.Lost)
 		}
@@ -108,7 +130,7 @@ func takeBack(c *Column, l *layout.Layout, p *layout.Span, h *Hold) {
 	case from.Number == p.Number:
 		c.Obstacles = append(c.Obstacles, *NewObstacle(NoNeighbour, "The files wait in this volume itself.", p.Number))
 		return
-	case len(c.Step.Only) > 0:
+	case len(Of[CopyingBack](c.Step).Only) > 0:
 		c.Obstacles = append(c.Obstacles, *NewObstacle(
 			BadAmount, "Files that an earlier step copied out come back all together.", p.Number,
 		))
@@ -139,8 +161,8 @@ type Arriving struct {
 	Packed   int        // that were compressed
 }
 
-// Arrival names what a step puts into a volume.
-func (s Step) Arrival() string { return s.Backup + "\x00" + strings.Join(s.Only, "\x00") }
+// Arrival names what is put into a volume.
+func (b CopyingBack) Arrival() string { return b.Backup + "\x00" + strings.Join(b.Only, "\x00") }
 
 func copiedBack(c Column, is *layout.Span, before *layout.Layout, f Facts) disk.Bytes {
 	switch {
@@ -152,7 +174,7 @@ func copiedBack(c Column, is *layout.Span, before *layout.Layout, f Facts) disk.
 	case c.Waits > 0:
 		return c.Waits
 	}
-	return f.Arriving[c.Step.Arrival()].Bytes
+	return f.Arriving[Of[CopyingBack](c.Step).Arrival()].Bytes
 }
 
 func priceOfCopyBack(sum *tally, c Column, _ *layout.Span, _ *layout.Layout) {

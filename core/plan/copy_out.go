@@ -11,8 +11,37 @@ import (
 	"jadetrail/core/volume"
 )
 
+// CopyingOut is what is said of files that are copied out.
+type CopyingOut struct {
+	As     string   `json:"as,omitempty"`     // the name by which later steps speak of it
+	Only   []string `json:"only,omitempty"`   // the one folder that is moved, none for all files
+	Folder string   `json:"folder,omitempty"` // "" for one that is named after the volume
+	Volume string   `json:"volume,omitempty"` // the partition on the same drive that they go to, "" for the shelf
+	// Move tells that the folder is gone from where it was once it has been compared.
+	Move bool `json:"move,omitempty"`
+}
+
+func (CopyingOut) Do() Do { return CopyOut }
+
+func (b CopyingOut) named() string { return b.As }
+
+func (b CopyingOut) folder() string { return b.Folder }
+
+func (b CopyingOut) withFolder(path string) Body {
+	b.Folder = path
+	return b
+}
+
+func (b CopyingOut) refers() string { return b.Volume }
+
+func (b CopyingOut) referringTo(partition string) Body {
+	b.Volume = partition
+	return b
+}
+
 // copyingOut copies a volume's files to the shelf or into another volume, or moves one folder there.
 var copyingOut = kind{
+	blank: CopyingOut{},
 	valid: validCopyOut, lay: layCopyOut, copies: copiedOut, priced: priceOfCopyOut,
 	fills: func(c *Column) int {
 		if c.From == 0 { // to the shelf
@@ -23,15 +52,16 @@ var copyingOut = kind{
 }
 
 func validCopyOut(s Step) error {
+	step := Of[CopyingOut](s)
 	switch {
-	case s.Move && (len(s.Only) != 1 || strings.Trim(s.Only[0], "/") == "" || s.Volume == ""):
+	case step.Move && (len(step.Only) != 1 || strings.Trim(step.Only[0], "/") == "" || step.Volume == ""):
 		return errors.New("what is moved is one folder, and it goes into another volume")
-	case !s.Move && len(s.Only) > 0:
+	case !step.Move && len(step.Only) > 0:
 		return errors.New("copy-out copies all of a volume, or moves one folder")
 	case s.Partition == "":
 		return s.named()
 	}
-	return validFolder(s.Folder)
+	return validFolder(step.Folder)
 }
 
 // Hold is where a step that copies out puts a volume's files when no backup takes them: a
@@ -57,17 +87,18 @@ func HoldFolder(p *layout.Span) string {
 // layCopyOut takes a volume's files to the shelf, or into a folder of another volume of the
 // drive. The step is named, and a later one brings them back.
 func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	step := Of[CopyingOut](c.Step)
 	c.Title = "Copy the files of " + p.Title() + " out"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
 	if o := FilesOf(p, f); o != nil {
 		block(o)
 		return
 	}
-	if c.Step.Move {
+	if step.Move {
 		moveFolder(c, l, p, f)
 		return
 	}
-	if c.Step.Volume == "" {
+	if step.Volume == "" {
 		b, ok := f.Backups[p.Number]
 		switch {
 		case ok && b.Coverage || !ok:
@@ -94,7 +125,7 @@ func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Detail, c.Waits, c.Layout = "to the shelf", p.Volume.UsedBytes, l
 		return
 	}
-	to, o := Named(l, c.Step.Volume)
+	to, o := Named(l, step.Volume)
 	if o == nil && to.Number == p.Number {
 		o = NewObstacle(NoNeighbour, "Its files would be copied onto itself.", p.Number)
 	}
@@ -106,19 +137,21 @@ func layCopyOut(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		block(o)
 		return
 	}
-	if c.Step.Folder == "" {
-		c.Step.Folder = HoldFolder(p)
+	if step.Folder == "" {
+		step.Folder = HoldFolder(p)
+		c.Step.Body = step
 	}
 	c.Number, c.From = to.Number, p.Number
-	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
-	c.Hold = &Hold{to.Number, strings.Trim(c.Step.Folder, "/"), need}
+	c.Detail = fmt.Sprintf("into the folder %s of %s", step.Folder, to.Title())
+	c.Hold = &Hold{to.Number, strings.Trim(step.Folder, "/"), need}
 	c.less(p.Volume.Kind, to, -1)
 	c.Layout = fuller(l, to.Number, need)
 }
 
 // moveFolder moves a folder of a volume into another volume of the drive.
 func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	path := strings.Trim(c.Step.Only[0], "/")
+	step := Of[CopyingOut](c.Step)
+	path := strings.Trim(step.Only[0], "/")
 	c.Title = fmt.Sprintf("Move %s out of %s", path, p.Title())
 	var bytes disk.Bytes
 	for _, x := range f.Insides[p.Number].Folders {
@@ -126,7 +159,7 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 			bytes = x.Bytes
 		}
 	}
-	to, o := Named(l, c.Step.Volume)
+	to, o := Named(l, step.Volume)
 	switch {
 	case o != nil:
 	case to.Number == p.Number:
@@ -145,16 +178,17 @@ func moveFolder(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
-	if c.Step.Folder == "" {
-		c.Step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ") + "/" + path[strings.LastIndex(path, "/")+1:]
+	if step.Folder == "" {
+		step.Folder = "From " + strings.TrimPrefix(HoldFolder(p), "Kept from ") + "/" + path[strings.LastIndex(path, "/")+1:]
+		c.Step.Body = step
 	}
 	c.Number, c.From, c.Base, c.Moves, c.Waits = to.Number, p.Number, path, true, bytes
-	c.Detail = fmt.Sprintf("into the folder %s of %s", c.Step.Folder, to.Title())
+	c.Detail = fmt.Sprintf("into the folder %s of %s", step.Folder, to.Title())
 	c.Notes = append(c.Notes, *NewObstacle(
 		PathsChange,
 		fmt.Sprintf(
 			"What was in %s of %s is in %s of %s afterwards. Programs that know the old path must be told.", path,
-			p.Title(), c.Step.Folder, to.Title(),
+			p.Title(), step.Folder, to.Title(),
 		),
 		p.Number, to.Number,
 	))
@@ -166,7 +200,7 @@ func copiedOut(c Column, is *layout.Span, _ *layout.Layout, _ Facts) disk.Bytes 
 	switch {
 	case c.Hold != nil:
 		return c.Hold.Bytes
-	case c.Step.Move:
+	case Of[CopyingOut](c.Step).Move:
 		return c.Waits
 	}
 	return whatCameAcross(c, is)
@@ -184,7 +218,7 @@ func priceOfCopyOut(sum *tally, c Column, _ *layout.Span, before *layout.Layout)
 	switch {
 	case c.Hold != nil:
 		sum.beside += sum.copied
-	case !c.Step.Move:
+	case !Of[CopyingOut](c.Step).Move:
 		if from, ok := before.Find(Number(c.Step.Partition)); ok && from.Volume != nil {
 			sum.beside += from.Volume.UsedBytes
 		}
@@ -197,12 +231,17 @@ func Resolved(steps []Step, backups map[int]Backup) (out []Step) {
 	ids := map[string]string{}
 	for _, s := range steps {
 		n, _ := strconv.Atoi(s.Partition)
-		if b := backups[n]; s.Do == CopyOut && s.Volume == "" && s.As != "" && b.Verified && b.Same && !b.Coverage {
-			ids[s.As] = b.ID
-		}
-		if id := ids[s.Backup]; s.Do == CopyBack && id != "" {
-			s.Backup = id
-			out = append(out, s)
+		b := backups[n]
+		switch step := s.Body.(type) {
+		case CopyingOut:
+			if step.Volume == "" && step.As != "" && b.Verified && b.Same && !b.Coverage {
+				ids[step.As] = b.ID
+			}
+		case CopyingBack:
+			if id := ids[step.Backup]; id != "" {
+				step.Backup = id
+				out = append(out, Step{Partition: s.Partition, Body: step})
+			}
 		}
 	}
 	return out

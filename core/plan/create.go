@@ -16,9 +16,38 @@ import (
 	"jadetrail/core/volume/ntfs"
 )
 
+// Creation is what is said of a new partition.
+type Creation struct {
+	StartLBA   disk.LBA `json:"start_lba,omitempty"` // 0 for where there is room
+	Size       string   `json:"size,omitempty"`      // "" for that of the image
+	Type       string   `json:"type,omitempty"`      // a word or an id, "" for that of the image
+	Format     string   `json:"format,omitempty"`    // "ntfs", "fat32" or "none"
+	Label      string   `json:"label,omitempty"`
+	Name       string   `json:"name,omitempty"`       // in a GPT
+	Attributes string   `json:"attributes,omitempty"` // in hex
+	As         string   `json:"as,omitempty"`         // the name by which later steps speak of it
+	Test       bool     `json:"test,omitempty"`       // every sector is read, written and read again
+	Backup     string   `json:"backup,omitempty"`     // the image of a partition that fills it
+	In         string   `json:"in,omitempty"`         // "container" for a logical volume
+}
+
+func (Creation) Do() Do { return Create }
+
+func (b Creation) backup() string { return b.Backup }
+
+func (b Creation) named() string { return b.As }
+
+func (b Creation) amount() string { return b.Size }
+
+func (b Creation) withAmount(text string) Body {
+	b.Size = text
+	return b
+}
+
 // creation makes a partition in a gap: with an empty volume, with what an image of the shelf holds, or with nothing.
 var creation = kind{
-	valid: Step.validCreate, lay: layCreate, amount: bySize,
+	blank: Creation{},
+	valid: Step.validCreate, lay: layCreate,
 	whole: always, makes: true, fills: itself, copies: filledFrom,
 	priced: priceOfMaking,
 }
@@ -60,7 +89,7 @@ type Image struct {
 // restored puts the contents of an image into a new partition; an NTFS or FAT volume is
 // grown to fill a larger one.
 func restored(c *Column, p *layout.Span, img *Image, l *layout.Layout) {
-	c.Place, c.Fills, c.Detail = FromBackup, img.Fills, fmt.Sprintf("%s, from image %s", p.Bytes, c.Step.Backup)
+	c.Place, c.Fills, c.Detail = FromBackup, img.Fills, fmt.Sprintf("%s, from image %s", p.Bytes, Of[Creation](c.Step).Backup)
 	if img.Span.Volume == nil {
 		return
 	}
@@ -107,22 +136,22 @@ func Serial(id string) string {
 
 // gapFor is the gap that a new partition goes into: the one at its start, or the first
 // that is large enough.
-func gapFor(l *layout.Layout, s Step, inside int) (layout.Span, bool) {
+func gapFor(l *layout.Layout, start disk.LBA, howLarge string, inside int) (layout.Span, bool) {
 	var largest layout.Span
 	for _, g := range l.Spans {
 		if g.Kind != layout.Gap || g.Why != layout.Free || g.Container != inside {
 			continue
 		}
-		if s.StartLBA > 0 {
-			if g.Start <= s.StartLBA && s.StartLBA <= g.End {
+		if start > 0 {
+			if g.Start <= start && start <= g.End {
 				return layout.Span{
-					Kind: g.Kind, Why: g.Why, Start: s.StartLBA, End: g.End,
-					Bytes: (g.End - s.StartLBA + 1).Offset(l.Sector),
+					Kind: g.Kind, Why: g.Why, Start: start, End: g.End,
+					Bytes: (g.End - start + 1).Offset(l.Sector),
 				}, true
 			}
 			continue
 		}
-		if size, err := disk.ParseAmount(s.Size, l.Room(g)); s.Size != "" && err == nil && size <= l.Room(g) {
+		if size, err := disk.ParseAmount(howLarge, l.Room(g)); howLarge != "" && err == nil && size <= l.Room(g) {
 			return g, true
 		}
 		if g.Bytes > largest.Bytes {
@@ -134,41 +163,42 @@ func gapFor(l *layout.Layout, s Step, inside int) (layout.Span, bool) {
 
 // validCreate checks the words of a step that creates.
 func (s Step) validCreate() error {
-	if s.Size == "" && s.Backup == "" {
+	step := Of[Creation](s)
+	if step.Size == "" && step.Backup == "" {
 		return fmt.Errorf("create names no size")
 	}
-	if s.Size != "" {
-		if _, err := disk.ParseAmount(s.Size, 1<<60); err != nil {
+	if step.Size != "" {
+		if _, err := disk.ParseAmount(step.Size, 1<<60); err != nil {
 			return err
 		}
 	}
-	if s.Type == "" && s.Backup == "" || len(s.Type) > 36 {
+	if step.Type == "" && step.Backup == "" || len(step.Type) > 36 {
 		return fmt.Errorf("create names no type")
 	}
-	if s.Backup != "" && s.Format != "" {
+	if step.Backup != "" && step.Format != "" {
 		return fmt.Errorf("create has a format and an image; one of them says what is to be in it")
 	}
-	if s.In != "" && s.In != "container" {
-		return fmt.Errorf("in is %q, not container", s.In)
+	if step.In != "" && step.In != "container" {
+		return fmt.Errorf("in is %q, not container", step.In)
 	}
-	if s.Test && s.Backup != "" {
+	if step.Test && step.Backup != "" {
 		return fmt.Errorf("an image is put into the new partition; testing its sectors is not asked for with it")
 	}
-	if s.StartLBA < 0 {
-		return fmt.Errorf("start_lba is %d", s.StartLBA)
+	if step.StartLBA < 0 {
+		return fmt.Errorf("start_lba is %d", step.StartLBA)
 	}
-	if s.Backup == "" && !slices.Contains([]string{"ntfs", "fat32", "fat16", "none"}, s.Format) {
-		return fmt.Errorf("format is %q, not ntfs, fat32, fat16 or none", s.Format)
+	if step.Backup == "" && !slices.Contains([]string{"ntfs", "fat32", "fat16", "none"}, step.Format) {
+		return fmt.Errorf("format is %q, not ntfs, fat32, fat16 or none", step.Format)
 	}
-	if n := len(utf16.Encode([]rune(s.Label))); n > 32 {
+	if n := len(utf16.Encode([]rune(step.Label))); n > 32 {
 		return fmt.Errorf("the label has %d letters; 32 fit", n)
 	}
-	if n := len(utf16.Encode([]rune(s.Name))); n > 36 {
+	if n := len(utf16.Encode([]rune(step.Name))); n > 36 {
 		return fmt.Errorf("the name has %d letters; 36 fit", n)
 	}
-	if s.Attributes != "" {
-		if _, err := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64); err != nil {
-			return fmt.Errorf("attributes are %q, not a number in hex", s.Attributes)
+	if step.Attributes != "" {
+		if _, err := strconv.ParseUint(strings.TrimPrefix(step.Attributes, "0x"), 16, 64); err != nil {
+			return fmt.Errorf("attributes are %q, not a number in hex", step.Attributes)
 		}
 	}
 	return nil
@@ -225,7 +255,12 @@ func create(l *layout.Layout, gap *layout.Span, f Facts) Act {
 
 // layCreate makes a partition in a gap.
 func layCreate(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
-	m := making{s: c.Step, l: l, f: f}
+	Of[Creation](c.Step).lay(c, l, f)
+}
+
+// lay makes a partition that is as the body says.
+func (b Creation) lay(c *Column, l *layout.Layout, f Facts) {
+	m := making{s: b, l: l, f: f}
 	c.Title = "Create " + strings.TrimSpace(m.s.Label)
 	if m.s.Label == "" {
 		c.Title = "Create a partition"
@@ -260,7 +295,7 @@ var formatWords = map[string]string{"ntfs": "NTFS", "fat32": "FAT32", "none": "n
 
 // making is a partition while it is worked out: what the step says, and what has come of it so far.
 type making struct {
-	s      Step
+	s      Creation
 	l      *layout.Layout
 	f      Facts
 	inside int // the number of the container that it lies in, 0 for none
@@ -282,7 +317,7 @@ func (m *making) room() *Obstacle {
 		}
 		m.inside = m.l.Spans[i].Number
 	}
-	gap, ok := gapFor(m.l, m.s, m.inside)
+	gap, ok := gapFor(m.l, m.s.StartLBA, m.s.Size, m.inside)
 	if !ok {
 		return NewObstacle(NoGap, "There is no free room for a new partition there.")
 	}

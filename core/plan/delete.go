@@ -9,8 +9,26 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Deletion is what is said of a partition that goes.
+type Deletion struct {
+	Release string `json:"release,omitempty"` // why the protection is lifted
+	Waiver  string `json:"waiver,omitempty"`  // why it goes without a backup
+	Erase   bool   `json:"erase,omitempty"`   // its place is overwritten
+	Backups string `json:"backups,omitempty"` // of one that is erased: kept, or with "delete" taken away too
+}
+
+func (Deletion) Do() Do { return Delete }
+
+func (b Deletion) reasons() (release, waiver string) { return b.Release, b.Waiver }
+
+func (b Deletion) withReasons(release, waiver string) Body {
+	b.Release, b.Waiver = release, waiver
+	return b
+}
+
 // deletion takes a partition out of the table, and may overwrite its place.
 var deletion = kind{
+	blank: Deletion{},
 	valid: validDelete, lay: layDelete, deletes: true, counted: priceOfDelete,
 	// That another entry is broken stands against changing it, not against taking this one out.
 	despite: func(stands *Obstacle, f Facts) bool {
@@ -19,18 +37,22 @@ var deletion = kind{
 }
 
 func validDelete(s Step) error {
+	step := Of[Deletion](s)
 	if err := s.named(); err != nil {
 		return err
 	}
-	if s.Backups != "" && s.Backups != "keep" && s.Backups != "delete" {
-		return fmt.Errorf("backups is %q, not keep or delete", s.Backups)
+	if step.Backups != "" && step.Backups != "keep" && step.Backups != "delete" {
+		return fmt.Errorf("backups is %q, not keep or delete", step.Backups)
 	}
 	return nil
 }
 
+// wipes tells that the step takes a partition's backups away with it.
+func (s Step) wipes() bool { b := Of[Deletion](s); return b.Erase && b.Backups == "delete" }
+
 func layDelete(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title, c.Detail = "Delete "+p.Title(), "kept as record"
-	if c.Step.Erase {
+	if Of[Deletion](c.Step).Erase {
 		c.Title, c.Detail = "Delete and erase "+p.Title(), "overwritten; the record keeps no contents"
 	}
 	if o := AgainstDeleting(l, p, f); o != nil {
@@ -47,7 +69,7 @@ func priceOfDelete(sum *tally, c Column, was *layout.Span, _ *layout.Layout) {
 		return
 	}
 	sum.gone(was)
-	if c.Step.Erase {
+	if Of[Deletion](c.Step).Erase {
 		sum.Zeroed += was.Bytes
 	}
 }

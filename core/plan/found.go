@@ -63,13 +63,13 @@ func typeOf(scheme string, kind volume.Kind, role layout.Role) string {
 func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	c.Title = "Bring back what was found"
 	block := func(o *Obstacle) { c.Obstacles = append(c.Obstacles, *o) }
-	x, ok := f.Finds[c.Step.Find]
+	x, ok := f.Finds[Of[BringingBack](c.Step).Find]
 	if !ok {
 		block(NewObstacle(
 			NoFind,
 			fmt.Sprintf(
 				"Nothing is found any more that begins at sector %s. Search the drive again.",
-				disk.Grouped(int64(c.Step.Find)),
+				disk.Grouped(int64(Of[BringingBack](c.Step).Find)),
 			),
 		).ClearedBy("search"))
 		return
@@ -115,7 +115,7 @@ func bringBackFound(c *Column, l *layout.Layout, f Facts) {
 	}
 	c.Detail += "; " + x.Stand.Words()
 	accepted(c, &p, &x.Stand)
-	if o := x.willNotOpen(p.Number); o != nil && strings.TrimSpace(c.Step.Damaged) == "" {
+	if o := x.willNotOpen(p.Number); o != nil && strings.TrimSpace(Of[BringingBack](c.Step).Damaged) == "" {
 		c.Missing = append(c.Missing, *o)
 	} else if o != nil {
 		c.Notes = append(c.Notes, *o)
@@ -245,7 +245,7 @@ type Back struct {
 // the obstacles say why there is none. then are steps that follow, for what they name by
 // the step's As.
 func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, obstacles []Obstacle) {
-	x, ok := f.Finds[back.Find]
+	x, ok := f.Finds[Of[BringingBack](back).Find]
 	table := TableFirst(l, f, []layout.Span{x.Span})
 	try := func(title string, steps ...Step) bool {
 		steps = slices.Concat(table, steps, []Step{back}, then)
@@ -283,22 +283,22 @@ func WaysBack(l *layout.Layout, f Facts, back Step, then ...Step) (ways []Back, 
 		step func(q layout.Span) (Step, bool)
 	}{
 		{"make %s smaller", func(q layout.Span) (Step, bool) {
-			s := Step{Do: Shrink, Partition: fmt.Sprint(q.Number)}
+			var less Shrinking
 			switch {
 			case q.Start < p.Start: // its end lies over it
-				s.By = size(q.End - p.Start + 1)
+				less.By = size(q.End - p.Start + 1)
 			case q.End > p.End:
-				s.By, s.Edge = size(p.End-q.Start+1), "head"
+				less.By, less.Edge = size(p.End-q.Start+1), "head"
 			default:
-				return s, false
+				return Step{}, false
 			}
-			return s, true
+			return Step{Partition: fmt.Sprint(q.Number), Body: less}, true
 		}},
 		{"slide %s toward the end", func(q layout.Span) (Step, bool) {
-			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: size(p.End - q.Head() + 1)}, true
+			return Step{Partition: fmt.Sprint(q.Number), Body: Sliding{By: size(p.End - q.Head() + 1)}}, true
 		}},
 		{"slide %s toward the start", func(q layout.Span) (Step, bool) {
-			return Step{Do: Slide, Partition: fmt.Sprint(q.Number), By: "-" + size(q.End-p.Start+1)}, true
+			return Step{Partition: fmt.Sprint(q.Number), Body: Sliding{By: "-" + size(q.End-p.Start+1)}}, true
 		}},
 	} {
 		var steps []Step
@@ -330,27 +330,27 @@ func TableFirst(l *layout.Layout, f Facts, spans []layout.Span) []Step {
 		return nil
 	}
 	scheme, _ := schemeFor(l, spans, f.Removable)
-	return []Step{{Do: Clear, Scheme: scheme}}
+	return []Step{{Body: Clearing{Scheme: scheme}}}
 }
 
 // tableTitles are what making a table is called, by its scheme.
 var tableTitles = map[string]string{"gpt": "Make a GPT", "mbr": "Make a table of the old kind (MBR)"}
 
 func tableTitle(s Step) string {
-	return tableTitles[s.Scheme]
+	return tableTitles[Of[Clearing](s).Scheme]
 }
 
 // AllBack works out how all of some finds come back at once, each a step that brings one back: in the
 // order of their places, so that they have the numbers that they are likeliest to have had, logical
 // volumes into a container that is made for them, and into a table that is made where there is none.
 func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
-	backs = slices.DeleteFunc(slices.Clone(backs), func(s Step) bool { x, ok := f.Finds[s.Find]; return !ok || x.Ghost })
-	slices.SortFunc(backs, func(a, b Step) int { return cmp.Compare(a.Find, b.Find) })
+	backs = slices.DeleteFunc(slices.Clone(backs), func(s Step) bool { x, ok := f.Finds[Of[BringingBack](s).Find]; return !ok || x.Ghost })
+	slices.SortFunc(backs, func(a, b Step) int { return cmp.Compare(Of[BringingBack](a).Find, Of[BringingBack](b).Find) })
 	var spans []layout.Span
 	var primary, logical []Step
 	var from, to disk.LBA
 	for _, s := range backs {
-		p := f.Finds[s.Find].Span
+		p := f.Finds[Of[BringingBack](s).Find].Span
 		spans = append(spans, p)
 		if p.Record == 0 {
 			primary = append(primary, s)
@@ -364,12 +364,9 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 	}
 	steps := TableFirst(l, f, spans)
 	there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Role == layout.Container })
-	if mbr := l.Scheme == "mbr" && len(steps) == 0 || len(steps) > 0 && steps[0].Scheme == "mbr"; mbr && len(logical) > 0 && !there {
+	if mbr := l.Scheme == "mbr" && len(steps) == 0 || len(steps) > 0 && Of[Clearing](steps[0]).Scheme == "mbr"; mbr && len(logical) > 0 && !there {
 		steps = append(steps, primary...)
-		steps = append(steps, Step{
-			Do: Container, Act: string(MakeIt), StartLBA: from,
-			Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector)),
-		})
+		steps = append(steps, Step{Body: Containing{Act: MakeIt, StartLBA: from, Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector))}})
 		steps = append(steps, logical...)
 	} else {
 		steps = append(steps, backs...)

@@ -28,7 +28,7 @@ func TestBringBackFound(t *testing.T) {
 	facts := Facts{NewIDs: StandIns(), NewID: StandIns()[0], Finds: map[disk.LBA]Found{
 		free.Start: {Span: free, Doubtful: "Its files cannot be listed."}, corner.Start: {Span: corner, Mend: "rebuilt", Stand: Stand{Used: 9 * disk.MiB, Taken: disk.MiB, Untouched: 8 * disk.MiB, Wrong: []string{"a", "b"}}}, far.Start: {Span: far}, 77: {Span: at(77, 10, "x"), Ghost: true},
 	}}
-	back := func(n disk.LBA) Step { return Step{Do: BringBack, Find: n, Told: n.Offset(512)} }
+	back := func(n disk.LBA) Step { return Step{Body: BringingBack{Find: n, Told: n.Offset(512)}} }
 	cols := Lay(l, facts, []Step{back(free.Start)})
 	if len(cols[0].Obstacles) > 0 || codes(cols[0].Notes) != "doubtful" {
 		t.Fatalf("%+v", cols[0])
@@ -62,7 +62,7 @@ func TestBringBackFound(t *testing.T) {
 	if ways, no = WaysBack(l, facts, back(far.Start)); len(ways) != 0 || codes(no) != "in-the-way" {
 		t.Errorf("%+v, %+v", ways, no)
 	}
-	for _, s := range []Step{{Do: BringBack}, {Do: BringBack, Record: "r", Find: 1}, {Do: BringBack, Find: -1}, {Do: BringBack, Find: 1, Told: -1}} {
+	for _, s := range []Step{{Body: BringingBack{}}, {Body: BringingBack{Record: "r", Find: 1}}, {Body: BringingBack{Find: -1}}, {Body: BringingBack{Find: 1, Told: -1}}} {
 		if s.Valid() == nil {
 			t.Errorf("%+v is taken for valid", s)
 		}

@@ -88,10 +88,10 @@ func overGone(c *Column, gone []Gone) []Gone {
 // bringsBack tells that a step brings a partition back, as the record or find has it or as another one
 // has it that is of the same place.
 func (c *Column) bringsBack(g Gone) bool {
-	if c.Step.Do != BringBack {
+	if c.Step.Do() != BringBack {
 		return false
 	}
-	if g.Record != "" && c.Step.Record == g.Record || g.Find != 0 && c.Step.Find == g.Find {
+	if g.Record != "" && Of[BringingBack](c.Step).Record == g.Record || g.Find != 0 && Of[BringingBack](c.Step).Find == g.Find {
 		return true
 	}
 	p, ok := c.Layout.Find(c.Number)

@@ -25,12 +25,12 @@ func TestOverRecords(t *testing.T) {
 		steps []Step
 		over  [][]string // by step
 	}{
-		"into one place":             {[]Step{{Do: Grow, Partition: "3", By: "512 MiB"}}, [][]string{{"d-1"}}},
-		"step by step, said once":    {[]Step{{Do: Grow, Partition: "3", By: "256 MiB"}, {Do: Grow, Partition: "3", By: "256 MiB"}}, [][]string{{"d-1"}, nil}},
-		"behind it":                  {[]Step{{Do: Create, StartLBA: oem.End + 1, Size: "1 GiB", Type: "basic", Format: "ntfs"}}, [][]string{nil}},
-		"both":                       {[]Step{{Do: Slide, Partition: "5", By: "-1 GiB"}, {Do: Grow, Partition: "5", By: "all"}}, [][]string{{"d-1"}, {"d-2"}}},
-		"brought back":               {[]Step{{Do: BringBack, Record: "d-1"}, {Do: Grow, Partition: "5", By: "1 GiB"}}, [][]string{nil, {"d-2"}}},
-		"deleted by the plan itself": {[]Step{{Do: Delete, Partition: "5", Waiver: "w"}, {Do: Grow, Partition: "3", By: "20 GiB"}}, [][]string{nil, {"d-1"}}},
+		"into one place":             {[]Step{{Partition: "3", Body: Growth{By: "512 MiB"}}}, [][]string{{"d-1"}}},
+		"step by step, said once":    {[]Step{{Partition: "3", Body: Growth{By: "256 MiB"}}, {Partition: "3", Body: Growth{By: "256 MiB"}}}, [][]string{{"d-1"}, nil}},
+		"behind it":                  {[]Step{{Body: Creation{StartLBA: oem.End + 1, Size: "1 GiB", Type: "basic", Format: "ntfs"}}}, [][]string{nil}},
+		"both":                       {[]Step{{Partition: "5", Body: Sliding{By: "-1 GiB"}}, {Partition: "5", Body: Growth{By: "all"}}}, [][]string{{"d-1"}, {"d-2"}}},
+		"brought back":               {[]Step{{Body: BringingBack{Record: "d-1"}}, {Partition: "5", Body: Growth{By: "1 GiB"}}}, [][]string{nil, {"d-2"}}},
+		"deleted by the plan itself": {[]Step{{Partition: "5", Body: Deletion{Waiver: "w"}}, {Partition: "3", Body: Growth{By: "20 GiB"}}}, [][]string{nil, {"d-1"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			cols := Lay(l, f, c.steps)
@@ -60,10 +60,10 @@ func TestOverRecords(t *testing.T) {
 // away: undo can bring that back only as far as it is kept.
 func TestNoReturnOverWhatIsGone(t *testing.T) {
 	l := sample.Reception()
-	slide := Step{Do: Slide, Partition: "5", By: "-512 MiB"}
+	slide := Step{Partition: "5", Body: Sliding{By: "-512 MiB"}}
 	for name, first := range map[string]Step{
-		"deleted":  {Do: Delete, Partition: "4", Release: "r", Waiver: "w"},
-		"absorbed": {Do: Absorb, Partition: "4", Into: "5", Release: "r"},
+		"deleted":  {Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}},
+		"absorbed": {Partition: "4", Body: Absorbing{Into: "5", Release: "r"}},
 	} {
 		for room, forever := range map[disk.Bytes]bool{0: false, disk.TiB: false, disk.MiB: true} { // what it held is kept where there is room
 			cols := Lay(l, Facts{Room: room}, []Step{first, slide})
@@ -72,7 +72,7 @@ func TestNoReturnOverWhatIsGone(t *testing.T) {
 			}
 		}
 	}
-	if cols := Lay(l, Facts{}, []Step{{Do: Slide, Partition: "6", By: "1 GiB"}, {Do: Slide, Partition: "5", By: "1 GiB"}}); cols[1].NoReturn != "" {
+	if cols := Lay(l, Facts{}, []Step{{Partition: "6", Body: Sliding{By: "1 GiB"}}, {Partition: "5", Body: Sliding{By: "1 GiB"}}}); cols[1].NoReturn != "" {
 		t.Errorf("nothing is gone: %q", cols[1].NoReturn)
 	}
 }

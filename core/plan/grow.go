@@ -9,15 +9,39 @@ import (
 	"jadetrail/core/volume/fat"
 )
 
+// Growth is what is said of a volume that grows: by how much, or to what.
+type Growth struct {
+	By   string `json:"by,omitempty"`
+	To   string `json:"to,omitempty"`
+	Edge string `json:"edge,omitempty"` // "end" or "head", "" for the end
+}
+
+func (Growth) Do() Do { return Grow }
+
+func (b Growth) edge() string { return b.Edge }
+
+func (b Growth) amount() string { return b.By + b.To }
+
+func (b Growth) withAmount(text string) Body {
+	b.By, b.To = text, ""
+	return b
+}
+
 // growth gives a volume more room, at its end or at its head.
 var growth = kind{
-	valid: Step.validResize, lay: layGrow, amount: byHowMuch, rewrites: rewrittenByGrow,
-	over: func(c Column) bool { return c.Step.Edge == "head" },
+	blank: Growth{},
+	valid: validGrow, lay: layGrow, rewrites: rewrittenByGrow,
+	over: func(c Column) bool { return c.Step.AtHead() },
+}
+
+func validGrow(s Step) error {
+	step := Of[Growth](s)
+	return s.validResize(step.By, step.To, step.Edge)
 }
 
 func layGrow(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	c.Title = "Grow " + p.Title()
-	if c.Step.Edge == "head" {
+	if c.Step.AtHead() {
 		growHeadStep(c, l, p, f)
 		return
 	}
@@ -26,7 +50,7 @@ func layGrow(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
-	end, o := newEnd(l, p, room, c.Step)
+	end, o := newEnd(l, p, room, Of[Growth](c.Step))
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
@@ -55,7 +79,7 @@ func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Obstacles = append(c.Obstacles, *a.Obstacle)
 		return
 	}
-	by, o := amountOf(p, c.Step, up, false)
+	by, o := amountOf(p, Of[Growth](c.Step).By, Of[Growth](c.Step).To, up, false)
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
@@ -74,21 +98,21 @@ func growHeadStep(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 
 // newEnd turns a growth's amount into the partition's last sector: met to the
 // alignment, never beyond the room.
-func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, s Step) (disk.LBA, *Obstacle) {
+func newEnd(l *layout.Layout, p *layout.Span, room disk.LBA, step Growth) (disk.LBA, *Obstacle) {
 	most := (room - p.End).Offset(l.Sector)
 	var by disk.Bytes
 	var err error
-	if s.To != "" {
+	if step.To != "" {
 		var to disk.Bytes
-		to, err = disk.ParseAmount(s.To, p.Bytes+most)
+		to, err = disk.ParseAmount(step.To, p.Bytes+most)
 		if err == nil && to <= p.Bytes {
 			return 0, NewObstacle(
-				BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", s.To, p.Bytes, p.Title()), p.Number,
+				BadAmount, fmt.Sprintf("%s is not more than the %s that %s has.", step.To, p.Bytes, p.Title()), p.Number,
 			)
 		}
 		by = to - p.Bytes
 	} else {
-		by, err = disk.ParseAmount(s.By, most)
+		by, err = disk.ParseAmount(step.By, most)
 	}
 	if err != nil {
 		return 0, NewObstacle(
@@ -145,7 +169,7 @@ func rewrittenByGrow(c Column, was, is *layout.Span) disk.Bytes {
 		return 0
 	}
 	n := GrowBytes(was, is.Bytes-was.Bytes)
-	if c.Step.Edge == "head" {
+	if c.Step.AtHead() {
 		n += SlideBytes(was)
 	}
 	return n

@@ -12,6 +12,8 @@ import (
 // kind is one kind of step: all that a plan knows of it and of no other. Each kind has a file of its name, in
 // which it stands as a variable, and is registered in kinds. What a kind leaves out does not hold for it.
 type kind struct {
+	// blank is the body of a step of the kind that says nothing.
+	blank Body
 	// valid says what is wrong with the words of a step, before any drive is looked at.
 	valid func(s Step) error
 	// lay works out what a step leads to on a drive that is laid out as l, and tells it to the column. p is the
@@ -29,8 +31,6 @@ type kind struct {
 	deletes bool
 	// makes tells that it makes a partition, by whose number later steps can call it.
 	makes bool
-	// amount is where its words have the amount that can be changed later, nil for none.
-	amount func(s *Step) *string
 	// fills is the partition that it puts something of somebody's into, 0 for none.
 	fills func(c *Column) int
 	// over tells that it writes into places that were free, where what was deleted before may lie.
@@ -50,29 +50,13 @@ type kind struct {
 var kinds map[Do]*kind
 
 func init() {
-	kinds = map[Do]*kind{
-		Absorb:         &absorbing,
-		BringBack:      &bringingBack,
-		Clear:          &clearing,
-		Container:      &containing,
-		CopyBack:       &copyingBack,
-		CopyOut:        &copyingOut,
-		Create:         &creation,
-		Delete:         &deletion,
-		DropStartEntry: &droppingStartEntry,
-		Grow:           &growth,
-		Label:          &labelling,
-		Letter:         &lettering,
-		Mend:           &mending,
-		NoteIdentity:   &notingIdentity,
-		ParkRecovery:   &parking,
-		Rebuild:        &rebuilding,
-		Restart:        &restarting,
-		Retag:          &retagging,
-		Shrink:         &shrinking,
-		Slide:          &sliding,
-		StartOrder:     &ordering,
-		UseRecovery:    &usingRecovery,
+	kinds = map[Do]*kind{}
+	for _, k := range []*kind{
+		&absorbing, &bringingBack, &clearing, &containing, &copyingBack, &copyingOut, &creation, &deletion,
+		&droppingStartEntry, &growth, &labelling, &lettering, &mending, &notingIdentity, &parking, &rebuilding,
+		&restarting, &retagging, &shrinking, &sliding, &ordering, &usingRecovery,
+	} {
+		kinds[k.blank.Do()] = k
 	}
 }
 
@@ -81,35 +65,11 @@ func Kinds() []Do { return slices.Sorted(maps.Keys(kinds)) }
 
 // kind is what kind a step is; one that nobody knows does nothing.
 func (s Step) kind() *kind {
-	if k := kinds[s.Do]; k != nil {
+	if k := kinds[s.Do()]; k != nil {
 		return k
 	}
 	return &kind{}
 }
-
-// Amount is the amount that a step can be given anew, "" for none.
-func (s Step) Amount() string {
-	if k := s.kind(); k.amount != nil {
-		return *k.amount(&s) + s.To
-	}
-	return ""
-}
-
-// SetAmount gives the step another amount; it returns false for a kind that has none.
-func (s *Step) SetAmount(text string) bool {
-	k := s.kind()
-	if k.amount == nil {
-		return false
-	}
-	*k.amount(s), s.To = text, ""
-	return true
-}
-
-// bySize is the amount of what is made.
-func bySize(s *Step) *string { return &s.Size }
-
-// byHowMuch is the amount of a change.
-func byHowMuch(s *Step) *string { return &s.By }
 
 // always is for a kind of which something holds for every step.
 func always(Step) bool { return true }
@@ -117,7 +77,7 @@ func always(Step) bool { return true }
 // named refuses a step that names no partition.
 func (s Step) named() error {
 	if s.Partition == "" {
-		return fmt.Errorf("%s names no partition", s.Do)
+		return fmt.Errorf("%s names no partition", s.Do())
 	}
 	return nil
 }
@@ -127,11 +87,3 @@ func (s Step) Deletes() bool { return s.kind().deletes }
 
 // Writes tells whether a step writes to more of a drive than its table.
 func (s Step) Writes() bool { return !s.kind().tableOnly }
-
-// Valid says what is wrong with a step's words; nil where they can be laid over a drive.
-func (s Step) Valid() error {
-	if k := kinds[s.Do]; k != nil {
-		return k.valid(s)
-	}
-	return fmt.Errorf("%q is not a step that can be carried out", s.Do)
-}

@@ -17,13 +17,16 @@ func TestKinds(t *testing.T) {
 		if k.lay == nil {
 			t.Errorf("%s: nothing says what it leads to", do)
 		}
+		if k.blank == nil || k.blank.Do() != do {
+			t.Errorf("%s: it has no body of its own", do)
+		}
 		file := strings.ReplaceAll(string(do), "-", "_") + ".go"
 		b, err := os.ReadFile(file)
 		if err != nil || !strings.Contains(string(b), " = kind{") {
 			t.Errorf("%s: it does not stand in %s: %v", do, file, err)
 		}
 	}
-	if s := (Step{Do: "melt"}); s.Valid() == nil || s.Deletes() {
+	if s := (Step{Body: unheard("melt")}); s.Valid() == nil || s.Deletes() {
 		t.Error("a kind that nobody knows is valid")
 	}
 }

@@ -10,14 +10,22 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Labelling is what is said of a volume that gets another label.
+type Labelling struct {
+	Label string `json:"label,omitempty"` // "" for none
+}
+
+func (Labelling) Do() Do { return Label }
+
 // labelling gives a volume another label.
-var labelling = kind{valid: validLabel, lay: layLabel}
+var labelling = kind{blank: Labelling{}, valid: validLabel, lay: layLabel}
 
 func validLabel(s Step) error {
+	step := Of[Labelling](s)
 	if err := s.named(); err != nil {
 		return err
 	}
-	if n := len(utf16.Encode([]rune(s.Label))); n > 32 || strings.ContainsFunc(s.Label, unicode.IsControl) {
+	if n := len(utf16.Encode([]rune(step.Label))); n > 32 || strings.ContainsFunc(step.Label, unicode.IsControl) {
 		return fmt.Errorf("the label has %d letters; 32 fit, and no signs that are not written", n)
 	}
 	return nil
@@ -25,7 +33,8 @@ func validLabel(s Step) error {
 
 // layLabel gives a volume another label, empty for none.
 func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title = fmt.Sprintf("Label %s %q", p.Title(), c.Step.Label)
+	step := Of[Labelling](c.Step)
+	c.Title = fmt.Sprintf("Label %s %q", p.Title(), step.Label)
 	var o *Obstacle
 	switch {
 	case p.Volume == nil:
@@ -34,7 +43,7 @@ func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		o = NewObstacle(
 			NotYet, fmt.Sprintf("%s is %s; this version labels NTFS volumes.", p.Title(), p.Volume.Kind), p.Number,
 		)
-	case p.Volume.Label == c.Step.Label:
+	case p.Volume.Label == step.Label:
 		o = NewObstacle(NothingToDo, "It has that label already.", p.Number)
 	default:
 		o = MayTake(p, 0)
@@ -47,7 +56,7 @@ func layLabel(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	for i := range parts {
 		if q := &parts[i]; q.Number == p.Number {
 			v := *q.Volume
-			v.Label, q.Volume = c.Step.Label, &v
+			v.Label, q.Volume = step.Label, &v
 		}
 	}
 	c.Detail, c.Layout = fmt.Sprintf("instead of %q", p.Volume.Label), l.With(parts)

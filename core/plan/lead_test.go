@@ -68,7 +68,7 @@ func (c *contents) left(n int) (gone []string) {
 
 // step follows one step that can be done, and returns whose contents are nowhere any more.
 func (c *contents) step(x Column, raw Step, before *layout.Layout) (gone []string) {
-	switch raw.Do {
+	switch raw.Do() {
 	case Delete:
 		return c.left(x.Number)
 	case Clear:
@@ -82,7 +82,7 @@ func (c *contents) step(x Column, raw Step, before *layout.Layout) (gone []strin
 		}
 		return c.left(n)
 	case CopyOut:
-		if raw.Volume == "" || raw.Move {
+		if raw.Other() == "" || Of[CopyingOut](raw).Move {
 			return nil
 		}
 		n, _ := strconv.Atoi(x.Step.Partition)
@@ -90,14 +90,14 @@ func (c *contents) step(x Column, raw Step, before *layout.Layout) (gone []strin
 		for who := range of {
 			c.at[who][x.Number] = true
 		}
-		c.holds[raw.As] = contentsHold{of, x.Number}
+		c.holds[raw.As()] = contentsHold{of, x.Number}
 	case CopyBack:
-		h, held := c.holds[raw.Backup]
+		h, held := c.holds[raw.Backup()]
 		if !held {
 			return nil
 		}
 		for who := range h.of {
-			if c.at[who][x.Number] = true; len(raw.Only) > 0 {
+			if c.at[who][x.Number] = true; len(Of[CopyingBack](raw).Only) > 0 {
 				delete(c.at[who], x.Number)
 			}
 			if x.Moves && h.in != x.Number {
@@ -108,7 +108,7 @@ func (c *contents) step(x Column, raw Step, before *layout.Layout) (gone []strin
 			}
 		}
 		if x.Moves {
-			delete(c.holds, raw.Backup)
+			delete(c.holds, raw.Backup())
 		}
 	}
 	return gone
@@ -128,7 +128,8 @@ func anyPlan(rng *rand.Rand, l *layout.Layout, steps []Step) []Step {
 		return steps
 	case len(steps) > 0 && k == 2:
 		i := rng.IntN(len(steps))
-		steps[i].Waiver, steps[i].Release = anyReason(rng), anyReason(rng)
+		waiver := anyReason(rng)
+		steps[i] = steps[i].WithReasons(anyReason(rng), waiver)
 		return steps
 	}
 	return slices.Insert(steps, rng.IntN(len(steps)+1), anyStep(rng, l))
@@ -147,40 +148,50 @@ func anyStep(rng *rand.Rand, l *layout.Layout) Step {
 		return fmt.Sprint(ps[rng.IntN(len(ps))].Number)
 	}
 	hold := func() string { return []string{"h1", "h2"}[rng.IntN(2)] }
-	s := Step{Do: []Do{Delete, Delete, Delete, Absorb, Absorb, CopyOut, CopyOut, CopyBack, CopyBack, Create, Create, Retag, Grow, Shrink, Slide, BringBack, Clear, Label}[rng.IntN(18)], Partition: any()}
-	s.Waiver, s.Release = anyReason(rng), anyReason(rng)
-	switch s.Do {
-	case Delete:
-		if rng.IntN(4) == 0 {
-			s.Erase, s.Backups = true, []string{"keep", "delete"}[rng.IntN(2)]
-		}
-	case Absorb:
-		s.Into = any()
-	case CopyOut:
-		s.As, s.Volume = hold(), any()
-	case CopyBack:
-		if s.Backup = hold(); rng.IntN(4) == 0 {
-			s.Only = []string{"a"}
-		}
-	case Create:
-		s.As, s.Size, s.Type, s.Format = []string{"n1", "n2"}[rng.IntN(2)], []string{"all", "100 MiB", "8 GiB"}[rng.IntN(3)], "basic", "ntfs"
-		s.Partition = ""
-	case Retag:
-		if s.Type = []string{"recovery", "basic", "oem", "efi"}[rng.IntN(4)]; rng.IntN(3) == 0 {
-			s.Type, s.Attributes = "", []string{"0", "0x8000000000000001"}[rng.IntN(2)]
-		}
-	case Grow, Shrink:
-		s.By = []string{"all", "1 GiB"}[rng.IntN(2)]
-	case Slide:
-		s.By = []string{"all", "-all", "1 GiB"}[rng.IntN(3)]
-	case BringBack:
-		s.Record, s.Partition = "d-1", ""
-	case Clear:
-		s.Partition, s.Scheme = "", []string{"gpt", "mbr", "none"}[rng.IntN(3)]
-	case Label:
-		s.Label = "Other"
+	kinds := []Do{
+		Delete, Delete, Delete, Absorb, Absorb, CopyOut, CopyOut, CopyBack, CopyBack, Create, Create, Retag, Grow, Shrink,
+		Slide, BringBack, Clear, Label,
 	}
-	return s
+	do, p, waiver, release := kinds[rng.IntN(len(kinds))], any(), anyReason(rng), anyReason(rng)
+	switch do {
+	case Delete:
+		d := Deletion{Release: release, Waiver: waiver}
+		if rng.IntN(4) == 0 {
+			d.Erase, d.Backups = true, []string{"keep", "delete"}[rng.IntN(2)]
+		}
+		return Step{Partition: p, Body: d}
+	case Absorb:
+		return Step{Partition: p, Body: Absorbing{Release: release, Waiver: waiver, Into: any()}}
+	case CopyOut:
+		return Step{Partition: p, Body: CopyingOut{As: hold(), Volume: any()}}
+	case CopyBack:
+		b := CopyingBack{Backup: hold()}
+		if rng.IntN(4) == 0 {
+			b.Only = []string{"a"}
+		}
+		return Step{Partition: p, Body: b}
+	case Create:
+		return Step{Body: Creation{
+			As: []string{"n1", "n2"}[rng.IntN(2)], Size: []string{"all", "100 MiB", "8 GiB"}[rng.IntN(3)], Type: "basic", Format: "ntfs",
+		}}
+	case Retag:
+		b := Retagging{Release: release, Type: []string{"recovery", "basic", "oem", "efi"}[rng.IntN(4)]}
+		if rng.IntN(3) == 0 {
+			b.Type, b.Attributes = "", []string{"0", "0x8000000000000001"}[rng.IntN(2)]
+		}
+		return Step{Partition: p, Body: b}
+	case Grow:
+		return Step{Partition: p, Body: Growth{By: []string{"all", "1 GiB"}[rng.IntN(2)]}}
+	case Shrink:
+		return Step{Partition: p, Body: Shrinking{By: []string{"all", "1 GiB"}[rng.IntN(2)]}}
+	case Slide:
+		return Step{Partition: p, Body: Sliding{By: []string{"all", "-all", "1 GiB"}[rng.IntN(3)]}}
+	case BringBack:
+		return Step{Body: BringingBack{Record: "d-1"}}
+	case Clear:
+		return Step{Body: Clearing{Release: release, Waiver: waiver, Scheme: []string{"gpt", "mbr", "none"}[rng.IntN(3)]}}
+	}
+	return Step{Partition: p, Body: Labelling{Label: "Other"}}
 }
 
 // TestNoPlanRoundTheLead lets a technician change plans in any way, with a lead who now and then approves of
@@ -237,14 +248,14 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 			through++
 			have, before := contentsOf(l), l
 			for i, c := range cols {
-				wiped := steps[i].Erase && steps[i].Backups == "delete"
+				wiped := steps[i].wipes()
 				for _, who := range have.step(c, steps[i], before) {
 					if !theirs[who] || backed[who] && !wiped {
 						continue
 					}
 					lost++
 					yes := slices.ContainsFunc(f.Approvals, func(a Approval) bool {
-						return a.Lifts == LiftBackup && a.Purpose == Purpose(steps, i) && steps[i].Waiver != ""
+						return a.Lifts == LiftBackup && a.Purpose == Purpose(steps, i) && steps[i].Waiver() != ""
 					})
 					if !yes {
 						t.Fatalf("step %d (%s) loses what was in %s, and nobody approved of it\n%s\n%s", i+1, c.Title, who, told(steps), sample.Drawn(l))
@@ -272,7 +283,7 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 // TestNotThereYet asks the lead for nothing that only the plan itself makes.
 func TestNotThereYet(t *testing.T) {
 	l := sample.Reception()
-	cols := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Do: Create, Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}, {Do: CopyOut, Partition: "6", Volume: "n", As: "h"}, {Do: Delete, Partition: "n", Waiver: "w"}, {Do: Delete, Partition: "5", Waiver: "w"}})
+	cols := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Body: Creation{Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}}, {Partition: "6", Body: CopyingOut{Volume: "n", As: "h"}}, {Partition: "n", Body: Deletion{Waiver: "w"}}, {Partition: "5", Body: Deletion{Waiver: "w"}}})
 	for i, asked := range map[int]bool{2: false, 3: true} {
 		if c := cols[i]; codes(c.Missing) != "lead-missing" || (c.Missing[0].Ask != nil) != asked || strings.Contains(c.Missing[0].Text, "This plan makes it") == asked {
 			t.Errorf("step %d: %v, %v", i+1, c.Obstacles, c.Missing)

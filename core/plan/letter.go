@@ -8,22 +8,31 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Lettering is what is said of a volume that gets another letter.
+type Lettering struct {
+	Letter string `json:"letter,omitempty"` // "" for none
+}
+
+func (Lettering) Do() Do { return Letter }
+
 // lettering gives a volume another letter in the PC, or none.
-var lettering = kind{valid: validLetter, lay: onPC(newLetter), ofThePC: true, tableOnly: true}
+var lettering = kind{blank: Lettering{}, valid: validLetter, lay: onPC(newLetter), ofThePC: true, tableOnly: true}
 
 func validLetter(s Step) error {
-	if err := validNamedOnPC(s); err != nil {
+	step := Of[Lettering](s)
+	if err := s.named(); err != nil {
 		return err
 	}
-	if s.Letter != "" && !pc.Letter(s.Letter) {
-		return fmt.Errorf("%q is not a letter from A to Z", s.Letter)
+	if step.Letter != "" && !pc.Letter(step.Letter) {
+		return fmt.Errorf("%q is not a letter from A to Z", step.Letter)
 	}
 	return nil
 }
 
 func newLetter(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
-	c.Title = "Give " + p.Title() + " the letter " + c.Step.Letter + ":"
-	if c.Step.Letter == "" {
+	step := Of[Lettering](c.Step)
+	c.Title = "Give " + p.Title() + " the letter " + step.Letter + ":"
+	if step.Letter == "" {
 		c.Title = "Take the letter of " + p.Title() + " away"
 	}
 	if o := unknownPC(f, p.Number); o != nil {
@@ -33,22 +42,22 @@ func newLetter(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		return o
 	}
 	facts := f.PC
-	if _, id, taken := facts.Holder(c.Step.Letter); taken && f.names != nil && f.names.left[id] { // it takes the place of one that the plan deletes
+	if _, id, taken := facts.Holder(step.Letter); taken && f.names != nil && f.names.left[id] { // it takes the place of one that the plan deletes
 		facts, _ = facts.WithLetter(id, "")
 	}
-	after, err := facts.WithLetter(p.UniqueID, c.Step.Letter)
+	after, err := facts.WithLetter(p.UniqueID, step.Letter)
 	if err != nil {
 		return NewObstacle(LetterTaken, sentence(err), p.Number).ClearedBy("letter")
 	}
 	parts := l.Partitions()
 	for i := range parts {
 		if parts[i].Number == p.Number {
-			parts[i].Letter = c.Step.Letter
+			parts[i].Letter = step.Letter
 		}
 	}
 	c.PC, c.Layout = after, l.With(parts)
-	c.Detail = "people see it under " + c.Step.Letter + ":"
-	if c.Step.Letter == "" {
+	c.Detail = "people see it under " + step.Letter + ":"
+	if step.Letter == "" {
 		c.Detail = "people do not see it then"
 	}
 	return nil

@@ -19,25 +19,25 @@ func TestMake(t *testing.T) {
 		s    Step
 		want Code
 	}{
-		"in the first gap that fits": {l, Step{Do: Create, Size: "2 GiB", Type: "basic", Format: "ntfs"}, ""},
-		"all of the gap":             {l, Step{Do: Create, Size: "all", Type: "basic", Format: "none"}, ""},
-		"more than there is":         {l, Step{Do: Create, Size: "9 TiB", Type: "basic", Format: "ntfs"}, BadAmount},
-		"not in a gap":               {l, Step{Do: Create, Size: "1 GiB", Type: "basic", Format: "ntfs", StartLBA: 4096}, NoGap},
-		"too small for NTFS":         {l, Step{Do: Create, Size: "2 MiB", Type: "basic", Format: "ntfs"}, TooSmall},
-		"a format not made yet":      {l, Step{Do: Create, Size: "1 GiB", Type: "efi", Format: "fat16"}, NotYet},
-		"FAT32":                      {l, Step{Do: Create, Size: "300 MiB", Type: "efi", Format: "fat32", Label: "System"}, ""},
-		"too small for FAT32":        {l, Step{Do: Create, Size: "40 MiB", Type: "efi", Format: "fat32"}, TooSmall},
-		"no label for FAT":           {l, Step{Do: Create, Size: "300 MiB", Type: "efi", Format: "fat32", Label: "a/b"}, BadAmount},
-		"too long a label for FAT":   {l, Step{Do: Create, Size: "300 MiB", Type: "efi", Format: "fat32", Label: "twelve chars"}, BadAmount},
-		"files":                      {l, Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, ""},
-		"no such backup":             {l, Step{Do: CopyBack, Partition: "5", Backup: "b-9"}, NoBackup},
-		"not verified":               {l, Step{Do: CopyBack, Partition: "5", Backup: "b-2"}, BackupMissing},
-		"too many":                   {l, Step{Do: CopyBack, Partition: "5", Backup: "b-3"}, Full},
-		"no volume":                  {on(func(s *layout.Span) { s.Volume = nil }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, NoVolume},
-		"not clean":                  {on(func(s *layout.Span) { s.Volume.Clean = false }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, NotClean},
-		"hibernated":                 {on(func(s *layout.Span) { s.Volume.Hibernated = true }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, Hibernated},
-		"held":                       {on(func(s *layout.Span) { s.Held = "a program" }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, Held},
-		"another file system":        {on(func(s *layout.Span) { s.Volume.Kind = volume.Ext4 }), Step{Do: CopyBack, Partition: "5", Backup: "b-1"}, NotYet},
+		"in the first gap that fits": {l, Step{Body: Creation{Size: "2 GiB", Type: "basic", Format: "ntfs"}}, ""},
+		"all of the gap":             {l, Step{Body: Creation{Size: "all", Type: "basic", Format: "none"}}, ""},
+		"more than there is":         {l, Step{Body: Creation{Size: "9 TiB", Type: "basic", Format: "ntfs"}}, BadAmount},
+		"not in a gap":               {l, Step{Body: Creation{Size: "1 GiB", Type: "basic", Format: "ntfs", StartLBA: 4096}}, NoGap},
+		"too small for NTFS":         {l, Step{Body: Creation{Size: "2 MiB", Type: "basic", Format: "ntfs"}}, TooSmall},
+		"a format not made yet":      {l, Step{Body: Creation{Size: "1 GiB", Type: "efi", Format: "fat16"}}, NotYet},
+		"FAT32":                      {l, Step{Body: Creation{Size: "300 MiB", Type: "efi", Format: "fat32", Label: "System"}}, ""},
+		"too small for FAT32":        {l, Step{Body: Creation{Size: "40 MiB", Type: "efi", Format: "fat32"}}, TooSmall},
+		"no label for FAT":           {l, Step{Body: Creation{Size: "300 MiB", Type: "efi", Format: "fat32", Label: "a/b"}}, BadAmount},
+		"too long a label for FAT":   {l, Step{Body: Creation{Size: "300 MiB", Type: "efi", Format: "fat32", Label: "twelve chars"}}, BadAmount},
+		"files":                      {l, Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, ""},
+		"no such backup":             {l, Step{Partition: "5", Body: CopyingBack{Backup: "b-9"}}, NoBackup},
+		"not verified":               {l, Step{Partition: "5", Body: CopyingBack{Backup: "b-2"}}, BackupMissing},
+		"too many":                   {l, Step{Partition: "5", Body: CopyingBack{Backup: "b-3"}}, Full},
+		"no volume":                  {on(func(s *layout.Span) { s.Volume = nil }), Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, NoVolume},
+		"not clean":                  {on(func(s *layout.Span) { s.Volume.Clean = false }), Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, NotClean},
+		"hibernated":                 {on(func(s *layout.Span) { s.Volume.Hibernated = true }), Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, Hibernated},
+		"held":                       {on(func(s *layout.Span) { s.Held = "a program" }), Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, Held},
+		"another file system":        {on(func(s *layout.Span) { s.Volume.Kind = volume.Ext4 }), Step{Partition: "5", Body: CopyingBack{Backup: "b-1"}}, NotYet},
 	} {
 		if err := c.s.Valid(); err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -52,17 +52,17 @@ func TestMake(t *testing.T) {
 		}
 	}
 	// A later step speaks of a new partition by its name.
-	cols := Lay(l, facts, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: "ntfs", Label: "Fresh", As: "new1"}, {Do: CopyBack, Partition: "new1", Backup: "b-1"}})
+	cols := Lay(l, facts, []Step{{Body: Creation{Size: "2 GiB", Type: "basic", Format: "ntfs", Label: "Fresh", As: "new1"}}, {Partition: "new1", Body: CopyingBack{Backup: "b-1"}}})
 	p, ok := cols[1].Layout.Find(cols[0].Number)
 	if !ok || p.Volume.Label != "Fresh" || p.Bytes != 2*disk.GiB || cols[1].Number != cols[0].Number || p.Volume.UsedBytes != disk.GiB || p.UniqueID != facts.NewIDs[0] {
 		t.Errorf("%+v", cols)
 	}
-	for _, s := range []Step{{Do: Create, Type: "basic", Format: "ntfs"}, {Do: Create, Size: "1 GiB", Format: "ntfs"}, {Do: Create, Size: "1 GiB", Type: "basic", Format: "vat"}, {Do: CopyBack, Partition: "5"}, {Do: Delete, Partition: "5", Backups: "burn"}} {
+	for _, s := range []Step{{Body: Creation{Type: "basic", Format: "ntfs"}}, {Body: Creation{Size: "1 GiB", Format: "ntfs"}}, {Body: Creation{Size: "1 GiB", Type: "basic", Format: "vat"}}, {Partition: "5", Body: CopyingBack{}}, {Partition: "5", Body: Deletion{Backups: "burn"}}} {
 		if s.Valid() == nil {
 			t.Errorf("%+v is taken", s)
 		}
 	}
-	erase := Lay(l, facts, []Step{{Do: Delete, Partition: "5", Erase: true, Backups: "delete"}})[0]
+	erase := Lay(l, facts, []Step{{Partition: "5", Body: Deletion{Erase: true, Backups: "delete"}}})[0]
 	if len(erase.Missing) != 1 || erase.Missing[0].Code != WaiverMissing {
 		t.Errorf("an erase without a reason: %+v", erase.Missing)
 	}
@@ -95,19 +95,19 @@ func TestImages(t *testing.T) {
 		s    Step
 		want Code
 	}{
-		"its own size":                    {Step{Do: Create, Backup: "b-sound"}, ""},
-		"larger":                          {Step{Do: Create, Backup: "b-sound", Size: "12 GiB"}, ""},
-		"smaller":                         {Step{Do: Create, Backup: "b-sound", Size: "2 GiB"}, TooSmall},
-		"not there":                       {Step{Do: Create, Backup: "b-nowhere"}, NoBackup},
-		"not verified":                    {Step{Do: Create, Backup: "b-unverified"}, BackupMissing},
-		"sectors of another size":         {Step{Do: Create, Backup: "b-sectors"}, NotResizable},
-		"what is not grown, its size":     {Step{Do: Create, Backup: "b-fat"}, ""},
-		"what is not grown, larger":       {Step{Do: Create, Backup: "b-fat", Size: "12 GiB"}, NotResizable},
-		"left open, its size":             {Step{Do: Create, Backup: "b-open"}, ""},
-		"left open, larger":               {Step{Do: Create, Backup: "b-open", Size: "12 GiB"}, NotClean},
-		"what cannot be looked into":      {Step{Do: Create, Backup: "b-sealed", Size: "9 GiB"}, ""},
-		"a system that starts nothing":    {Step{Do: Create, Backup: "b-system"}, ""},
-		"from a drive with another table": {Step{Do: Create, Backup: "b-mbr"}, ""},
+		"its own size":                    {Step{Body: Creation{Backup: "b-sound"}}, ""},
+		"larger":                          {Step{Body: Creation{Backup: "b-sound", Size: "12 GiB"}}, ""},
+		"smaller":                         {Step{Body: Creation{Backup: "b-sound", Size: "2 GiB"}}, TooSmall},
+		"not there":                       {Step{Body: Creation{Backup: "b-nowhere"}}, NoBackup},
+		"not verified":                    {Step{Body: Creation{Backup: "b-unverified"}}, BackupMissing},
+		"sectors of another size":         {Step{Body: Creation{Backup: "b-sectors"}}, NotResizable},
+		"what is not grown, its size":     {Step{Body: Creation{Backup: "b-fat"}}, ""},
+		"what is not grown, larger":       {Step{Body: Creation{Backup: "b-fat", Size: "12 GiB"}}, NotResizable},
+		"left open, its size":             {Step{Body: Creation{Backup: "b-open"}}, ""},
+		"left open, larger":               {Step{Body: Creation{Backup: "b-open", Size: "12 GiB"}}, NotClean},
+		"what cannot be looked into":      {Step{Body: Creation{Backup: "b-sealed", Size: "9 GiB"}}, ""},
+		"a system that starts nothing":    {Step{Body: Creation{Backup: "b-system"}}, ""},
+		"from a drive with another table": {Step{Body: Creation{Backup: "b-mbr"}}, ""},
 	} {
 		if err := c.s.Valid(); err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -127,14 +127,14 @@ func TestImages(t *testing.T) {
 		if !ok || col.Place != FromBackup || p.UniqueID != facts.NewIDs[0] || p.Role == layout.StartSystem || len(p.TypeID) != 36 {
 			t.Errorf("%s: %+v", name, p)
 		}
-		if c.s.Size == "" && p.Bytes != 8*disk.GiB || name == "larger" && (p.Bytes != 12*disk.GiB || p.Volume.TotalBytes <= 8*disk.GiB) {
+		if c.s.Amount() == "" && p.Bytes != 8*disk.GiB || name == "larger" && (p.Bytes != 12*disk.GiB || p.Volume.TotalBytes <= 8*disk.GiB) {
 			t.Errorf("%s: %s", name, p.Bytes)
 		}
-		if own := p.Attributes == "0x8000000000000000"; own == facts.Images[c.s.Backup].MBR {
+		if own := p.Attributes == "0x8000000000000000"; own == facts.Images[c.s.Backup()].MBR {
 			t.Errorf("%s: attributes %s", name, p.Attributes)
 		}
 	}
-	if (Step{Do: Create, Backup: "b-sound", Format: "ntfs"}).Valid() == nil {
+	if (Step{Body: Creation{Backup: "b-sound", Format: "ntfs"}}).Valid() == nil {
 		t.Error("a format and an image at once are taken")
 	}
 }
@@ -147,17 +147,17 @@ func TestNoReturn(t *testing.T) {
 		Backups:  map[int]Backup{5: {ID: "b-1", Verified: true, Same: true}},
 		Arriving: map[string]Arriving{"b-1\x00": {Files: 9, Bytes: disk.GiB, Room: disk.GiB, Verified: true}},
 	}
-	gone := Step{Do: Delete, Partition: "5"}
-	again := Step{Do: Create, StartLBA: x.Start, Size: "20 GiB", Type: "basic", Format: "ntfs", As: "again"}
-	back := Step{Do: CopyBack, Partition: "again", Backup: "b-1"}
+	gone := Step{Partition: "5", Body: Deletion{}}
+	again := Step{Body: Creation{StartLBA: x.Start, Size: "20 GiB", Type: "basic", Format: "ntfs", As: "again"}}
+	back := Step{Partition: "again", Body: CopyingBack{Backup: "b-1"}}
 	for name, c := range map[string]struct {
 		steps []Step
 		want  []bool
 	}{
 		"files over what was deleted": {[]Step{gone, again, back}, []bool{false, false, true}},
-		"files beside it":             {[]Step{gone, {Do: CopyBack, Partition: "3", Backup: "b-1"}}, []bool{false, false}},
-		"erased":                      {[]Step{{Do: Delete, Partition: "5", Erase: true}, again}, []bool{true, false}},
-		"nothing deleted":             {[]Step{{Do: CopyBack, Partition: "5", Backup: "b-1"}}, []bool{false}},
+		"files beside it":             {[]Step{gone, {Partition: "3", Body: CopyingBack{Backup: "b-1"}}}, []bool{false, false}},
+		"erased":                      {[]Step{{Partition: "5", Body: Deletion{Erase: true}}, again}, []bool{true, false}},
+		"nothing deleted":             {[]Step{{Partition: "5", Body: CopyingBack{Backup: "b-1"}}}, []bool{false}},
 	} {
 		for i, col := range Lay(l, facts, c.steps) {
 			if len(col.Obstacles) > 0 || (col.NoReturn != "") != c.want[i] {
@@ -172,7 +172,7 @@ func TestTypeOfFAT(t *testing.T) {
 	for format, want := range map[string]string{"fat32": "0c", "ntfs": "07"} {
 		l := sample.Bakery()
 		l = l.With(l.Partitions()[:1])
-		c := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Do: Create, Size: "2 GiB", Type: "basic", Format: format, As: "n"}})[0]
+		c := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Body: Creation{Size: "2 GiB", Type: "basic", Format: format, As: "n"}}})[0]
 		if c.Layout == nil {
 			t.Fatal(c.Obstacles)
 		}

@@ -61,7 +61,7 @@ func moved(c *Column, l *layout.Layout, p *layout.Span, start, end disk.LBA, f F
 
 // amountOf reads how much a partition gains or, when less is set, gives up, of at most
 // most.
-func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *Obstacle) {
+func amountOf(p *layout.Span, howMuch, to string, most disk.Bytes, less bool) (disk.Bytes, *Obstacle) {
 	word := "gain"
 	if less {
 		word = "give up"
@@ -73,8 +73,8 @@ func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *
 			p.Number,
 		)
 	}
-	if s.To == "" {
-		by, err := disk.ParseAmount(s.By, most)
+	if to == "" {
+		by, err := disk.ParseAmount(howMuch, most)
 		if err != nil {
 			return 0, bad("%v.", err)
 		}
@@ -84,8 +84,8 @@ func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *
 	if !less {
 		whole += most
 	}
-	to, err := disk.ParseAmount(s.To, whole)
-	by := to - p.Bytes
+	size, err := disk.ParseAmount(to, whole)
+	by := size - p.Bytes
 	if less {
 		by = -by
 	}
@@ -93,21 +93,21 @@ func amountOf(p *layout.Span, s Step, most disk.Bytes, less bool) (disk.Bytes, *
 	case err != nil:
 		return 0, bad("%v.", err)
 	case by <= 0 || by > most:
-		return 0, bad("To %s is not possible.", s.To)
+		return 0, bad("To %s is not possible.", to)
 	}
 	return by, nil
 }
 
 // validResize checks the words of a step that changes a size.
-func (s Step) validResize() error {
-	if s.Partition == "" || (s.By == "") == (s.To == "") {
-		return fmt.Errorf("%s needs a partition and one of by and to", s.Do)
+func (s Step) validResize(by, to, edge string) error {
+	if s.Partition == "" || (by == "") == (to == "") {
+		return fmt.Errorf("%s needs a partition and one of by and to", s.Do())
 	}
-	if _, err := disk.ParseAmount(s.By+s.To, 1<<60); err != nil {
+	if _, err := disk.ParseAmount(by+to, 1<<60); err != nil {
 		return err
 	}
-	if s.Edge != "" && s.Edge != "end" && s.Edge != "head" {
-		return fmt.Errorf("edge is %q, not end or head", s.Edge)
+	if edge != "" && edge != "end" && edge != "head" {
+		return fmt.Errorf("edge is %q, not end or head", edge)
 	}
 	return nil
 }

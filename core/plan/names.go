@@ -28,9 +28,12 @@ func newNames() *names {
 
 // resolve puts into a step what names of earlier steps stand for.
 func (n *names) resolve(s Step) Step {
-	for _, at := range []*string{&s.Partition, &s.Into, &s.Volume} {
-		if number, ok := n.parts[*at]; ok {
-			*at = number
+	if number, ok := n.parts[s.Partition]; ok {
+		s.Partition = number
+	}
+	if b, ok := s.Body.(referring); ok {
+		if number, known := n.parts[b.refers()]; known {
+			s.Body = b.referringTo(number)
 		}
 	}
 	return s
@@ -38,15 +41,16 @@ func (n *names) resolve(s Step) Step {
 
 // note keeps the names that a step gives.
 func (n *names) note(s Step, c *Column) {
-	if s.As == "" {
+	as := s.As()
+	if as == "" {
 		return
 	}
 	switch {
 	case c.Hold != nil:
-		n.holds[s.As] = c.Hold
-	case s.Do == CopyOut:
-		n.backups[s.As] = shelved{c.Backup, c.Waits}
+		n.holds[as] = c.Hold
+	case s.Do() == CopyOut:
+		n.backups[as] = shelved{c.Backup, c.Waits}
 	case s.kind().makes:
-		n.parts[s.As] = strconv.Itoa(c.Number)
+		n.parts[as] = strconv.Itoa(c.Number)
 	}
 }

@@ -47,7 +47,7 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 				"It is copied into a folder of %s, and can be taken back into use from there.", to.Title(),
 			)
 		}
-		c := Column{Step: Step{Do: UseRecovery, Partition: strconv.Itoa(p.Number)}}
+		c := Column{Step: Step{Partition: strconv.Itoa(p.Number), Body: UsingRecovery{}}}
 		use := Act{Do: UseRecovery, Obstacle: useRecovery(&c, l, p, f)}
 		if use.Obstacle == nil {
 			use.Note = strings.ToUpper(c.Detail[:1]) + c.Detail[1:] + "."
@@ -55,7 +55,7 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 		out = append(out, park, use)
 	}
 	if p.Role == layout.StartSystem || p.Role == layout.OtherSystem {
-		c := Column{Step: Step{Do: StartOrder, Partition: strconv.Itoa(p.Number)}}
+		c := Column{Step: Step{Partition: strconv.Itoa(p.Number), Body: Ordering{}}}
 		first := Act{Do: StartOrder, Obstacle: startOrder(&c, l, p, f)}
 		switch {
 		case first.Obstacle != nil:
@@ -85,20 +85,4 @@ func onPC(lay func(*Column, *layout.Layout, *layout.Span, Facts) *Obstacle) func
 			c.Obstacles = append(c.Obstacles, *o)
 		}
 	}
-}
-
-// validOnPC checks what is alike in the words of all steps about the PC but that of the start order.
-func (s Step) validOnPC() error {
-	if s.Wait != nil {
-		return fmt.Errorf("%s does not wait", s.Do)
-	}
-	return validFolder(s.Folder)
-}
-
-// validNamedOnPC checks the words of a step about the PC that must name a partition.
-func validNamedOnPC(s Step) error {
-	if err := s.named(); err != nil {
-		return err
-	}
-	return s.validOnPC()
 }

@@ -22,9 +22,9 @@ func twoSystems() *layout.Layout {
 
 func TestOnPC(t *testing.T) {
 	l, ten := twoSystems(), 10
-	recovery := Step{Do: Create, Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "new"}
-	gone := Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}
-	park := Step{Do: ParkRecovery}
+	recovery := Step{Body: Creation{Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "new"}}
+	gone := Step{Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}}
+	park := Step{Body: Parking{}}
 	full := sample.With(l, 3, func(s *layout.Span) { s.Volume.UsedBytes = s.Volume.TotalBytes - disk.MiB })
 	for _, c := range []struct {
 		name  string
@@ -35,10 +35,10 @@ func TestOnPC(t *testing.T) {
 		check func(c Column) bool
 	}{
 		{"nothing known", l, nil, []Step{park}, "no-pc", nil},
-		{"nothing known of the order", l, nil, []Step{{Do: StartOrder, Wait: &ten}}, "no-pc", nil},
+		{"nothing known of the order", l, nil, []Step{{Body: Ordering{Wait: &ten}}}, "no-pc", nil},
 		{"no recovery environment", l, &pc.Facts{Start: "d"}, []Step{park}, "not-parked", nil},
 		{"its partition is gone", l, sample.InOrder(), []Step{gone, park}, "not-parked", nil},
-		{"another partition", l, sample.InOrder(), []Step{{Do: ParkRecovery, Partition: "6"}}, "not-parked", nil},
+		{"another partition", l, sample.InOrder(), []Step{{Partition: "6", Body: Parking{}}}, "not-parked", nil},
 		{"start system elsewhere", l, &pc.Facts{Start: "zz", Recovery: &pc.Recovery{Partition: "e", InUse: true}}, []Step{park}, "no-system", nil},
 		{"no room", full, sample.InOrder(), []Step{park}, "full", nil},
 		{"held", sample.With(l, 3, func(s *layout.Span) { s.Held = "the running system" }), sample.InOrder(), []Step{park}, "held", nil},
@@ -46,41 +46,41 @@ func TestOnPC(t *testing.T) {
 		{"parked", l, sample.InOrder(), []Step{park}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(3)
 			was, _ := l.Find(3)
-			return c.From == 4 && c.Number == 3 && c.Step.Folder == parkedIn && c.PC.Recovery.Parked && !c.PC.Recovery.InUse && c.PC.Recovery.Volume == "d" && p.Volume.UsedBytes == was.Volume.UsedBytes+disk.GiB/2
+			return c.From == 4 && c.Number == 3 && c.Step.Folder() == parkedIn && c.PC.Recovery.Parked && !c.PC.Recovery.InUse && c.PC.Recovery.Volume == "d" && p.Volume.UsedBytes == was.Volume.UsedBytes+disk.GiB/2
 		}},
 		{"parked twice", l, sample.InOrder(), []Step{park, park}, "nothing-to-do", nil},
 		{"parked and gone", l, sample.InOrder(), []Step{park, gone}, "", func(c Column) bool { return len(c.Notes) == 0 && c.PC.Recovery.Parked }},
 		{"gone and not parked", l, sample.InOrder(), []Step{gone}, "", func(c Column) bool {
 			return codes(c.Notes) == "recovery-in-use" && slices.Equal(c.Notes[0].Clears, []string{"park-recovery"}) && !c.PC.Recovery.InUse
 		}},
-		{"rebuilt elsewhere", l, sample.InOrder(), []Step{park, gone, recovery, {Do: UseRecovery, Partition: "new"}}, "", func(c Column) bool {
+		{"rebuilt elsewhere", l, sample.InOrder(), []Step{park, gone, recovery, {Partition: "new", Body: UsingRecovery{}}}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(c.Number)
-			return c.From == 3 && c.Moves && c.Base == parkedIn && c.Step.Folder == "" && c.PC.Recovery.InUse && c.PC.Recovery.Partition == p.UniqueID && c.Number != 3
+			return c.From == 3 && c.Moves && c.Base == parkedIn && c.Step.Folder() == "" && c.PC.Recovery.InUse && c.PC.Recovery.Partition == p.UniqueID && c.Number != 3
 		}},
-		{"rebuilt, not parked", l, sample.InOrder(), []Step{gone, recovery, {Do: UseRecovery, Partition: "new"}}, "not-parked", nil},
-		{"rebuilt too small", l, sample.InOrder(), []Step{park, gone, {Do: Create, Size: "64 MiB", Type: "recovery", Format: "ntfs", As: "new"}, {Do: UseRecovery, Partition: "new"}}, "full", nil},
-		{"into a data volume", l, sample.InOrder(), []Step{park, {Do: UseRecovery, Partition: "5"}}, "no-volume", nil},
-		{"in use already", l, sample.InOrder(), []Step{{Do: UseRecovery, Partition: "4"}}, "nothing-to-do", nil},
-		{"back where it still lies", l, sample.InOrder(), []Step{park, {Do: UseRecovery, Partition: "4"}}, "", func(c Column) bool { return c.From == 0 && c.PC.Recovery.InUse && c.PC.Recovery.Partition == "e" }},
-		{"parked where nobody noted", l, &pc.Facts{Start: "d", Recovery: &pc.Recovery{Partition: "d", Parked: true}}, []Step{{Do: UseRecovery, Partition: "4"}}, "not-parked", nil},
-		{"start system dropped", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "3"}}, "start-system", nil},
-		{"not a system", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "4"}}, "no-system", nil},
-		{"dropped", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "5"}}, "", func(c Column) bool {
+		{"rebuilt, not parked", l, sample.InOrder(), []Step{gone, recovery, {Partition: "new", Body: UsingRecovery{}}}, "not-parked", nil},
+		{"rebuilt too small", l, sample.InOrder(), []Step{park, gone, {Body: Creation{Size: "64 MiB", Type: "recovery", Format: "ntfs", As: "new"}}, {Partition: "new", Body: UsingRecovery{}}}, "full", nil},
+		{"into a data volume", l, sample.InOrder(), []Step{park, {Partition: "5", Body: UsingRecovery{}}}, "no-volume", nil},
+		{"in use already", l, sample.InOrder(), []Step{{Partition: "4", Body: UsingRecovery{}}}, "nothing-to-do", nil},
+		{"back where it still lies", l, sample.InOrder(), []Step{park, {Partition: "4", Body: UsingRecovery{}}}, "", func(c Column) bool { return c.From == 0 && c.PC.Recovery.InUse && c.PC.Recovery.Partition == "e" }},
+		{"parked where nobody noted", l, &pc.Facts{Start: "d", Recovery: &pc.Recovery{Partition: "d", Parked: true}}, []Step{{Partition: "4", Body: UsingRecovery{}}}, "not-parked", nil},
+		{"start system dropped", l, sample.InOrder(), []Step{{Partition: "3", Body: DroppingStartEntry{}}}, "start-system", nil},
+		{"not a system", l, sample.InOrder(), []Step{{Partition: "4", Body: DroppingStartEntry{}}}, "no-system", nil},
+		{"dropped", l, sample.InOrder(), []Step{{Partition: "5", Body: DroppingStartEntry{}}}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(5)
 			return len(c.PC.Order) == 1 && p.Note == layout.NoteUnstarted
 		}},
-		{"dropped twice", l, sample.InOrder(), []Step{{Do: DropStartEntry, Partition: "5"}, {Do: DropStartEntry, Partition: "5"}}, "not-in-order", nil},
-		{"the old system goes", l, sample.InOrder(), []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
-		{"another starts", l, sample.InOrder(), []Step{{Do: StartOrder, Partition: "5", Wait: &ten}}, "", func(c Column) bool {
+		{"dropped twice", l, sample.InOrder(), []Step{{Partition: "5", Body: DroppingStartEntry{}}, {Partition: "5", Body: DroppingStartEntry{}}}, "not-in-order", nil},
+		{"the old system goes", l, sample.InOrder(), []Step{{Partition: "5", Body: Deletion{Waiver: "w"}}}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
+		{"another starts", l, sample.InOrder(), []Step{{Partition: "5", Body: Ordering{Wait: &ten}}}, "", func(c Column) bool {
 			was, _ := c.Layout.Find(3)
 			is, _ := c.Layout.Find(5)
 			return c.PC.Start == "f" && c.PC.Order[0].Title == "Old" && c.PC.Wait == 10 && was.Role == layout.OtherSystem && was.Note == layout.NoteOffered && is.Role == layout.StartSystem
 		}},
-		{"another starts, and the first goes", l, sample.InOrder(), []Step{{Do: StartOrder, Partition: "5"}, {Do: DropStartEntry, Partition: "3"}, {Do: Delete, Partition: "3", Waiver: "w"}}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
-		{"a hibernated one starts", sample.With(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), sample.InOrder(), []Step{{Do: StartOrder, Partition: "5"}}, "hibernated", nil},
-		{"letter", l, sample.InOrder(), []Step{{Do: Letter, Partition: "5", Letter: "X"}}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
-		{"letter taken", l, sample.InOrder(), []Step{{Do: Letter, Partition: "5", Letter: "C"}}, "letter-taken", nil},
-		{"identity", l, nil, []Step{{Do: NoteIdentity, Partition: "4"}}, "", func(c Column) bool {
+		{"another starts, and the first goes", l, sample.InOrder(), []Step{{Partition: "5", Body: Ordering{}}, {Partition: "3", Body: DroppingStartEntry{}}, {Partition: "3", Body: Deletion{Waiver: "w"}}}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
+		{"a hibernated one starts", sample.With(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), sample.InOrder(), []Step{{Partition: "5", Body: Ordering{}}}, "hibernated", nil},
+		{"letter", l, sample.InOrder(), []Step{{Partition: "5", Body: Lettering{Letter: "X"}}}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
+		{"letter taken", l, sample.InOrder(), []Step{{Partition: "5", Body: Lettering{Letter: "C"}}}, "letter-taken", nil},
+		{"identity", l, nil, []Step{{Partition: "4", Body: NotingIdentity{}}}, "", func(c Column) bool {
 			return strings.Contains(c.Detail, "unique id e") && strings.Contains(c.Detail, "sectors") && c.Layout == l
 		}},
 	} {

@@ -8,10 +8,27 @@ import (
 	"jadetrail/core/layout"
 )
 
+// Parking is what is said of a recovery environment that is parked.
+type Parking struct {
+	Folder string `json:"folder,omitempty"` // "" for the one that is meant for it
+}
+
+func (Parking) Do() Do { return ParkRecovery }
+
+func (b Parking) folder() string { return b.Folder }
+
+func (b Parking) withFolder(path string) Body {
+	b.Folder = path
+	return b
+}
+
 // parking moves the recovery environment out of its partition, into a folder of another volume.
 var parking = kind{
-	valid: Step.validOnPC, lay: onPC(park), whole: noPartition, ofThePC: true, copies: recoveryAcross,
+	blank: Parking{},
+	valid: validPark, lay: onPC(park), whole: noPartition, ofThePC: true, copies: recoveryAcross,
 }
+
+func validPark(s Step) error { return validFolder(Of[Parking](s).Folder) }
 
 // parkedIn is the folder that a recovery environment is parked in.
 const parkedIn = "Parked recovery"
@@ -52,6 +69,7 @@ func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
 
 // park copies the recovery environment into a folder of the start system.
 func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	step := Of[Parking](c.Step)
 	c.Title = "Park the recovery environment"
 	from, to, o := mayPark(l, f)
 	if o != nil {
@@ -67,15 +85,16 @@ func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 			p.Number,
 		)
 	}
-	if c.Step.Folder == "" {
-		c.Step.Folder = parkedIn
+	if step.Folder == "" {
+		step.Folder = parkedIn
+		c.Step.Body = step
 	}
 	used := from.Volume.UsedBytes
 	c.Number, c.From = to.Number, from.Number
 	c.Detail = fmt.Sprintf(
-		"copied from %s into the folder %s of %s", from.Title(), strings.Trim(c.Step.Folder, "/"), to.Title(),
+		"copied from %s into the folder %s of %s", from.Title(), strings.Trim(step.Folder, "/"), to.Title(),
 	)
-	c.Layout, c.PC = fuller(l, to.Number, used), f.PC.Parked(to.UniqueID, strings.Trim(c.Step.Folder, "/"), int64(used))
+	c.Layout, c.PC = fuller(l, to.Number, used), f.PC.Parked(to.UniqueID, strings.Trim(step.Folder, "/"), int64(used))
 	return nil
 }
 

@@ -34,7 +34,7 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 		s = f.names.resolve(s)
 		c := Column{Step: s, Obstacles: []Obstacle{}, Missing: []Obstacle{}, PC: f.PC, Standing: maps.Clone(f.Backups)}
 		if l == nil {
-			c.Title = string(s.Do)
+			c.Title = string(s.Do())
 			c.Obstacles = append(c.Obstacles, *NewObstacle(
 				"earlier-step", "An earlier step cannot be done, so this one cannot be judged.",
 			))
@@ -42,14 +42,14 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			f.entries, f.asking = brokenEntries(l), askingFor(now, steps, i)
 			apply(&c, l, f)
 			stowed(&c, l, f)
-			if f.PC = c.PC; s.Do == Clear && c.Layout != nil {
-				f.TableTrouble, f.NoTable = "", s.Scheme == "none"
+			if f.PC = c.PC; s.Do() == Clear && c.Layout != nil {
+				f.TableTrouble, f.NoTable = "", Of[Clearing](s).Scheme == "none"
 			}
 			c.NoReturn = noReturn(c, gone, f.Room)
 			if c.Layout != nil {
 				lost = overGone(&c, lost)
 			}
-			if p, ok := l.Find(c.Number); ok && s.Do == Delete {
+			if p, ok := l.Find(c.Number); ok && s.Do() == Delete {
 				if f.names.left[p.UniqueID] = true; p.Volume != nil {
 					gone = append(gone, *p)
 				}
@@ -64,13 +64,15 @@ func Lay(now *layout.Layout, f Facts, steps []Step) []Column {
 			gone = append(gone, c.Cleared...)
 			f.names.note(s, &c)
 			f.filled(&c)
-			allBack := func(x Step) bool { return x.Do == CopyBack && x.Backup == s.As && len(x.Only) == 0 }
+			allBack := func(x Step) bool {
+				return x.Do() == CopyBack && Of[CopyingBack](x).Backup == s.As() && len(Of[CopyingBack](x).Only) == 0
+			}
 			if n, err := strconv.Atoi(s.Partition); err == nil && c.Hold != nil && slices.ContainsFunc(steps[i+1:], allBack) {
 				f.kept[n] = true
 			}
 		}
-		if l = c.Layout; s.Do == Mend && l != nil {
-			f.TableTrouble = f.Mended[s.Keep].Trouble
+		if l = c.Layout; s.Do() == Mend && l != nil {
+			f.TableTrouble = f.Mended[Of[Mending](s).Keep].Trouble
 		}
 		out = append(out, c)
 	}
@@ -89,7 +91,7 @@ func (f *Facts) filled(c *Column) {
 		return
 	}
 	f.made[number] = f.made[number] || k.makes
-	empty := c.Step.Do == Create && c.Step.Backup == ""
+	empty := c.Step.Do() == Create && Of[Creation](c.Step).Backup == ""
 	f.kept[number] = empty
 	delete(f.Backups, number)
 	if !empty {
@@ -108,16 +110,16 @@ func noReturn(c Column, gone []layout.Span, room disk.Bytes) string {
 	if c.Layout == nil {
 		return ""
 	}
-	if c.Step.Erase {
+	if Of[Deletion](c.Step).Erase {
 		return "it overwrites what it deletes"
 	}
 	if c.Portions {
 		return "the files go over in portions, each into places that the ones before have left"
 	}
-	if c.Step.DropRestorePoints {
+	if Of[Shrinking](c.Step).DropRestorePoints {
 		return "it may write over the earlier states that it drops"
 	}
-	if c.Step.Test {
+	if Of[Creation](c.Step).Test {
 		return "it writes over all that lies in the new partition's place"
 	}
 	p, ok := c.Layout.Find(c.Number)
@@ -154,12 +156,12 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	if o := needsLead(c, p, f); o != nil {
 		out = append(out, *o)
 	}
-	wiped := s.Erase && s.Backups == "delete"
+	wiped := s.wipes()
 	b, ok := f.Backups[p.Number]
-	if p.Volume == nil || f.kept[p.Number] && !s.Erase || ok && b.Verified && b.Same && !wiped {
+	if p.Volume == nil || f.kept[p.Number] && !Of[Deletion](s).Erase || ok && b.Verified && b.Same && !wiped {
 		return out
 	}
-	if strings.TrimSpace(s.Waiver) != "" {
+	if strings.TrimSpace(s.Waiver()) != "" {
 		c.Waived = append(c.Waived, p.Number)
 		if personal(p, f) {
 			if o := c.asks(p, LiftBackup, f); o != nil {
@@ -268,13 +270,13 @@ func apply(c *Column, l *layout.Layout, f Facts) {
 	n, err := strconv.Atoi(c.Step.Partition)
 	p, ok := l.Find(n)
 	if err != nil || !ok {
-		c.Title = string(c.Step.Do)
+		c.Title = string(c.Step.Do())
 		block(NewObstacle(NoSuch, fmt.Sprintf("There is no partition %s.", c.Step.Partition)))
 		return
 	}
 	c.Number = n
 	if o := keepsBackups(p, f); o != nil && !k.ofThePC {
-		c.Title = string(c.Step.Do) + " " + p.Title()
+		c.Title = string(c.Step.Do()) + " " + p.Title()
 		block(o)
 		return
 	}

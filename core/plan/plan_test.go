@@ -27,23 +27,23 @@ func TestObstacles(t *testing.T) {
 		want  string // obstacles of the last column
 		miss  string
 	}{
-		{"hemmed in", []Step{{Do: Grow, Partition: "3", By: "80GiB"}}, "in-the-way", ""},
-		{"start system", []Step{{Do: Delete, Partition: "3"}}, "start-system", ""},
-		{"only EFI", []Step{{Do: Delete, Partition: "1", Release: "r", Waiver: "w"}}, "only-efi", ""},
-		{"no such", []Step{{Do: Delete, Partition: "9"}}, "no-such-partition", ""},
-		{"release missing, backup there", []Step{{Do: Delete, Partition: "4"}}, "", "release-missing"},
-		{"backup of another state", []Step{{Do: Delete, Partition: "6", Release: "r"}}, "", "backup-missing"},
-		{"waived", []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}}, "", ""},
-		{"nothing in it, release only", []Step{{Do: Delete, Partition: "2"}}, "", "release-missing"},
-		{"a waiver over personal files", []Step{{Do: Delete, Partition: "5", Waiver: "w"}}, "", "lead-missing"},
-		{"no backup at all", []Step{{Do: Delete, Partition: "5"}}, "", "backup-missing"},
-		{"too much", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "2GiB"}}, "bad-amount", ""},
-		{"fits exactly", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", By: "1GiB"}}, "", ""},
-		{"not larger", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "3", To: "100GiB"}}, "bad-amount", ""},
-		{"FAT", []Step{{Do: Grow, Partition: "1", By: "all"}}, "in-the-way", ""},
-		{"after an obstacle", []Step{{Do: Delete, Partition: "3"}, {Do: Delete, Partition: "4"}}, "earlier-step", ""},
-		{"toward the start", []Step{{Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "in-the-way", ""},
-		{"toward the start, into a gap", []Step{{Do: Delete, Partition: "4", Release: "r"}, {Do: Grow, Partition: "5", By: "all", Edge: "head"}}, "", ""},
+		{"hemmed in", []Step{{Partition: "3", Body: Growth{By: "80GiB"}}}, "in-the-way", ""},
+		{"start system", []Step{{Partition: "3", Body: Deletion{}}}, "start-system", ""},
+		{"only EFI", []Step{{Partition: "1", Body: Deletion{Release: "r", Waiver: "w"}}}, "only-efi", ""},
+		{"no such", []Step{{Partition: "9", Body: Deletion{}}}, "no-such-partition", ""},
+		{"release missing, backup there", []Step{{Partition: "4", Body: Deletion{}}}, "", "release-missing"},
+		{"backup of another state", []Step{{Partition: "6", Body: Deletion{Release: "r"}}}, "", "backup-missing"},
+		{"waived", []Step{{Partition: "6", Body: Deletion{Release: "r", Waiver: "w"}}}, "", ""},
+		{"nothing in it, release only", []Step{{Partition: "2", Body: Deletion{}}}, "", "release-missing"},
+		{"a waiver over personal files", []Step{{Partition: "5", Body: Deletion{Waiver: "w"}}}, "", "lead-missing"},
+		{"no backup at all", []Step{{Partition: "5", Body: Deletion{}}}, "", "backup-missing"},
+		{"too much", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "2GiB"}}}, "bad-amount", ""},
+		{"fits exactly", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "1GiB"}}}, "", ""},
+		{"not larger", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{To: "100GiB"}}}, "bad-amount", ""},
+		{"FAT", []Step{{Partition: "1", Body: Growth{By: "all"}}}, "in-the-way", ""},
+		{"after an obstacle", []Step{{Partition: "3", Body: Deletion{}}, {Partition: "4", Body: Deletion{}}}, "earlier-step", ""},
+		{"toward the start", []Step{{Partition: "5", Body: Growth{By: "all", Edge: "head"}}}, "in-the-way", ""},
+		{"toward the start, into a gap", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "5", Body: Growth{By: "all", Edge: "head"}}}, "", ""},
 	} {
 		cols := Lay(l, facts, c.steps)
 		last := cols[len(cols)-1]
@@ -55,14 +55,14 @@ func TestObstacles(t *testing.T) {
 		}
 	}
 	// On a drive that no PC starts from, the EFI partition may go, by the lead.
-	efi := []Step{{Do: Delete, Partition: "1", Release: "r", Waiver: "w"}}
+	efi := []Step{{Partition: "1", Body: Deletion{Release: "r", Waiver: "w"}}}
 	if c := Lay(l, Facts{}, efi)[0]; codes(c.Missing) != "lead-missing" || c.Layout == nil {
 		t.Errorf("EFI: %v", c.Missing)
 	}
 	if c := Lay(l, Facts{Lead: true}, efi)[0]; len(c.Missing) > 0 {
 		t.Errorf("EFI, by the lead: %v", c.Missing)
 	}
-	o := Lay(l, facts, []Step{{Do: Grow, Partition: "3", By: "1GiB"}})[0].Obstacles[0]
+	o := Lay(l, facts, []Step{{Partition: "3", Body: Growth{By: "1GiB"}}})[0].Obstacles[0]
 	if len(o.Partitions) != 3 || !strings.Contains(o.Text, "Recovery") {
 		t.Errorf("in the way: %+v", o)
 	}
@@ -70,12 +70,12 @@ func TestObstacles(t *testing.T) {
 
 func TestAmountsAreMetToTheAlignment(t *testing.T) {
 	l := sample.Reception()
-	del := Step{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}
+	del := Step{Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}}
 	for by, want := range map[string]disk.Bytes{
 		"all": disk.GiB, "half": disk.GiB / 2, "300 MiB": 300 * disk.MiB, "all but 24 MiB": 1000 * disk.MiB,
 		"500 MB": 477 * disk.MiB, "+1GiB": disk.GiB, "1073741823 B": disk.GiB,
 	} {
-		cols := Lay(l, Facts{}, []Step{del, {Do: Grow, Partition: "3", By: by}})
+		cols := Lay(l, Facts{}, []Step{del, {Partition: "3", Body: Growth{By: by}}})
 		p, ok := func() (*layout.Span, bool) {
 			if cols[1].Layout == nil {
 				return nil, false
@@ -98,8 +98,8 @@ func TestAmountsAreMetToTheAlignment(t *testing.T) {
 func TestBringBack(t *testing.T) {
 	l := sample.Reception()
 	gone, _ := l.Find(6)
-	after := Lay(l, Facts{}, []Step{{Do: Delete, Partition: "6", Release: "r", Waiver: "w"}})[0].Layout
-	grown := Lay(after, Facts{}, []Step{{Do: Grow, Partition: "5", By: "10GiB"}})[0].Layout
+	after := Lay(l, Facts{}, []Step{{Partition: "6", Body: Deletion{Release: "r", Waiver: "w"}}})[0].Layout
+	grown := Lay(after, Facts{}, []Step{{Partition: "5", Body: Growth{By: "10GiB"}}})[0].Layout
 	for _, c := range []struct {
 		name string
 		l    *layout.Layout
@@ -115,7 +115,7 @@ func TestBringBack(t *testing.T) {
 		{"no free entry", func() *layout.Layout { full := *l; full.Slots = 6; return &full }(), Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}, Backup: "b"}, "", "table-full"},
 		{"already there", l, Record{Span: *gone, Stand: &Stand{Used: disk.MiB, Untouched: disk.MiB}, Backup: "b"}, FromBackup, ""},
 	} {
-		col := Lay(c.l, Facts{Records: map[string]Record{"r": c.r}, NewID: "new"}, []Step{{Do: BringBack, Record: "r"}})[0]
+		col := Lay(c.l, Facts{Records: map[string]Record{"r": c.r}, NewID: "new"}, []Step{{Body: BringingBack{Record: "r"}}})[0]
 		if col.Place != c.want || codes(col.Obstacles) != c.code {
 			t.Errorf("%s: %q %q", c.name, col.Place, codes(col.Obstacles))
 		}

@@ -84,7 +84,7 @@ func PriceOf(now *layout.Layout, cols []Column, f Facts) Price {
 // add counts what one step costs on a drive that is laid out as before.
 func (sum *tally) add(c Column, before *layout.Layout, sector disk.Bytes, f Facts) {
 	k := c.Step.kind()
-	if c.Step.Do != Restart {
+	if c.Step.Do() != Restart {
 		sum.Rewritten += TableSectors * sector
 	}
 	was, there := before.Find(c.Number)
@@ -119,7 +119,7 @@ func (sum *tally) add(c Column, before *layout.Layout, sector disk.Bytes, f Fact
 		k.priced(sum, c, was, before)
 	}
 	sum.Beside = max(sum.Beside, sum.beside)
-	if is != nil && c.Step.Test {
+	if is != nil && Of[Creation](c.Step).Test {
 		sum.Rewritten += is.Bytes
 	}
 	if k.rewrites != nil && was != nil && is != nil {

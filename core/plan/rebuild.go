@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -9,39 +10,57 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Rebuilding is what is said of a partition that is made again as a record has it, empty.
+type Rebuilding struct {
+	Record   string   `json:"record,omitempty"`
+	StartLBA disk.LBA `json:"start_lba,omitempty"` // 0 for where there is room
+	Size     string   `json:"size,omitempty"`      // "" for the one that it had
+	As       string   `json:"as,omitempty"`        // the name by which later steps speak of it
+}
+
+func (Rebuilding) Do() Do { return Rebuild }
+
+func (b Rebuilding) record() string { return b.Record }
+
+func (b Rebuilding) named() string { return b.As }
+
+func (b Rebuilding) amount() string { return b.Size }
+
+func (b Rebuilding) withAmount(text string) Body {
+	b.Size = text
+	return b
+}
+
 // rebuilding makes a partition as a record has it, empty.
 var rebuilding = kind{
-	valid: validRebuild, lay: layRebuild, amount: bySize, whole: always, makes: true, fills: itself, copies: filledFrom, priced: priceOfMaking,
+	blank: Rebuilding{},
+	valid: validRebuild, lay: layRebuild, whole: always, makes: true, fills: itself, copies: filledFrom, priced: priceOfMaking,
 }
 
 func validRebuild(s Step) error {
-	if s.Record == "" {
+	if Of[Rebuilding](s).Record == "" {
 		return errors.New("rebuild names no record")
 	}
-	if s.Size != "" {
-		_, err := disk.ParseAmount(s.Size, 1<<60)
+	if Of[Rebuilding](s).Size != "" {
+		_, err := disk.ParseAmount(Of[Rebuilding](s).Size, 1<<60)
 		return err
 	}
-	return validFolder(s.Folder)
+	return nil
 }
 
 // layRebuild makes a partition again as a record has it: with the type, attributes, name and
 // label that it had, at the wanted size, and empty.
 func layRebuild(c *Column, l *layout.Layout, _ *layout.Span, f Facts) {
+	step := Of[Rebuilding](c.Step)
 	c.Title = "Rebuild"
-	r, o := f.record(c.Step.Record)
+	r, o := f.record(step.Record)
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
 	}
-	s := Again(l, &r.Span)
-	s.Do, s.Record, s.As = Rebuild, c.Step.Record, c.Step.As
-	if c.Step.Size != "" {
-		s.Size = c.Step.Size
-	}
-	s.StartLBA = c.Step.StartLBA
-	c.Step = s
-	layCreate(c, l, nil, f)
+	again := Again(l, &r.Span)
+	again.Size, again.StartLBA = cmp.Or(step.Size, again.Size), step.StartLBA
+	again.lay(c, l, f)
 	c.Title = "Rebuild " + r.Span.Title()
 	if c.Layout != nil {
 		c.Detail += ", with its former type"
@@ -57,26 +76,22 @@ var typeOfRole = map[layout.Role]string{
 	layout.Swap: "swap",
 }
 
-// Again is the step that makes a partition like one that was, empty.
-func Again(l *layout.Layout, p *layout.Span) Step {
-	s := Step{
-		Do: Create, Size: fmt.Sprintf("%d B", p.Bytes), Type: p.TypeID, Format: "none", Name: p.Name,
-		Attributes: p.Attributes,
+// Again is a partition like one that was, empty.
+func Again(l *layout.Layout, p *layout.Span) Creation {
+	again := Creation{
+		Size: fmt.Sprintf("%d B", p.Bytes), Type: p.TypeID, Format: "none", Name: p.Name, Attributes: p.Attributes,
 	}
 	if p.Volume != nil {
-		s.Label, s.Format = p.Volume.Label, "ntfs"
+		again.Label, again.Format = p.Volume.Label, "ntfs"
 		if p.Volume.Kind == volume.FAT32 {
-			s.Format = "fat32"
+			again.Format = "fat32"
 		}
 	}
 	if l.Scheme == "mbr" {
-		s.Name, s.Attributes = "", ""
+		again.Name, again.Attributes = "", ""
 	}
 	if p.TypeID == "" || (len(p.TypeID) == 2) != (l.Scheme == "mbr") { // it was on a table of the other kind
-		s.Type = typeOfRole[p.Role]
-		if s.Type == "" {
-			s.Type = "basic"
-		}
+		again.Type = cmp.Or(typeOfRole[p.Role], "basic")
 	}
-	return s
+	return again
 }

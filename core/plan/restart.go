@@ -7,8 +7,14 @@ import (
 	"jadetrail/core/pc"
 )
 
+// Restarting is a restart of the PC: there is nothing to say of it.
+type Restarting struct{}
+
+func (Restarting) Do() Do { return Restart }
+
 // restarting shuts the PC down before the steps that follow, and starts it after them.
 var restarting = kind{
+	blank: Restarting{},
 	valid: func(Step) error { return nil }, lay: layRestart, whole: always, tableOnly: true,
 	counted: func(sum *tally, _ Column, _ *layout.Span, _ *layout.Layout) { sum.Restarts++ },
 }

@@ -14,24 +14,43 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Retagging is what the table is to say of a partition; what is left out stays as it is.
+type Retagging struct {
+	Release    string `json:"release,omitempty"` // why the protection is lifted
+	Type       string `json:"type,omitempty"`    // a word or an id
+	Name       string `json:"name,omitempty"`
+	Attributes string `json:"attributes,omitempty"` // in hex
+	Active     *bool  `json:"active,omitempty"`     // on an MBR, nil for as it is
+}
+
+func (Retagging) Do() Do { return Retag }
+
+func (b Retagging) reasons() (release, waiver string) { return b.Release, "" }
+
+func (b Retagging) withReasons(release, _ string) Body {
+	b.Release = release
+	return b
+}
+
 // retagging gives a partition another type, name, attributes or active flag in the table.
-var retagging = kind{valid: Step.validRetag, lay: layRetag, tableOnly: true}
+var retagging = kind{blank: Retagging{}, valid: Step.validRetag, lay: layRetag, tableOnly: true}
 
 // validRetag checks the words of a step that changes what the table says of a partition.
 func (s Step) validRetag() error {
+	step := Of[Retagging](s)
 	switch {
 	case s.Partition == "":
 		return errors.New("retag names no partition")
-	case s.Type == "" && s.Attributes == "" && s.Name == "" && s.Active == nil:
+	case step.Type == "" && step.Attributes == "" && step.Name == "" && step.Active == nil:
 		return errors.New("retag changes nothing: it has no type, attributes, name or active")
-	case len(utf16.Encode([]rune(s.Name))) > 36:
-		return fmt.Errorf("the name has %d letters; 36 fit", len(utf16.Encode([]rune(s.Name))))
-	case len(s.Type) > 36:
-		return fmt.Errorf("%q is not a type", s.Type)
+	case len(utf16.Encode([]rune(step.Name))) > 36:
+		return fmt.Errorf("the name has %d letters; 36 fit", len(utf16.Encode([]rune(step.Name))))
+	case len(step.Type) > 36:
+		return fmt.Errorf("%q is not a type", step.Type)
 	}
-	if s.Attributes != "" {
-		if _, err := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64); err != nil {
-			return fmt.Errorf("attributes are %q, not a number in hex", s.Attributes)
+	if step.Attributes != "" {
+		if _, err := strconv.ParseUint(strings.TrimPrefix(step.Attributes, "0x"), 16, 64); err != nil {
+			return fmt.Errorf("attributes are %q, not a number in hex", step.Attributes)
 		}
 	}
 	return nil
@@ -88,11 +107,12 @@ func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 
 // retagged is a partition as a step has the table say it, and what that changes in words.
 func retagged(s Step, l *layout.Layout, p *layout.Span) (q layout.Span, said []string, o *Obstacle) {
+	step := Of[Retagging](s)
 	q = *p
-	if s.Type != "" {
-		id, role, ok := typeFor(l.Scheme, s.Type)
+	if step.Type != "" {
+		id, role, ok := typeFor(l.Scheme, step.Type)
 		if !ok {
-			text := fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, s.Type)
+			text := fmt.Sprintf("A table of kind %s has no type %q.", l.Scheme, step.Type)
 			return q, nil, NewObstacle(BadAmount, text, p.Number)
 		}
 		q.TypeID, q.TypeName = id, table.TypeName(id)
@@ -104,17 +124,17 @@ func retagged(s Step, l *layout.Layout, p *layout.Span) (q layout.Span, said []s
 		}
 		said = append(said, "type "+strings.TrimSpace(q.TypeName+" "+id))
 	}
-	if s.Attributes != "" {
-		a, _ := strconv.ParseUint(strings.TrimPrefix(s.Attributes, "0x"), 16, 64)
+	if step.Attributes != "" {
+		a, _ := strconv.ParseUint(strings.TrimPrefix(step.Attributes, "0x"), 16, 64)
 		q.Attributes = fmt.Sprintf("0x%016x", a)
 		said = append(said, "attributes "+q.Attributes)
 	}
-	if s.Name != "" {
-		q.Name = s.Name
+	if step.Name != "" {
+		q.Name = step.Name
 		said = append(said, fmt.Sprintf("name %q", q.Name))
 	}
-	if s.Active != nil {
-		q.Active = *s.Active
+	if step.Active != nil {
+		q.Active = *step.Active
 		if q.Active {
 			said = append(said, "active")
 		} else {
@@ -126,6 +146,7 @@ func retagged(s Step, l *layout.Layout, p *layout.Span) (q layout.Span, said []s
 
 // againstRetag is what stands against having the table say of p that it is q, nil for nothing.
 func againstRetag(s Step, l *layout.Layout, p, q *layout.Span, f Facts) *Obstacle {
+	step := Of[Retagging](s)
 	switch {
 	case p.Role == layout.Container:
 		return NewObstacle(HasVolumes, "It is a container: its type says where its volumes are found.", p.Number)
@@ -133,9 +154,9 @@ func againstRetag(s Step, l *layout.Layout, p, q *layout.Span, f Facts) *Obstacl
 		return heldOpen(p)
 	case p.Member || p.Volume != nil && p.Volume.Kind == volume.Member:
 		return sealedWhole(p)
-	case l.Scheme == "mbr" && (s.Name != "" || s.Attributes != ""):
+	case l.Scheme == "mbr" && (step.Name != "" || step.Attributes != ""):
 		return NewObstacle(BadAmount, "A table of kind mbr keeps no names and no attributes.", p.Number)
-	case l.Scheme != "mbr" && s.Active != nil:
+	case l.Scheme != "mbr" && step.Active != nil:
 		return NewObstacle(
 			BadAmount, "Active is a flag of an MBR; a PC starts a GPT drive from its EFI partition.", p.Number,
 		)

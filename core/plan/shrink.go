@@ -8,17 +8,44 @@ import (
 	"jadetrail/core/volume/fat"
 )
 
+// Shrinking is what is said of a volume that shrinks: by how much, or to what.
+type Shrinking struct {
+	By   string `json:"by,omitempty"`
+	To   string `json:"to,omitempty"`
+	Edge string `json:"edge,omitempty"` // "end" or "head", "" for the end
+	// DropRestorePoints takes away the earlier states that a volume keeps of itself, before it is made smaller.
+	DropRestorePoints bool `json:"drop_restore_points,omitempty"`
+}
+
+func (Shrinking) Do() Do { return Shrink }
+
+func (b Shrinking) edge() string { return b.Edge }
+
+func (b Shrinking) amount() string { return b.By + b.To }
+
+func (b Shrinking) withAmount(text string) Body {
+	b.By, b.To = text, ""
+	return b
+}
+
 // shrinking takes room from a volume, at its end or at its head.
 var shrinking = kind{
-	valid: Step.validResize, lay: layShrink, amount: byHowMuch, priced: priceOfShrink, rewrites: rewrittenByShrink,
+	blank: Shrinking{},
+	valid: validShrink, lay: layShrink, priced: priceOfShrink, rewrites: rewrittenByShrink,
 	over: func(Column) bool { return true },
+}
+
+func validShrink(s Step) error {
+	step := Of[Shrinking](s)
+	return s.validResize(step.By, step.To, step.Edge)
 }
 
 // layShrink makes a volume and its partition smaller, at its end or at its head.
 func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
+	step := Of[Shrinking](c.Step)
 	c.Title = "Shrink " + p.Title()
-	head := c.Step.Edge == "head"
-	if c.Step.DropRestorePoints {
+	head := c.Step.AtHead()
+	if step.DropRestorePoints {
 		p = dropRestorePoints(c, p, f)
 	}
 	a := ShrinkAct(l, p, f)
@@ -29,7 +56,7 @@ func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		c.Obstacles = append(c.Obstacles, *a.Obstacle)
 		return
 	}
-	by, o := amountOf(p, c.Step, a.Limit, true)
+	by, o := amountOf(p, step.By, step.To, a.Limit, true)
 	if o != nil {
 		c.Obstacles = append(c.Obstacles, *o)
 		return
@@ -43,7 +70,7 @@ func layShrink(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 	}
 	moved(c, l, p, start, end, f)
 	q, _ := c.Layout.Find(p.Number)
-	if q.Volume.RestorePoints && c.Step.DropRestorePoints {
+	if q.Volume.RestorePoints && step.DropRestorePoints {
 		v := *q.Volume
 		v.RestorePoints, q.Volume = false, &v
 	}
@@ -102,7 +129,7 @@ func rewrittenByShrink(c Column, was, is *layout.Span) disk.Bytes {
 	switch {
 	case was.Volume == nil:
 		return 0
-	case c.Step.Edge == "head":
+	case c.Step.AtHead():
 		return SlideBytes(was)
 	}
 	return CutBytes(was, is.Bytes)

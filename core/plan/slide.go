@@ -10,19 +10,35 @@ import (
 	"jadetrail/core/volume"
 )
 
+// Sliding is what is said of a volume that moves: how far, negative toward the start.
+type Sliding struct {
+	By string `json:"by,omitempty"`
+}
+
+func (Sliding) Do() Do { return Slide }
+
+func (b Sliding) amount() string { return b.By }
+
+func (b Sliding) withAmount(text string) Body {
+	b.By = text
+	return b
+}
+
 // sliding moves a volume to another place.
 var sliding = kind{
-	valid: Step.validSlide, lay: laySlide, amount: byHowMuch,
+	blank: Sliding{},
+	valid: Step.validSlide, lay: laySlide,
 	rewrites: func(_ Column, was, _ *layout.Span) disk.Bytes { return SlideBytes(was) },
 	over:     func(Column) bool { return true },
 }
 
 // validSlide checks the words of a slide.
 func (s Step) validSlide() error {
-	if s.Partition == "" || s.By == "" || s.To != "" {
+	step := Of[Sliding](s)
+	if s.Partition == "" || step.By == "" {
 		return errors.New("slide needs a partition and by how much, negative toward the start")
 	}
-	_, err := disk.ParseAmount(strings.TrimPrefix(strings.TrimSpace(s.By), "-"), 1<<60)
+	_, err := disk.ParseAmount(strings.TrimPrefix(strings.TrimSpace(step.By), "-"), 1<<60)
 	return err
 }
 
@@ -35,7 +51,7 @@ func laySlide(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
 		return
 	}
 	up, down := Touching(l, p)
-	text, back := strings.CutPrefix(strings.TrimSpace(c.Step.By), "-")
+	text, back := strings.CutPrefix(strings.TrimSpace(Of[Sliding](c.Step).By), "-")
 	room := down
 	if back {
 		room = up

@@ -108,7 +108,7 @@ func few(names []string) string {
 
 // accepted asks for a reason where a partition comes back damaged, and notes what is to be known of it.
 func accepted(c *Column, p *layout.Span, s *Stand) {
-	if o := s.Damage(p); o != nil && strings.TrimSpace(c.Step.Damaged) == "" {
+	if o := s.Damage(p); o != nil && strings.TrimSpace(Of[BringingBack](c.Step).Damaged) == "" {
 		c.Missing = append(c.Missing, *o)
 	} else if o != nil {
 		c.Notes = append(c.Notes, *NewObstacle(WrongContents, s.hurt(p), p.Number))

@@ -9,21 +9,30 @@ import (
 	"jadetrail/core/pc"
 )
 
+// Ordering is what is said of the start order.
+type Ordering struct {
+	Wait *int `json:"wait_seconds,omitempty"` // for how long the PC asks which system to start, nil for as long as before
+}
+
+func (Ordering) Do() Do { return StartOrder }
+
 // ordering says which system the PC starts by default, and how long it asks.
-var ordering = kind{valid: validStartOrder, lay: onPC(startOrder), whole: noPartition, ofThePC: true, tableOnly: true}
+var ordering = kind{blank: Ordering{}, valid: validStartOrder, lay: onPC(startOrder), whole: noPartition, ofThePC: true, tableOnly: true}
 
 func validStartOrder(s Step) error {
+	step := Of[Ordering](s)
 	switch {
-	case s.Partition == "" && s.Wait == nil:
+	case s.Partition == "" && step.Wait == nil:
 		return errors.New("start-order names neither a partition nor a time to wait")
-	case s.Wait != nil && (*s.Wait < 0 || *s.Wait > pc.MaxWait):
-		return fmt.Errorf("wait_seconds is %d, not 0 to %d", *s.Wait, pc.MaxWait)
+	case step.Wait != nil && (*step.Wait < 0 || *step.Wait > pc.MaxWait):
+		return fmt.Errorf("wait_seconds is %d, not 0 to %d", *step.Wait, pc.MaxWait)
 	}
-	return validFolder(s.Folder)
+	return nil
 }
 
 // startOrder puts a system first, or changes for how long the PC asks, or both.
 func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
+	step := Of[Ordering](c.Step)
 	c.Title = "Change the start order"
 	if o := unknownPC(f); o != nil {
 		return o
@@ -43,9 +52,9 @@ func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle 
 		after = after.WithStart(p.UniqueID, p.Title())
 		said = append(said, fmt.Sprintf("%s is the system that the PC starts", p.Title()))
 	}
-	if c.Step.Wait != nil {
+	if step.Wait != nil {
 		var err error
-		if after, err = after.WithWait(*c.Step.Wait); err != nil {
+		if after, err = after.WithWait(*step.Wait); err != nil {
 			return NewObstacle(BadAmount, err.Error())
 		}
 		said = append(said, fmt.Sprintf("it asks for %d s", after.Wait))

@@ -41,67 +41,6 @@ const (
 	Restart        Do = "restart"   // of the PC, around all steps that follow
 )
 
-// Step is one change in a plan.
-type Step struct {
-	Do        Do     `json:"do"`
-	Partition string `json:"partition,omitempty"` // its number when the plan begins
-	By        string `json:"by,omitempty"`
-	To        string `json:"to,omitempty"`
-	Edge      string `json:"edge,omitempty"`
-	// DropRestorePoints takes away the earlier states that a volume keeps of itself, before it
-	// is made smaller.
-	DropRestorePoints bool   `json:"drop_restore_points,omitempty"`
-	Release           string `json:"release,omitempty"`
-	Waiver            string `json:"waiver,omitempty"`
-	Erase             bool   `json:"erase,omitempty"`
-	Record            string `json:"record,omitempty"`
-	// Find is the first sector of a lost partition that a search has found, and Told where on
-	// the drive, in bytes, what tells of it lies.
-	Find disk.LBA   `json:"find,omitempty"`
-	Told disk.Bytes `json:"told_at,omitempty"`
-	// Damaged is why a partition comes back although something else lies in place of some of it.
-	Damaged string `json:"damaged,omitempty"`
-	Keep    int    `json:"keep,omitempty"` // of a table's copies, 1 or 2; 0 for the one that is whole
-	// Backups is what becomes of the backups of a partition that is erased: kept, or
-	// with "delete" taken away too.
-	Backups string `json:"backups,omitempty"`
-	// Of a new partition: where and how large, what for, and the name by which later
-	// steps speak of it.
-	StartLBA   disk.LBA `json:"start_lba,omitempty"`
-	Size       string   `json:"size,omitempty"`
-	Type       string   `json:"type,omitempty"`
-	Format     string   `json:"format,omitempty"`
-	Label      string   `json:"label,omitempty"`
-	Name       string   `json:"name,omitempty"`
-	Attributes string   `json:"attributes,omitempty"`
-	As         string   `json:"as,omitempty"`
-	// Test asks for every sector of a new partition to be read, written and read again.
-	Test   bool  `json:"test,omitempty"`
-	Active *bool `json:"active,omitempty"` // of a retag on an MBR, nil for as it is
-	// Of files that come back: from which backup, which of them (none for all), and
-	// into which folder.
-	Backup string   `json:"backup,omitempty"`
-	Only   []string `json:"only,omitempty"`
-	Folder string   `json:"folder,omitempty"`
-	// Into is the partition that takes another's files in; Volume the one on the same drive
-	// that files are copied out to, empty for the shelf.
-	Into   string `json:"into,omitempty"`
-	Volume string `json:"volume,omitempty"`
-	// Move tells that what is copied out, the one folder in Only, is gone from where it was
-	// once it has been compared.
-	Move bool `json:"move,omitempty"`
-	// In is "container" for a new logical volume.
-	In string `json:"in,omitempty"`
-	// Act is what is done with a container; Scheme the table that a cleared drive gets.
-	Act    string `json:"act,omitempty"`
-	Scheme string `json:"scheme,omitempty"`
-	// Letter is a volume's letter from now on, empty for none.
-	Letter string `json:"letter,omitempty"`
-	// Wait is for how many seconds the PC asks which system to start, nil for as long as
-	// before.
-	Wait *int `json:"wait_seconds,omitempty"`
-}
-
 // AsksSerial tells whether steps are carried out only once somebody has read the drive's serial number
 // from its label: before anything is deleted, and, on a drive that looks like another one in a bay,
 // before anything is written to more than its table.

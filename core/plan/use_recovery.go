@@ -9,8 +9,13 @@ import (
 	"jadetrail/core/volume"
 )
 
+// UsingRecovery is a recovery environment that is used from a partition: its number says all.
+type UsingRecovery struct{}
+
+func (UsingRecovery) Do() Do { return UseRecovery }
+
 // usingRecovery has the PC use the recovery environment from a partition.
-var usingRecovery = kind{valid: validNamedOnPC, lay: onPC(useRecovery), ofThePC: true, copies: recoveryAcross}
+var usingRecovery = kind{blank: UsingRecovery{}, valid: Step.named, lay: onPC(useRecovery), ofThePC: true, copies: recoveryAcross}
 
 // useRecovery takes the recovery environment into use from a partition: the one that it
 // came from and still lies in, or another that it is copied into from where it is parked.
@@ -52,7 +57,7 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	if o := MayTake(p, disk.Bytes(r.Bytes)); o != nil {
 		return o
 	}
-	c.Number, c.From, c.Base, c.Step.Folder = p.Number, from.Number, r.Folder, ""
+	c.Number, c.From, c.Base = p.Number, from.Number, r.Folder
 	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the parked copy stays", r.Folder, from.Title())
 	c.Layout = fuller(l, p.Number, disk.Bytes(r.Bytes))
 	if from.Volume != nil && from.Volume.Kind == volume.NTFS && MayTake(&from, 0) == nil {

@@ -112,7 +112,7 @@ func (all *wishes) add(title string, steps func(l *layout.Layout) ([]Step, bool)
 func (all *wishes) goes(p layout.Span) {
 	all.add(fmt.Sprintf("%s (partition %d), which was not there then, does not go", p.Title(), p.Number), func(l *layout.Layout) ([]Step, bool) {
 		_, there := sameAgain(l, &p)
-		return []Step{{Do: Delete, Partition: fmt.Sprint(p.Number)}}, !there
+		return []Step{{Partition: fmt.Sprint(p.Number), Body: Deletion{}}}, !there
 	})
 }
 
@@ -120,7 +120,7 @@ func (all *wishes) goes(p layout.Span) {
 func (all *wishes) returns(p layout.Span, k Former) {
 	all.add(fmt.Sprintf("%s does not return", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 		_, back := sameAgain(l, &p)
-		return []Step{{Do: BringBack, Record: k.Record, Find: k.Find, Told: k.Told}}, back
+		return []Step{{Body: BringingBack{Record: k.Record, Find: k.Find, Told: k.Told}}}, back
 	})
 }
 
@@ -133,7 +133,7 @@ func (all *wishes) becomes(p, q layout.Span) {
 	if v, u := p.Volume, q.Volume; v != nil && u != nil && v.Label != u.Label && u.Kind == volume.NTFS {
 		all.add(fmt.Sprintf("%s does not get its label back", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 			c, ok := l.Find(q.Number)
-			return []Step{{Do: Label, Partition: fmt.Sprint(q.Number), Label: v.Label}}, !ok || c.Volume == nil || c.Volume.Label == v.Label
+			return []Step{{Partition: fmt.Sprint(q.Number), Body: Labelling{Label: v.Label}}}, !ok || c.Volume == nil || c.Volume.Label == v.Label
 		})
 	}
 }
@@ -144,7 +144,7 @@ func (all *wishes) placed(p layout.Span, number int) {
 	n, size := fmt.Sprint(number), fmt.Sprintf("%d B", p.Bytes)
 	all.add(fmt.Sprintf("%s does not become as small as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 		c, ok := l.Find(number)
-		return []Step{{Do: Shrink, Partition: n, To: size}}, !ok || c.Bytes <= p.Bytes
+		return []Step{{Partition: n, Body: Shrinking{To: size}}}, !ok || c.Bytes <= p.Bytes
 	})
 	all.add(fmt.Sprintf("%s does not return to its place", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 		c, ok := l.Find(number)
@@ -155,14 +155,14 @@ func (all *wishes) placed(p layout.Span, number int) {
 		if by < 0 {
 			by, sign = -by, "-"
 		}
-		return []Step{{Do: Slide, Partition: n, By: fmt.Sprintf("%s%d B", sign, by)}}, false
+		return []Step{{Partition: n, Body: Sliding{By: fmt.Sprintf("%s%d B", sign, by)}}}, false
 	})
 	all.add(fmt.Sprintf("%s does not become as large as it was", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 		c, ok := l.Find(number)
 		if !ok || c.Start != p.Start {
 			return nil, !ok || c.Bytes >= p.Bytes
 		}
-		return []Step{{Do: Grow, Partition: n, To: size}}, c.Bytes >= p.Bytes
+		return []Step{{Partition: n, Body: Growth{To: size}}}, c.Bytes >= p.Bytes
 	})
 }
 
@@ -170,15 +170,15 @@ func (all *wishes) placed(p layout.Span, number int) {
 func (all *wishes) entered(p layout.Span, number int) {
 	all.add(fmt.Sprintf("the table does not say of %s what it said then", p.Title()), func(l *layout.Layout) ([]Step, bool) {
 		c, ok := l.Find(number)
-		s := Step{Do: Retag, Partition: fmt.Sprint(number), Type: p.TypeID}
+		tags := Retagging{Type: p.TypeID}
 		if l.Scheme == "mbr" {
 			active := p.Active
-			s.Active = &active
+			tags.Active = &active
 		} else {
-			s.Attributes, s.Name = p.Attributes, p.Name
+			tags.Attributes, tags.Name = p.Attributes, p.Name
 		}
 		same := ok && c.TypeID == p.TypeID && c.Attributes == p.Attributes && namedAs(&p, c) && c.Active == p.Active
-		return []Step{s}, !ok || same
+		return []Step{{Partition: fmt.Sprint(number), Body: tags}}, !ok || same
 	})
 }
 

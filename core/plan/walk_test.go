@@ -25,13 +25,13 @@ func TestWalkBack(t *testing.T) {
 	}
 	for name, steps := range map[string][]Step{
 		"nothing":           nil,
-		"deleted":           {{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}},
-		"deleted and grown": {{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: Grow, Partition: "3", By: "1 GiB"}},
-		"slid and grown":    {{Do: Slide, Partition: "6", By: "20 GiB"}, {Do: Slide, Partition: "5", By: "20 GiB"}, {Do: Slide, Partition: "4", By: "20 GiB"}, {Do: Grow, Partition: "3", By: "20 GiB"}},
-		"shrunk and a new":  {{Do: Shrink, Partition: "5", By: "30 GiB"}, {Do: Create, Size: "20 GiB", Type: "basic", Format: "ntfs", Label: "New"}},
-		"at the head":       {{Do: Shrink, Partition: "5", By: "30 GiB", Edge: "head"}},
-		"retagged":          {{Do: Retag, Partition: "5", Name: "Other", Attributes: "0x8000000000000000"}},
-		"labelled":          {{Do: Label, Partition: "5", Label: "Other"}},
+		"deleted":           {{Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}}},
+		"deleted and grown": {{Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}}, {Partition: "3", Body: Growth{By: "1 GiB"}}},
+		"slid and grown":    {{Partition: "6", Body: Sliding{By: "20 GiB"}}, {Partition: "5", Body: Sliding{By: "20 GiB"}}, {Partition: "4", Body: Sliding{By: "20 GiB"}}, {Partition: "3", Body: Growth{By: "20 GiB"}}},
+		"shrunk and a new":  {{Partition: "5", Body: Shrinking{By: "30 GiB"}}, {Body: Creation{Size: "20 GiB", Type: "basic", Format: "ntfs", Label: "New"}}},
+		"at the head":       {{Partition: "5", Body: Shrinking{By: "30 GiB", Edge: "head"}}},
+		"retagged":          {{Partition: "5", Body: Retagging{Name: "Other", Attributes: "0x8000000000000000"}}},
+		"labelled":          {{Partition: "5", Body: Labelling{Label: "Other"}}},
 	} {
 		f := facts()
 		now := then
@@ -60,7 +60,7 @@ func TestWalkBack(t *testing.T) {
 	}
 	// What is not known of cannot return; what is in the way is told.
 	f := facts()
-	cols := Lay(then, f, []Step{{Do: Delete, Partition: "4", Release: "r", Waiver: "w"}})
+	cols := Lay(then, f, []Step{{Partition: "4", Body: Deletion{Release: "r", Waiver: "w"}}})
 	w := WalkBack(cols[0].Layout, then, f, nil)
 	if len(w.Steps) != 0 || len(w.Cannot) != 1 || !strings.Contains(w.Cannot[0], "there is no record of it") {
 		t.Errorf("%+v", w)

@@ -26,7 +26,7 @@ func Forget(runs string, m *Meta) error {
 		a.Sums, a.Only, a.Renamed, a.Lost = nil, nil, nil, nil
 	}
 	for i := range m.Plan.Steps {
-		m.Plan.Steps[i].Only = nil
+		m.Plan.Steps[i] = m.Plan.Steps[i].Unnamed()
 	}
 	b, err := json.Marshal(m)
 	if err != nil {

@@ -30,7 +30,7 @@ func aRun(id string) *Meta {
 	after.DiskID = "d-after"
 	return &Meta{
 		Version: Version, ID: id, Image: "/drives/a.img", DiskID: "d-before", Begun: day, Who: "Odile Farrow", Home: "/shop/runs",
-		Plan: &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.Delete, Partition: "4"}}}, Before: before, After: after,
+		Plan: &plan.Plan{Version: 1, Steps: []plan.Step{{Partition: "4", Body: plan.Deletion{}}}}, Before: before, After: after,
 		Prints: map[string]string{"3": "p3", "5": "p5"}, Were: map[string]string{"5": "was5"}, Identity: survey.Identity{Serial: "TLX5-220-7F3K"},
 	}
 }
@@ -242,7 +242,7 @@ func TestPlaces(t *testing.T) {
 func TestForget(t *testing.T) {
 	runs := t.TempDir()
 	m := aRun("r-1")
-	m.Plan.Steps[0].Only = []string{"letters/unheardof.txt"}
+	m.Plan.Steps[0].Body = plan.CopyingBack{Backup: "b-1", Only: []string{"letters/unheardof.txt"}}
 	m.Arrivals = []Arrival{{Number: 5, Files: 1, Sums: []Sum{{Path: "letters/unheardof.txt"}}, Renamed: map[string]string{"unheardof": "u"}}}
 	put(t, runs, "r-1", map[string]any{MetaFile: m, JournalFile: []byte("unheardof"), ContentsFile: []byte("unheardof"), PiecesFile: []byte("unheardof")})
 	if !m.HoldsNames() {

@@ -115,7 +115,7 @@ func wouldBeLost(a *ran.Arrival) error {
 // Opened gathers the files of an arrival, where that was not done already, and puts their
 // contents among the sources.
 func (p *Run) Opened(sh *shelf.Shelf, a *ran.Arrival) ([]volume.Incoming, error) {
-	key := plan.Step{Backup: a.Backup, Only: a.Only}.Arrival()
+	key := plan.CopyingBack{Backup: a.Backup, Only: a.Only}.Arrival()
 	g := p.gathered[key]
 	if g == nil {
 		var err error

@@ -15,11 +15,12 @@ var bringingBack = kind{prepare: (*doing).bringBack}
 
 // bringBack gathers what a step needs that brings a partition back, and completes its entry.
 func (d *doing) bringBack() error {
-	d.entry.Reason = strings.TrimSpace(d.c.Step.Damaged)
-	if d.c.Step.Find != 0 {
+	step := plan.Of[plan.BringingBack](d.c.Step)
+	d.entry.Reason = strings.TrimSpace(step.Damaged)
+	if step.Find != 0 {
 		return d.found()
 	}
-	rec, _, err := d.o.Records.Load(d.c.Step.Record)
+	rec, _, err := d.o.Records.Load(step.Record)
 	if err != nil {
 		return err
 	}
@@ -65,7 +66,8 @@ func (d *doing) bringBack() error {
 
 // found gathers what a step needs that brings back what a search has found.
 func (d *doing) found() error {
-	x, err := facts.Find(d.o.Sources, d.Over, d.Survey, d.c.Step.Find, d.c.Step.Told)
+	step := plan.Of[plan.BringingBack](d.c.Step)
+	x, err := facts.Find(d.o.Sources, d.Over, d.Survey, step.Find, step.Told)
 	if errors.Is(err, facts.ErrNoFind) {
 		return fmt.Errorf(
 			"step %d, %s: %w: it is not there any more. Nothing was written", d.i+1, d.c.Title, compile.ErrCannot,
@@ -83,7 +85,7 @@ func (d *doing) found() error {
 		return err
 	}
 	d.given.Found, d.entry.Record = x.Repairs(), x.Record
-	if x.Mend != "" && x.Mend != d.facts.Finds[d.c.Step.Find].Mend { // its place was not free before
+	if x.Mend != "" && x.Mend != d.facts.Finds[step.Find].Mend { // its place was not free before
 		d.entry.Text += "; " + x.Mend
 	}
 	d.entry.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.Join(x.Reasons, " ")) + told(d.c)
@@ -93,7 +95,7 @@ func (d *doing) found() error {
 // accepted tells why a step cannot bring a partition back that is damaged, where no reason was given.
 func accepted(c plan.Column, s *plan.Stand) error {
 	q, ok := c.Layout.Find(c.Number)
-	if !ok || strings.TrimSpace(c.Step.Damaged) != "" {
+	if !ok || strings.TrimSpace(plan.Of[plan.BringingBack](c.Step).Damaged) != "" {
 		return nil
 	}
 	if o := s.Damage(q); o != nil {

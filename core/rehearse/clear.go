@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"jadetrail/core/plan"
 	"jadetrail/core/trail"
 )
 
@@ -8,7 +9,8 @@ var clearing = kind{prepare: (*doing).clear}
 
 // clear keeps a record of each partition, and enters its deletion.
 func (d *doing) clear() error {
-	d.entry.Reason = d.c.Step.Release
+	step := plan.Of[plan.Clearing](d.c.Step)
+	d.entry.Reason = step.Release
 	for _, q := range d.c.Cleared {
 		rec, err := d.recordOf(q.Number)
 		if err != nil {
@@ -16,7 +18,7 @@ func (d *doing) clear() error {
 		}
 		x := trail.Entry{
 			Act: trail.ActDelete, Partition: q.Number, Record: rec.ID, Backup: rec.Backup, Before: d.Survey.Layout,
-			Reason: d.c.Step.Release,
+			Reason: step.Release,
 		}
 		x.Text = "Delete " + rec.Span.Title() + ": the drive is cleared"
 		if err := d.Enter(d.o, x); err != nil {

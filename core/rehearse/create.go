@@ -35,15 +35,16 @@ func (p *Run) test(o Options, c plan.Column) error {
 
 // create tests the place of a new partition where that is wanted, and opens the backup that fills it.
 func (d *doing) create() error {
-	if d.c.Step.Test {
+	step := plan.Of[plan.Creation](d.c.Step)
+	if step.Test {
 		if err := d.test(d.o, d.c); err != nil {
 			return err
 		}
 	}
-	if d.c.Step.Backup == "" {
+	if step.Backup == "" {
 		return nil
 	}
-	m, err := d.o.Shelf.Load(d.c.Step.Backup)
+	m, err := d.o.Shelf.Load(step.Backup)
 	if err != nil {
 		return err
 	}

@@ -11,12 +11,13 @@ var deletion = kind{prepare: (*doing).delete}
 
 // delete keeps a record of what is deleted, and enters what goes with it.
 func (d *doing) delete() error {
+	step := plan.Of[plan.Deletion](d.c.Step)
 	rec, err := d.record(d.o, d.Over, d.c, d.facts)
 	if err != nil {
 		return err
 	}
-	d.entry.Record, d.entry.Backup, d.entry.Reason = rec.ID, rec.Backup, d.c.Step.Release
-	if d.c.Step.Erase {
+	d.entry.Record, d.entry.Backup, d.entry.Reason = rec.ID, rec.Backup, step.Release
+	if step.Erase {
 		if err := d.erased(d.o, d.c, d.i, rec); err != nil {
 			return err
 		}

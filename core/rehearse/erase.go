@@ -15,7 +15,7 @@ func (p *Run) erased(o Options, c plan.Column, step int, rec *trail.Record) erro
 	if err != nil {
 		return err
 	}
-	if c.Step.Backups == "delete" {
+	if plan.Of[plan.Deletion](c.Step).Backups == "delete" {
 		if o.Shelf.Unsure != nil { // one of its backups may lie where nobody looks
 			return o.Shelf.Unsure
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"jadetrail/core/disk"
+	"jadetrail/core/plan"
 	"jadetrail/core/ran"
 	"jadetrail/core/script"
 	"jadetrail/core/survey"
@@ -61,7 +62,7 @@ func (p *Run) TakenFrom(number int) []string {
 		if c.Moves && c.From == number {
 			out = append(out, c.Base)
 		}
-		if c.Step.DropRestorePoints && c.Number == number {
+		if plan.Of[plan.Shrinking](c.Step).DropRestorePoints && c.Number == number {
 			out = append(out, "System Volume Information")
 		}
 	}

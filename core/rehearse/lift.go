@@ -19,13 +19,13 @@ func (p *Run) lifted(o Options, c plan.Column, span *layout.Span) error {
 		}
 		return p.Enter(o, e)
 	}
-	if strings.TrimSpace(c.Step.Release) != "" && (span.Protected || span.Active) {
-		if err := enter(trail.ActRelease, c.Step.Release, "Protection of "+span.Title()+" released"); err != nil {
+	if strings.TrimSpace(c.Step.Release()) != "" && (span.Protected || span.Active) {
+		if err := enter(trail.ActRelease, c.Step.Release(), "Protection of "+span.Title()+" released"); err != nil {
 			return err
 		}
 	}
 	if !slices.Contains(c.Waived, span.Number) {
 		return nil
 	}
-	return enter(trail.ActWaiver, c.Step.Waiver, span.Title()+" goes without a backup")
+	return enter(trail.ActWaiver, c.Step.Waiver(), span.Title()+" goes without a backup")
 }

@@ -185,7 +185,7 @@ func (p *Run) also(i int, c plan.Column, s script.Script) error {
 // giveOver makes one volume as small as it can be, at its head, and gives what that frees to
 // the other.
 func (p *Run) giveOver(i, from, to int, facts plan.Facts) error {
-	for _, s := range []plan.Step{{Do: plan.Shrink, Partition: fmt.Sprint(from), By: "all", Edge: "head"}, {Do: plan.Grow, Partition: fmt.Sprint(to), By: "all"}} {
+	for _, s := range []plan.Step{{Partition: fmt.Sprint(from), Body: plan.Shrinking{By: "all", Edge: "head"}}, {Partition: fmt.Sprint(to), Body: plan.Growth{By: "all"}}} {
 		col := plan.Lay(p.Survey.Layout, facts, []plan.Step{s})[0]
 		if col.Layout == nil { // there is nothing to give, or to take
 			continue
@@ -206,7 +206,7 @@ func (p *Run) giveOver(i, from, to int, facts plan.Facts) error {
 
 // goOver brings a portion over, and takes it out of the volume that it leaves.
 func (p *Run) goOver(o Options, i int, c plan.Column, portion int, some []unit, onto *map[string]string) error {
-	a := ran.Arrival{Number: c.Number, From: c.From, Folder: c.Step.Folder, Portion: portion, Take: map[string]bool{}}
+	a := ran.Arrival{Number: c.Number, From: c.From, Folder: c.Step.Folder(), Portion: portion, Take: map[string]bool{}}
 	var paths []string
 	for _, u := range some {
 		for _, f := range u.paths {

@@ -26,10 +26,10 @@ func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts
 	}
 	rec := &trail.Record{
 		ID: id, Time: o.Now(), Who: o.Who, Run: p.Meta.ID, Step: p.at,
-		Drive: o.Named(p.Survey.Layout), Span: *span, Reason: c.Step.Release, Before: p.Survey.Layout,
+		Drive: o.Named(p.Survey.Layout), Span: *span, Reason: c.Step.Release(), Before: p.Survey.Layout,
 	}
 	if slices.Contains(c.Waived, c.Number) {
-		rec.Waiver = c.Step.Waiver
+		rec.Waiver = c.Step.Waiver()
 	}
 	if b, ok := c.Standing[c.Number]; ok && b.Verified && b.Same {
 		if rec.Backup = b.ID; b.Coverage {
@@ -45,7 +45,7 @@ func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts
 		return nil, err
 	}
 	var k trail.Contents
-	if rec.Erased = c.Step.Erase; rec.Erased {
+	if rec.Erased = plan.Of[plan.Deletion](c.Step).Erase; rec.Erased {
 		p.Records = append(p.Records, prepRecord{rec, k})
 		p.Meta.Kept = append(p.Meta.Kept, id)
 		return rec, nil

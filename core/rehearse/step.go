@@ -39,10 +39,10 @@ func (d *doing) notWritten(err error) error {
 func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 	p.at = i
 	before, arrived := p.Survey, len(p.Meta.Arrivals)
-	c.Step.Folder = asThere(before.Volumes[c.Number], c.Step.Folder)
+	c.Step = c.Step.WithFolder(asThere(before.Volumes[c.Number], c.Step.Folder()))
 	d := &doing{Run: p, o: o, i: i, c: c, facts: facts, before: before}
 	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.Over}
-	d.entry = trail.Entry{Act: trail.Act(c.Step.Do), Partition: c.Number, Before: before.Layout}
+	d.entry = trail.Entry{Act: trail.Act(c.Step.Do()), Partition: c.Number, Before: before.Layout}
 	d.entry.Text = c.Told()
 	for _, lifts := range []plan.Lifts{plan.LiftType, plan.LiftPlace} {
 		if a := c.ApprovedFor(c.Number, lifts); a != nil {
@@ -50,7 +50,7 @@ func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 		}
 	}
 	// 1. What goes by what a volume says of itself asks for one that checks sound.
-	k := kinds[c.Step.Do]
+	k := kinds[c.Step.Do()]
 	if k.resizes {
 		if err := soundFirst(before, c); err != nil {
 			return err
@@ -76,7 +76,7 @@ func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 		return d.notWritten(err)
 	}
 	s := done.Script
-	if !c.Portions && c.NoReturn != "" && !c.Step.Erase { // an erasing has its own, behind the table
+	if !c.Portions && c.NoReturn != "" && !plan.Of[plan.Deletion](c.Step).Erase { // an erasing has its own, behind the table
 		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
 	}
 	if a := done.Arrival; a != nil && len(p.Meta.Arrivals) > arrived { // an empty volume has nothing that arrives
@@ -116,7 +116,7 @@ func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 func (d *doing) bringAcross() error {
 	c := d.c
 	d.Sound[c.From] = false // something may be taken out of there
-	a := ran.Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder}
+	a := ran.Arrival{Number: c.Number, From: c.From, Base: c.Base, Folder: c.Step.Folder()}
 	if c.Portions {
 		var err error
 		if a.Portion, d.given.Onto, err = d.portions(d.o, d.i, c, d.facts); err != nil {
@@ -158,14 +158,14 @@ func (d *doing) arrivedAs(a *volume.Arrival) {
 func (d *doing) unharmed(after *survey.Survey) error {
 	d.Sound[d.c.Number] = false // until it is checked
 	v, ok := after.Volumes[d.c.Number]
-	if !ok || d.c.Step.Do == plan.Delete {
+	if !ok || d.c.Step.Do() == plan.Delete {
 		return nil
 	}
 	trouble, sound := newTrouble(d.before.Volumes[d.c.Number], v)
 	d.Sound[d.c.Number] = sound
 	switch {
 	case trouble == nil:
-	case strings.TrimSpace(d.c.Step.Damaged) != "":
+	case strings.TrimSpace(plan.Of[plan.BringingBack](d.c.Step).Damaged) != "":
 		d.entry.Text += ". Its file system does not check sound: " + trouble.Text
 	default:
 		return fmt.Errorf(
@@ -237,7 +237,7 @@ func (p *Run) through(i int, c plan.Column, s script.Script, given compile.Given
 		}
 	}
 	is, ok := after.Layout.Find(c.Number)
-	then := kinds[c.Step.Do].then
+	then := kinds[c.Step.Do()].then
 	if !ok || then == nil {
 		return s, after, nil
 	}

@@ -23,12 +23,12 @@ func (s *search) clearDrive() {
 		return
 	}
 	s.Most = s.l.Size
-	store := plan.Step{Do: plan.Create, Size: "all", Type: "basic", Format: "ntfs", Label: "Storage", As: "storage"}
+	store := plan.Step{Body: plan.Creation{Size: "all", Type: "basic", Format: "ntfs", Label: "Storage", As: "storage"}}
 	if len(parts) > 0 || s.l.Scheme != "none" {
 		s.add(parts, nil, append(deletions(parts), store))
 	}
-	s.add(parts, nil, []plan.Step{{Do: plan.Clear, Scheme: "gpt"}, store})
+	s.add(parts, nil, []plan.Step{{Body: plan.Clearing{Scheme: "gpt"}}, store})
 	if s.l.Size <= 2<<40 {
-		s.add(parts, nil, []plan.Step{{Do: plan.Clear, Scheme: "mbr"}, store})
+		s.add(parts, nil, []plan.Step{{Body: plan.Clearing{Scheme: "mbr"}}, store})
 	}
 }

@@ -36,7 +36,7 @@ func (s *search) combine() {
 	}
 	s.Most = q.Bytes
 	gone := map[int]bool{q.Number: true}
-	absorbs := plan.Step{Do: plan.Absorb, Partition: from, Into: keep}
+	absorbs := plan.Step{Partition: from, Body: plan.Absorbing{Into: keep}}
 	s.add(nil, nil, []plan.Step{absorbs})
 	if plan.Resizable(p, s.f) != nil || plan.FilesOf(q, s.f) != nil {
 		return
@@ -57,24 +57,22 @@ func (s *search) combine() {
 	}
 	// The files wait on the shelf, or in another volume, and arrive once there is room.
 	folder := "From " + strings.TrimPrefix(plan.HoldFolder(q), "Kept from ")
-	back := plan.Step{Do: plan.CopyBack, Partition: keep, Backup: "kept", Folder: folder}
+	back := plan.Step{Partition: keep, Body: plan.CopyingBack{Backup: "kept", Folder: folder}}
 	ends := [][]plan.Step{nil}
 	if moved.price >= 0 && len(moved.steps) > 0 {
 		ends = append(ends, moved.steps)
 	}
-	holds := []plan.Step{{Do: plan.CopyOut, Partition: from, As: "kept"}}
+	holds := []plan.Step{{Partition: from, Body: plan.CopyingOut{As: "kept"}}}
 	for _, x := range s.l.Partitions() {
 		if x.Number != p.Number && x.Number != q.Number && plan.HoldsFiles(&x) && x.Role != layout.EFI && s.f.Shelved[x.Number] == "" && plan.MayTake(&x, q.Volume.UsedBytes) == nil {
-			holds = append(holds, plan.Step{
-				Do: plan.CopyOut, Partition: from, Volume: strconv.Itoa(x.Number), As: "kept",
-			})
+			holds = append(holds, plan.Step{Partition: from, Body: plan.CopyingOut{Volume: strconv.Itoa(x.Number), As: "kept"}})
 		}
 	}
 	for _, hold := range holds {
 		for _, then := range ends {
 			s.add(
 				nil, nil,
-				slices.Concat([]plan.Step{hold, {Do: plan.Delete, Partition: from}}, then, []plan.Step{back}),
+				slices.Concat([]plan.Step{hold, {Partition: from, Body: plan.Deletion{}}}, then, []plan.Step{back}),
 			)
 		}
 	}

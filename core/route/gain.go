@@ -111,11 +111,11 @@ func (s *search) reach(p *layout.Span, want disk.Bytes, sets [][]layout.Span, gi
 				}
 			}
 			if slices.ContainsFunc(x.steps, func(x plan.Step) bool {
-				return x.Do == plan.Slide || x.Do == plan.Shrink || x.Do == plan.Container || x.Edge == "head"
+				return x.Do() == plan.Slide || x.Do() == plan.Shrink || x.Do() == plan.Container || x.AtHead()
 			}) {
 				d.later = true
 			}
-			d.gives = slices.ContainsFunc(x.steps, func(x plan.Step) bool { return x.Do == plan.Shrink })
+			d.gives = slices.ContainsFunc(x.steps, func(x plan.Step) bool { return x.Do() == plan.Shrink })
 			all = append(all, d)
 		}
 	}
@@ -143,7 +143,7 @@ type draft struct {
 func (s *search) takeIn(p *layout.Span, want disk.Bytes) {
 	for _, q := range s.l.Partitions() {
 		if q.Container == p.Container && q.Start > p.End && q.Bytes >= want && q.Role == layout.Data && q.Volume != nil && !slices.Contains(s.g.Keep, strconv.Itoa(q.Number)) && plan.Covered(s.without(&q), p.End+1, q.End, p.Container) {
-			s.add(nil, nil, []plan.Step{{Do: plan.Absorb, Partition: strconv.Itoa(q.Number), Into: s.g.Receiver}})
+			s.add(nil, nil, []plan.Step{{Partition: strconv.Itoa(q.Number), Body: plan.Absorbing{Into: s.g.Receiver}}})
 		}
 	}
 }
@@ -181,10 +181,7 @@ func (s *search) moveFiles(p *layout.Span, want disk.Bytes) {
 		}
 		var steps []plan.Step
 		for _, x := range chosen {
-			steps = append(steps, plan.Step{
-				Do: plan.CopyOut, Partition: s.g.Receiver, Volume: strconv.Itoa(q.Number), Only: []string{x.Path},
-				Move: true,
-			})
+			steps = append(steps, plan.Step{Partition: s.g.Receiver, Body: plan.CopyingOut{Volume: strconv.Itoa(q.Number), Only: []string{x.Path}, Move: true}})
 		}
 		s.add(nil, nil, steps)
 	}

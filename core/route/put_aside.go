@@ -58,23 +58,23 @@ func (s *search) replaceable(q *layout.Span) bool {
 func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, then ...plan.Step) {
 	n := strconv.Itoa(q.Number)
 	back := func(hold string) []plan.Step {
-		return []plan.Step{{Do: plan.CopyBack, Partition: "again", Backup: hold}}
+		return []plan.Step{{Partition: "again", Body: plan.CopyingBack{Backup: hold}}}
 	}
 	letter := func() []plan.Step {
 		if q.Letter == "" || s.f.PC == nil {
 			return nil
 		}
-		return []plan.Step{{Do: plan.Letter, Partition: "again", Letter: q.Letter}}
+		return []plan.Step{{Partition: "again", Body: plan.Lettering{Letter: q.Letter}}}
 	}
 	lay := func(steps []plan.Step) *layout.Layout {
 		cols := plan.Lay(s.l, s.f, steps)
 		return cols[len(cols)-1].Layout
 	}
 	least := q.Volume.UsedBytes + q.Volume.UsedBytes/20 + 64*disk.MiB
-	made := func(steps []plan.Step) (plan.Step, bool) {
+	made := func(steps []plan.Step) (plan.Creation, bool) {
 		after := lay(steps)
 		if after == nil {
-			return plan.Step{}, false
+			return plan.Creation{}, false
 		}
 		gap := plan.BiggestGap(after, func(g layout.Span) bool { return g.Container == q.Container })
 		room := disk.Bytes(0)
@@ -89,7 +89,7 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 				fmt.Sprintf("%s would find no room again for the %s that are in it.", q.Title(), q.Volume.UsedBytes),
 				q.Number,
 			))
-			return plan.Step{}, false
+			return plan.Creation{}, false
 		}
 		again := plan.Again(s.l, q)
 		again.As, again.StartLBA = "again", gap.Start.Offset(s.l.Sector).Up(disk.Grid).At(s.l.Sector)
@@ -100,10 +100,10 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 	}
 	all := append(slices.Clone(gone), *q)
 	// Through the shelf.
-	steps := append([]plan.Step{{Do: plan.CopyOut, Partition: n, As: "kept"}}, deletions(all)...)
+	steps := append([]plan.Step{{Partition: n, Body: plan.CopyingOut{As: "kept"}}}, deletions(all)...)
 	steps = append(steps, then...)
 	if again, ok := made(steps); ok {
-		s.add(gone, nil, slices.Concat(steps, []plan.Step{again}, back("kept"), letter()))
+		s.add(gone, nil, slices.Concat(steps, []plan.Step{{Body: again}}, back("kept"), letter()))
 	}
 	// Through another volume of the drive: the one with the most room.
 	var to *layout.Span
@@ -113,10 +113,10 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 		}
 	}
 	if to != nil {
-		steps := append([]plan.Step{{Do: plan.CopyOut, Partition: n, Volume: strconv.Itoa(to.Number), As: "kept"}}, deletions(all)...)
+		steps := append([]plan.Step{{Partition: n, Body: plan.CopyingOut{Volume: strconv.Itoa(to.Number), As: "kept"}}}, deletions(all)...)
 		steps = append(steps, then...)
 		if again, ok := made(steps); ok {
-			s.add(gone, nil, slices.Concat(steps, []plan.Step{again}, back("kept"), letter()))
+			s.add(gone, nil, slices.Concat(steps, []plan.Step{{Body: again}}, back("kept"), letter()))
 		}
 	}
 	// Through a temporary one in a gap, as far from the start as there is room.
@@ -127,21 +127,18 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 		}
 	}
 	if gap != nil && to == nil {
-		temp := plan.Step{
-			Do: plan.Create, Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary",
-			As: "temporary",
-		}
+		temp := plan.Creation{Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary", As: "temporary"}
 		end := (gap.End + 1).Offset(s.l.Sector).Down(disk.Grid)
 		temp.StartLBA = (end - least.Up(disk.Grid)).At(s.l.Sector)
 		steps := append([]plan.Step{
-			temp, {Do: plan.CopyOut, Partition: n, Volume: "temporary", As: "kept"},
+			{Body: temp}, {Partition: n, Body: plan.CopyingOut{Volume: "temporary", As: "kept"}},
 		}, deletions(all)...)
 		steps = append(steps, then...)
 		if again, ok := made(steps); ok {
 			s.add(
 				gone, nil,
 				slices.Concat(
-					steps, []plan.Step{again}, back("kept"), []plan.Step{{Do: plan.Delete, Partition: "temporary"}},
+					steps, []plan.Step{{Body: again}}, back("kept"), []plan.Step{{Partition: "temporary", Body: plan.Deletion{}}},
 					letter(),
 				),
 			)

@@ -28,12 +28,12 @@ func (s *search) recovery() {
 	s.Most = r.Bytes
 	n := strconv.Itoa(r.Number)
 	if s.g.Recovery == Without {
-		s.add([]layout.Span{*r}, nil, []plan.Step{{Do: plan.Delete, Partition: n}})
-		s.add(nil, nil, []plan.Step{{Do: plan.ParkRecovery, Partition: n}, {Do: plan.Delete, Partition: n}})
+		s.add([]layout.Span{*r}, nil, []plan.Step{{Partition: n, Body: plan.Deletion{}}})
+		s.add(nil, nil, []plan.Step{{Partition: n, Body: plan.Parking{}}, {Partition: n, Body: plan.Deletion{}}})
 		return
 	}
 	for _, by := range []string{"all", "-all"} {
-		s.add(nil, nil, []plan.Step{{Do: plan.Slide, Partition: n, By: by}})
+		s.add(nil, nil, []plan.Step{{Partition: n, Body: plan.Sliding{By: by}}})
 	}
 	for _, g := range s.l.Spans {
 		if g.Kind != layout.Gap || g.Why != layout.Free || g.Container != 0 || s.l.Room(g) < r.Bytes {
@@ -46,8 +46,8 @@ func (s *search) recovery() {
 		s.add(
 			[]layout.Span{*r}, r,
 			[]plan.Step{
-				{Do: plan.ParkRecovery, Partition: n}, {Do: plan.Delete, Partition: n}, again,
-				{Do: plan.UseRecovery, Partition: "recovery"},
+				{Partition: n, Body: plan.Parking{}}, {Partition: n, Body: plan.Deletion{}}, {Body: again},
+				{Partition: "recovery", Body: plan.UsingRecovery{}},
 			},
 		)
 		copies := again
@@ -55,8 +55,8 @@ func (s *search) recovery() {
 		s.add(
 			nil, nil,
 			[]plan.Step{
-				{Do: plan.CopyOut, Partition: n, As: "kept"}, {Do: plan.Delete, Partition: n}, copies,
-				{Do: plan.CopyBack, Partition: "again", Backup: "kept"},
+				{Partition: n, Body: plan.CopyingOut{As: "kept"}}, {Partition: n, Body: plan.Deletion{}}, {Body: copies},
+				{Partition: "again", Body: plan.CopyingBack{Backup: "kept"}},
 			},
 		)
 	}

@@ -69,10 +69,11 @@ func (s *search) remove() {
 					ok = false
 					break
 				}
-				more = []plan.Step{{Do: plan.Grow, Partition: name, By: "all"}}
+				by := "all"
 				if most := (room - r.End).Offset(l.Sector); len(receivers) > 1 && most > share {
-					more[0].By = fmt.Sprintf("%d B", share)
+					by = fmt.Sprintf("%d B", share)
 				}
+				more = []plan.Step{{Partition: name, Body: plan.Growth{By: by}}}
 			} else {
 				x := solve(l, r, 0, nil, nil, s.f)
 				if x = solve(l, r, min(share, x.most), nil, nil, s.f); x.price < 0 || len(x.steps) == 0 {

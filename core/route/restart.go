@@ -16,7 +16,7 @@ func (s *search) aroundRestart() {
 	f := s.f
 	f.PC = f.PC.SwitchedOff()
 	for _, r := range Routes(l, f, s.g).Routes {
-		steps := append([]plan.Step{{Do: plan.Restart}}, r.Plan.Steps...)
+		steps := append([]plan.Step{{Body: plan.Restarting{}}}, r.Plan.Steps...)
 		cols := plan.Lay(s.l, s.f, steps)
 		if last := cols[len(cols)-1]; last.Layout == nil || len(last.Obstacles) > 0 {
 			continue

@@ -11,7 +11,7 @@ import (
 // room makes room for a new volume: in a gap that is there, with what may go, or by moving
 // what stands between gaps.
 func (s *search) room() {
-	fresh := plan.Step{Do: plan.Create, Size: s.g.Room, Type: "basic", Format: "ntfs", As: "new"}
+	fresh := plan.Step{Body: plan.Creation{Size: s.g.Room, Type: "basic", Format: "ntfs", As: "new"}}
 	parts := slices.DeleteFunc(s.l.ByPlace(), func(p layout.Span) bool { return p.Container != 0 })
 	most := func(l *layout.Layout) disk.Bytes {
 		if g := plan.BiggestGap(l, func(g layout.Span) bool { return g.Container == 0 }); g != nil {

@@ -162,7 +162,7 @@ func (s *search) mayGo(p *layout.Span) *plan.Obstacle {
 func deletions(parts []layout.Span) []plan.Step {
 	var out []plan.Step
 	for _, p := range parts {
-		out = append(out, plan.Step{Do: plan.Delete, Partition: strconv.Itoa(p.Number)})
+		out = append(out, plan.Step{Partition: strconv.Itoa(p.Number), Body: plan.Deletion{}})
 	}
 	return out
 }
@@ -187,11 +187,17 @@ func (s *search) try(gone []layout.Span, then ...plan.Step) {
 		return
 	}
 	r := gone[i]
-	steps := append([]plan.Step{{Do: plan.ParkRecovery, Partition: strconv.Itoa(r.Number)}}, deletions(gone)...)
+	steps := append([]plan.Step{{Partition: strconv.Itoa(r.Number), Body: plan.Parking{}}}, deletions(gone)...)
 	steps = append(steps, then...)
 	again := plan.Again(s.l, &r)
 	again.As = "recovery"
-	s.add(gone, &r, append(steps, again, plan.Step{Do: plan.UseRecovery, Partition: "recovery"}))
+	s.add(gone, &r, append(steps, plan.Step{Body: again}, plan.Step{Partition: "recovery", Body: plan.UsingRecovery{}}))
+}
+
+// toShelf tells that a step copies files out to the shelf.
+func toShelf(s plan.Step) bool {
+	out, ok := s.Body.(plan.CopyingOut)
+	return ok && out.Volume == ""
 }
 
 // add adds a way if it can be done; kept is the one of the deleted partitions whose contents
@@ -217,7 +223,7 @@ func (s *search) add(gone []layout.Span, kept *layout.Span, steps []plan.Step) {
 		)}, s.Obstacles...)
 		return
 	}
-	if s.g.NoSecondDrive && slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Do == plan.CopyOut && x.Volume == "" }) {
+	if s.g.NoSecondDrive && slices.ContainsFunc(steps, toShelf) {
 		return
 	}
 	for _, p := range gone {

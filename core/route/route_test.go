@@ -75,7 +75,7 @@ func TestRoutes(t *testing.T) {
 				if err := s.Valid(); err != nil {
 					t.Errorf("%s: %+v: %v", c.name, s, err)
 				}
-				if slices.Contains(c.g.Keep, s.Partition) && s.Do == plan.Delete {
+				if slices.Contains(c.g.Keep, s.Partition) && s.Do() == plan.Delete {
 					t.Errorf("%s: %s is deleted", c.name, s.Partition)
 				}
 			}
@@ -123,7 +123,7 @@ func FuzzParseGoal(f *testing.F) {
 		}
 		for _, r := range Routes(l, plan.Facts{StartsHere: true, PC: sample.InOrder()}, g).Routes {
 			for _, s := range r.Plan.Steps {
-				if s.Valid() != nil || s.Do == plan.Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
+				if s.Valid() != nil || s.Do() == plan.Delete && slices.Contains(g.Keep, s.Partition) && len(g.Remove) == 0 {
 					t.Errorf("%s: %+v", b, s)
 				}
 			}
@@ -136,11 +136,11 @@ func TestRestart(t *testing.T) {
 	l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Held = "the running system" })
 	l = sample.With(l, 5, func(s *layout.Span) { s.Held, s.Loses = "the archive program", "a film that is being read in" })
 	f := plan.Facts{StartsHere: true, PC: &pc.Facts{State: pc.Running, Held: map[string]string{"f": "the archive program"}}, NewIDs: plan.StandIns()}
-	grow := []plan.Step{{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: plan.Grow, Partition: "3", By: "1 GiB"}}
+	grow := []plan.Step{{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}}, {Partition: "3", Body: plan.Growth{By: "1 GiB"}}}
 	if cols := plan.Lay(l, f, grow); codes(cols[1].Obstacles) != "held" || !strings.Contains(cols[1].Obstacles[0].Text, "around a restart") {
 		t.Fatalf("%+v", cols[1].Obstacles)
 	}
-	around := append([]plan.Step{{Do: plan.Restart}}, grow...)
+	around := append([]plan.Step{{Body: plan.Restarting{}}}, grow...)
 	cols := plan.Lay(l, f, around)
 	last := cols[len(cols)-1]
 	if last.Layout == nil || len(last.Obstacles) > 0 || last.PC.State != pc.Off || f.PC.State != pc.Running {
@@ -154,15 +154,15 @@ func TestRestart(t *testing.T) {
 		t.Errorf("%+v beside %+v", p, without)
 	}
 	a := Routes(l, f, &Goal{Version: 1, Receiver: "3", Gain: "1 GiB", MayDelete: []string{"4"}})
-	if len(a.Routes) == 0 || a.Routes[0].Price.Restarts != 1 || !strings.HasSuffix(a.Routes[0].Title, "around a restart") || a.Routes[0].Plan.Steps[0].Do != plan.Restart {
+	if len(a.Routes) == 0 || a.Routes[0].Price.Restarts != 1 || !strings.HasSuffix(a.Routes[0].Title, "around a restart") || a.Routes[0].Plan.Steps[0].Do() != plan.Restart {
 		t.Errorf("%+v", a)
 	}
 	// A step that cannot be done has a price too: that of what comes before it.
-	if p := plan.PriceOf(l, plan.Lay(l, f, []plan.Step{{Do: plan.Restart}, {Do: plan.Delete, Partition: "9"}, {Do: plan.Create, Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}}), f); p.Restarts != 1 {
+	if p := plan.PriceOf(l, plan.Lay(l, f, []plan.Step{{Body: plan.Restarting{}}, {Partition: "9", Body: plan.Deletion{}}, {Body: plan.Creation{Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}}}), f); p.Restarts != 1 {
 		t.Errorf("%+v", p)
 	}
 	for what, x := range map[string]plan.Facts{"nothing-to-do": {PC: &pc.Facts{State: pc.Off}}, "no-pc": {}} {
-		if cols := plan.Lay(l, x, []plan.Step{{Do: plan.Restart}}); codes(cols[0].Obstacles) != what {
+		if cols := plan.Lay(l, x, []plan.Step{{Body: plan.Restarting{}}}); codes(cols[0].Obstacles) != what {
 			t.Errorf("%s: %+v", what, cols[0].Obstacles)
 		}
 	}

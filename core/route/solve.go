@@ -276,9 +276,9 @@ func stepsFor(links []link, w *way, mib int64, back bool) []plan.Step {
 	by := fmt.Sprintf("%d MiB", mib)
 	switch w.how {
 	case givesHead:
-		return []plan.Step{{Do: plan.Shrink, Partition: n, By: by, Edge: "head"}}
+		return []plan.Step{{Partition: n, Body: plan.Shrinking{By: by, Edge: "head"}}}
 	case gives:
-		return []plan.Step{{Do: plan.Shrink, Partition: n, By: by}}
+		return []plan.Step{{Partition: n, Body: plan.Shrinking{By: by}}}
 	}
 	// As much as what is behind gives, and the rest by itself.
 	room := w.gap
@@ -291,23 +291,23 @@ func stepsFor(links []link, w *way, mib int64, back bool) []plan.Step {
 		out = stepsFor(links[1:], w.next, pass, back)
 	}
 	if w.how == widens {
-		s := plan.Step{Do: plan.Container, Partition: n, By: by, Act: string(plan.GrowIt)}
+		box := plan.Containing{By: by, Act: plan.GrowIt}
 		atStart := k.lo == k.p.Start
 		if atStart == !back { // it comes nearer to its other edge
-			s.Act = string(plan.ShrinkIt)
+			box.Act = plan.ShrinkIt
 		}
 		if atStart {
-			s.Edge = "head"
+			box.Edge = "head"
 		}
-		return append(out, s)
+		return append(out, plan.Step{Partition: n, Body: box})
 	}
 	if give > 0 {
-		out = append(out, plan.Step{Do: plan.Shrink, Partition: n, By: fmt.Sprintf("%d MiB", give)})
+		out = append(out, plan.Step{Partition: n, Body: plan.Shrinking{By: fmt.Sprintf("%d MiB", give)}})
 	}
 	if back { // its end comes nearer by what it gives already
 		by = fmt.Sprintf("-%d MiB", mib-give)
 	}
-	return append(out, plan.Step{Do: plan.Slide, Partition: n, By: by})
+	return append(out, plan.Step{Partition: n, Body: plan.Sliding{By: by}})
 }
 
 // solution is how a volume gains room.
@@ -387,14 +387,15 @@ func solve(l *layout.Layout, r *layout.Span, want disk.Bytes, gone map[int]bool,
 			if over := int64(by/disk.Grid) - between(l, &left[0], me); over > 0 {
 				best.steps = append(best.steps, stepsFor(left, a.w, over, true)...)
 			}
-			x := plan.Step{Do: plan.Grow, Partition: n, By: fmt.Sprintf("%d MiB", by/disk.MiB), Edge: "head"}
+			text := fmt.Sprintf("%d MiB", by/disk.MiB)
+			x := plan.Step{Partition: n, Body: plan.Growth{By: text, Edge: "head"}}
 			if by < want { // it grows at its end, all at once
-				x = plan.Step{Do: plan.Slide, Partition: n, By: "-" + x.By}
+				x.Body = plan.Sliding{By: "-" + text}
 			}
 			best.steps = append(best.steps, x)
 		}
 		if by < want {
-			best.steps = append(best.steps, plan.Step{Do: plan.Grow, Partition: n, By: fmt.Sprintf("%d B", want)})
+			best.steps = append(best.steps, plan.Step{Partition: n, Body: plan.Growth{By: fmt.Sprintf("%d B", want)}})
 		}
 	}
 	for _, a := range lefts {

@@ -360,7 +360,7 @@ func TestRoutesHold(t *testing.T) {
 				if err := r.Plan.Steps[k].Valid(); err != nil || len(c.Obstacles) > 0 {
 					bad("step %d: %v %v", k+1, err, c.Obstacles)
 				}
-				kinds[string(c.Step.Do)+" "+c.Step.Edge+c.Step.Act]++
+				kinds[string(c.Step.Do())+" "+fmt.Sprint(c.Step.AtHead(), plan.Of[plan.Containing](c.Step).Act)]++
 				if s := sample.Sane(c.Layout); s != "" {
 					bad("step %d: %s\n%s", k+1, s, sample.Drawn(c.Layout))
 				}
@@ -370,7 +370,7 @@ func TestRoutesHold(t *testing.T) {
 						bad("step %d: %s is to be kept", k+1, n)
 					}
 				}
-				if p, ok := before.Find(c.Number); ok && slices.Contains([]plan.Do{plan.Slide, plan.Shrink, plan.Grow}, c.Step.Do) {
+				if p, ok := before.Find(c.Number); ok && slices.Contains([]plan.Do{plan.Slide, plan.Shrink, plan.Grow}, c.Step.Do()) {
 					q, _ := c.Layout.Find(c.Number)
 					if q.Volume != nil && q.Bytes < p.Volume.ShrinkMin {
 						bad("step %d: %s has %s, and needs %s", k+1, p.Title(), q.Bytes, p.Volume.ShrinkMin)

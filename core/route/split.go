@@ -22,7 +22,7 @@ func (s *search) split() {
 	}
 	s.Most = a.Limit
 	sum := disk.Bytes(0)
-	var fresh []plan.Step
+	var fresh []plan.Creation
 	for i, text := range s.g.Parts {
 		size, err := disk.ParseAmount(text, a.Limit)
 		if err != nil {
@@ -34,10 +34,7 @@ func (s *search) split() {
 		}
 		size = size.Up(disk.Grid)
 		sum += size
-		x := plan.Step{
-			Do: plan.Create, Size: fmt.Sprintf("%d B", size), Type: "basic", Format: "ntfs",
-			As: fmt.Sprintf("part%d", i+1),
-		}
+		x := plan.Creation{Size: fmt.Sprintf("%d B", size), Type: "basic", Format: "ntfs", As: fmt.Sprintf("part%d", i+1)}
 		if p.Container != 0 {
 			x.In = "container"
 			sum += disk.Grid // for its record
@@ -63,19 +60,20 @@ func (s *search) split() {
 			at += disk.Grid
 		}
 	}
-	s.add(
-		nil, nil,
-		append([]plan.Step{{Do: plan.Shrink, Partition: s.g.Split, By: fmt.Sprintf("%d B", sum)}}, fresh...),
-	)
+	steps := []plan.Step{{Partition: s.g.Split, Body: plan.Shrinking{By: fmt.Sprintf("%d B", sum)}}}
+	for _, x := range fresh {
+		steps = append(steps, plan.Step{Body: x})
+	}
+	s.add(nil, nil, steps)
 	if s.replaceable(p) {
 		s.replace(p, nil, p.Bytes-sum)
 		for i := range s.Routes { // what it gives up becomes the new ones
 			r := &s.Routes[i]
-			if slices.ContainsFunc(r.Plan.Steps, func(x plan.Step) bool { return x.Do == plan.CopyOut }) {
+			if slices.ContainsFunc(r.Plan.Steps, func(x plan.Step) bool { return x.Do() == plan.CopyOut }) {
 				steps := slices.Clone(r.Plan.Steps)
 				for _, x := range fresh {
 					x.StartLBA = 0
-					steps = append(steps, x)
+					steps = append(steps, plan.Step{Body: x})
 				}
 				*r = Route{}
 				s.add(nil, nil, steps)

@@ -10,21 +10,21 @@ import (
 
 func routedCopyOut(w *routeWords, c plan.Column, _ *layout.Span) {
 	from, _ := w.now.Find(plan.Number(c.Step.Partition))
-	if to, ok := w.now.Find(c.Number); c.Step.Move && ok {
+	if to, ok := w.now.Find(c.Number); plan.Of[plan.CopyingOut](c.Step).Move && ok {
 		w.other = append(w.other, fmt.Sprintf("move %s to %s; the size stays", c.Base, to.Title()))
 		return
 	}
 	where := "the shelf"
-	if to, ok := w.now.Find(plan.Number(c.Step.Volume)); ok {
+	if to, ok := w.now.Find(plan.Number(c.Step.Other())); ok {
 		where = to.Title()
-	} else if c.Step.Volume != "" {
+	} else if c.Step.Other() != "" {
 		where = "a temporary volume"
 	}
 	w.other = append(w.other, fmt.Sprintf("%s through %s", from.Title(), where))
 }
 
 func routedGrow(w *routeWords, c plan.Column, was *layout.Span) {
-	if c.Step.Edge == "head" {
+	if c.Step.AtHead() {
 		w.other = append(w.other, was.Title()+" slides toward the start")
 	}
 }
@@ -61,7 +61,7 @@ func titleOf(now *layout.Layout, cols []plan.Column, gone []layout.Span, kept *l
 		if !ok {
 			was = &layout.Span{}
 		}
-		if say := said[c.Step.Do]; say != nil {
+		if say := said[c.Step.Do()]; say != nil {
 			say(&w, c, was)
 		}
 	}

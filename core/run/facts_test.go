@@ -29,7 +29,7 @@ import (
 // TestBackupMustStandForTheState backs a partition up, changes it, and looks at
 // what the gate then says.
 func TestBackupMustStandForTheState(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "4", Release: "not wanted"})
+	s := newShop(t, plan.Step{Partition: "4", Body: plan.Deletion{Release: "not wanted"}})
 	im := s.open(t)
 	missing := func() string {
 		t.Helper()
@@ -191,7 +191,7 @@ func TestSentence(t *testing.T) {
 
 // TestCoverageStandsForABackup deletes a volume that was proven to be only a copy.
 func TestCoverageStandsForABackup(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5"})
+	s := newShop(t, plan.Step{Partition: "5", Body: plan.Deletion{}})
 	im := s.open(t)
 	o := s.options(im)
 	c := compare.Store{Dir: t.TempDir()}
@@ -252,10 +252,10 @@ func TestCoverageStandsForABackup(t *testing.T) {
 // and never both, in one plan or in two.
 func TestCopiesOfEachOther(t *testing.T) {
 	for name, plans := range map[string][][]plan.Step{
-		"one after the other": {{{Do: plan.Delete, Partition: "4", Release: "r"}}, {{Do: plan.Delete, Partition: "5"}}},
-		"both":                {{{Do: plan.Delete, Partition: "4", Release: "r"}, {Do: plan.Delete, Partition: "5"}}},
-		"cleared":             {{{Do: plan.Clear, Scheme: "gpt", Release: "r"}}},
-		"one absorbed":        {{{Do: plan.Absorb, Partition: "4", Into: "3", Release: "r"}, {Do: plan.Delete, Partition: "5"}}},
+		"one after the other": {{{Partition: "4", Body: plan.Deletion{Release: "r"}}}, {{Partition: "5", Body: plan.Deletion{}}}},
+		"both":                {{{Partition: "4", Body: plan.Deletion{Release: "r"}}, {Partition: "5", Body: plan.Deletion{}}}},
+		"cleared":             {{{Body: plan.Clearing{Scheme: "gpt", Release: "r"}}}},
+		"one absorbed":        {{{Partition: "4", Body: plan.Absorbing{Into: "3", Release: "r"}}, {Partition: "5", Body: plan.Deletion{}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t)
@@ -317,7 +317,7 @@ func TestProvenAgain(t *testing.T) {
 		"verified at another place": {2, func(p string) error { return os.Truncate(p, 100) }, "are there, of"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5"})
+			s := newShop(t, plan.Step{Partition: "5", Body: plan.Deletion{}})
 			im := s.open(t)
 			m, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 5, Kind: shelf.Image}, nil)
 			if err != nil {
@@ -385,7 +385,7 @@ func read(t *testing.T, dev disk.Device) *survey.Survey {
 
 // TestUnsoundStaysItsSize refuses to change the size of a volume that does not check sound.
 func TestUnsoundStaysItsSize(t *testing.T) {
-	for _, step := range []plan.Step{{Do: plan.Grow, Partition: "6", By: "8 MiB"}, {Do: plan.Shrink, Partition: "6", By: "1 MiB"}} {
+	for _, step := range []plan.Step{{Partition: "6", Body: plan.Growth{By: "8 MiB"}}, {Partition: "6", Body: plan.Shrinking{By: "1 MiB"}}} {
 		s := newShop(t, step)
 		im := s.open(t)
 		p, _ := read(t, im).Layout.Find(6)
@@ -395,10 +395,10 @@ func TestUnsoundStaysItsSize(t *testing.T) {
 		before := whole(t, im)
 		var blocked *rehearse.Blocked
 		if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.Unsound {
-			t.Errorf("%s: %v", step.Do, err)
+			t.Errorf("%s: %v", step.Do(), err)
 		}
 		if whole(t, im) != before {
-			t.Errorf("%s: something was written", step.Do)
+			t.Errorf("%s: something was written", step.Do())
 		}
 	}
 }
@@ -422,14 +422,14 @@ func TestPutBackProven(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rec := s.recorded(t, s.must(t, im, plan.Step{Do: plan.Delete, Partition: "5"}).Records[0])
-	s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
+	rec := s.recorded(t, s.must(t, im, plan.Step{Partition: "5", Body: plan.Deletion{}}).Records[0])
+	s.must(t, im, plan.Step{Body: plan.Creation{StartLBA: rec.Span.Start, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}})
 	image := filepath.Join(s.dir, "shelf", m.ID, "image.zst")
 	if err := errors.Join(scratch(image), os.Chtimes(image, time.Now(), time.Now())); err != nil {
 		t.Fatal(err)
 	}
 	before := whole(t, im)
-	_, err = s.later(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	_, err = s.later(t, im, plan.Step{Body: plan.BringingBack{Record: rec.ID}})
 	if err == nil || !strings.Contains(err.Error(), "that is to be put back was read again, and is not whole") {
 		t.Errorf("put back: %v", err)
 	}

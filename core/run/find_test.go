@@ -79,7 +79,7 @@ func findBack(t *testing.T, damaged ...string) {
 	if err != nil || m.Kind != shelf.Files || m.Verified == nil || m.Unreadable != 0 || m.Count < 30 {
 		t.Fatalf("%+v, %v", m, err)
 	}
-	s.steps = []plan.Step{{Do: plan.BringBack, Find: f.Start, Told: f.At}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Find: f.Start, Told: f.At}}}
 	res, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
@@ -102,14 +102,14 @@ func findBack(t *testing.T, damaged ...string) {
 // TestFindBackAtEveryCut cuts the power at every write of that.
 func TestFindBackAtEveryCut(t *testing.T) {
 	s, f := lostShop(t, "start", "table")
-	s.steps = []plan.Step{{Do: plan.BringBack, Find: f.Start, Told: f.At}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Find: f.Start, Told: f.At}}}
 	s.cut(t, 4)
 }
 
 // TestRestorePointsAtEveryCut cuts the power at every write of a run that drops them.
 func TestRestorePointsAtEveryCut(t *testing.T) {
 	s := restorePointShop(t)
-	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "5", To: "12 MiB", DropRestorePoints: true}}
+	s.steps = []plan.Step{{Partition: "5", Body: plan.Shrinking{To: "12 MiB", DropRestorePoints: true}}}
 	s.fills, s.pc = true, true
 	s.cut(t, 1)
 }
@@ -118,7 +118,7 @@ func TestRestorePointsAtEveryCut(t *testing.T) {
 func TestBackUpFindPartly(t *testing.T) {
 	s, f := lostShop(t, "start")
 	im := s.open(t)
-	s.steps = []plan.Step{{Do: plan.Create, StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}}
+	s.steps = []plan.Step{{Body: plan.Creation{StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}}}
 	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 		t.Fatal(err)
 	}
@@ -157,7 +157,7 @@ func TestCopyIsNoGhost(t *testing.T) {
 		t.Fatal(err)
 	}
 	was := contents(t, im)
-	s.must(t, im, plan.Step{Do: plan.Delete, Partition: "7", Waiver: "a copy"})
+	s.must(t, im, plan.Step{Partition: "7", Body: plan.Deletion{Waiver: "a copy"}})
 	o := s.options(im)
 	if sv, err = survey.Read(im, nil); err != nil {
 		t.Fatal(err)
@@ -177,7 +177,7 @@ func TestCopyIsNoGhost(t *testing.T) {
 		if f.Ghost || f.Confidence != seek.Sure {
 			t.Fatalf("%+v", f.Reasons)
 		}
-		s.must(t, im, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+		s.must(t, im, plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}})
 		if !maps.Equal(was, contents(t, im)) {
 			t.Error("it is not as it was")
 		}
@@ -217,12 +217,11 @@ func TestWillNotOpen(t *testing.T) {
 		if f.Start != p.Start {
 			continue
 		}
-		step := plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At}
+		step := plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}}
 		if _, err := s.later(t, im, step); err == nil || !strings.Contains(err.Error(), "will not open as what it was") {
 			t.Errorf("without a reason: %v", err)
 		}
-		step.Damaged = "for another tool to look into"
-		s.must(t, im, step)
+		s.must(t, im, step.Accepting("for another tool to look into"))
 		return
 	}
 	t.Fatalf("it is not found: %+v", x.Finds())

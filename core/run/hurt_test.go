@@ -33,7 +33,7 @@ func (s *shop) badly(t *testing.T, sectors ...[2]disk.LBA) {
 // TestHurt slides a volume of which a file cannot be read: the run stops there, names the
 // file, and is taken back; what can be read is backed up.
 func TestHurt(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Slide, Partition: "6", By: "40 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "6 MiB"})
+	s := newShop(t, plan.Step{Partition: "6", Body: plan.Sliding{By: "40 MiB"}}, plan.Step{Partition: "5", Body: plan.Sliding{By: "6 MiB"}})
 	im := s.open(t)
 	before := contents(t, im)
 	sv, err := survey.Read(im, nil)
@@ -138,7 +138,7 @@ func (w *wearing) ReadAt(b []byte, off int64) (int, error) {
 // TestEverySector makes a partition of which every sector is tested; over one that cannot be
 // read none is made, and the sectors are named.
 func TestEverySector(t *testing.T) {
-	step := plan.Step{Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new", Test: true}
+	step := plan.Step{Body: plan.Creation{Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new", Test: true}}
 	s := newShop(t, step)
 	im := s.open(t)
 	gap := 0
@@ -183,7 +183,7 @@ func TestEverySector(t *testing.T) {
 
 // TestErasedButForBadPlaces erases a partition with a bad sector: the proof says what is left.
 func TestErasedButForBadPlaces(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Waiver: "the owner wants it gone"})
+	s := newShop(t, plan.Step{Partition: "5", Body: plan.Deletion{Erase: true, Waiver: "the owner wants it gone"}})
 	im := s.open(t)
 	sv, err := survey.Read(im, nil)
 	if err != nil {

@@ -70,25 +70,25 @@ func TestMBR(t *testing.T) {
 		dev := s.open(t)
 		before, _ := disk.ReadFull(dev, 0, dev.Size())
 		for _, n := range []string{"1", "5", "6", "7"} {
-			res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: n, Waiver: "w", Release: "r"})
+			res := s.run(t, dev, plan.Step{Partition: n, Body: plan.Deletion{Waiver: "w", Release: "r"}})
 			sv, _ := survey.Read(dev, nil)
 			if len(sv.Layout.Partitions()) != 4 || sv.Check().FirstError() != nil {
 				t.Errorf("after deleting %s: %+v", n, sv.Check())
 			}
-			s.run(t, dev, plan.Step{Do: plan.BringBack, Record: res.Records[0]})
+			s.run(t, dev, plan.Step{Body: plan.BringingBack{Record: res.Records[0]}})
 			if again, _ := disk.ReadFull(dev, 0, dev.Size()); !bytes.Equal(before, again) {
 				t.Errorf("deleting %s and bringing it back is not identical to the byte", n)
 			}
 		}
 		// Numbers are those of the plan's beginning, also behind a deleted one.
-		res := s.run(t, dev, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, plan.Step{Do: plan.Grow, Partition: "6", By: "all"},
-			plan.Step{Do: plan.Delete, Partition: "7", Waiver: "w"})
+		res := s.run(t, dev, plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "w"}}, plan.Step{Partition: "6", Body: plan.Growth{By: "all"}},
+			plan.Step{Partition: "7", Body: plan.Deletion{Waiver: "w"}})
 		sv, _ := survey.Read(dev, nil)
 		p, ok := sv.Layout.Find(5)
 		if !ok || p.Bytes != 36*disk.MiB || p.Volume.TotalBytes < 35*disk.MiB || len(sv.Layout.Partitions()) != 3 || sv.Check().FirstError() != nil {
 			t.Errorf("after the plan: %+v, %v", p, sv.Check())
 		}
-		s.run(t, dev, plan.Step{Do: plan.BringBack, Record: res.Records[1]}, plan.Step{Do: plan.BringBack, Record: res.Records[0]})
+		s.run(t, dev, plan.Step{Body: plan.BringingBack{Record: res.Records[1]}}, plan.Step{Body: plan.BringingBack{Record: res.Records[0]}})
 		if sv, _ = survey.Read(dev, nil); len(sv.Layout.Partitions()) != 5 || sv.Check().FirstError() != nil {
 			t.Errorf("brought back: %+v, %v", sv.Layout.Partitions(), sv.Check())
 		}
@@ -101,18 +101,18 @@ func TestMendedTable(t *testing.T) {
 	before, _ := disk.ReadFull(dev, 0, dev.Size())
 	for _, at := range []int64{512 + 60, 1024 + 32, int64(dev.Size()) - 512 + 60, int64(dev.Size()) - 33*512 + 32} {
 		dev.WriteAt([]byte{before[at] ^ 0xff}, at)
-		s.run(t, dev, plan.Step{Do: plan.Mend})
+		s.run(t, dev, plan.Step{Body: plan.Mending{}})
 		if again, _ := disk.ReadFull(dev, 0, dev.Size()); !bytes.Equal(before, again) {
 			t.Errorf("damage at byte %d is not mended to the byte", at)
 		}
 	}
-	s.steps = []plan.Step{{Do: plan.Mend}}
+	s.steps = []plan.Step{{Body: plan.Mending{}}}
 	if _, err := CarryOut(context.Background(), s.options(dev)); err == nil {
 		t.Error("a sound table is mended")
 	}
 	// A step may follow that the damage stood against.
 	dev.WriteAt([]byte{before[512+60] ^ 0xff}, 512+60)
-	s.run(t, dev, plan.Step{Do: plan.Mend}, plan.Step{Do: plan.Grow, Partition: "6", By: "8 MiB"})
+	s.run(t, dev, plan.Step{Body: plan.Mending{}}, plan.Step{Partition: "6", Body: plan.Growth{By: "8 MiB"}})
 	sv, _ := survey.Read(dev, nil)
 	if i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == 6 }); sv.Table.Entries[i].Bytes(512) != 24*disk.MiB {
 		t.Errorf("%+v", sv.Table.Entries[i])
@@ -126,9 +126,9 @@ func TestLogicalMade(t *testing.T) {
 		s := bakeryShop(t, sector)
 		im := s.open(t)
 		before := contents(t, im)
-		made := plan.Step{Do: plan.Create, In: "container", Size: "10 MiB", Type: "basic", Format: "ntfs", Label: "New"}
+		made := plan.Step{Body: plan.Creation{In: "container", Size: "10 MiB", Type: "basic", Format: "ntfs", Label: "New"}}
 		s.run(t, im, made)
-		s.run(t, im, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, made)
+		s.run(t, im, plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "w"}}, made)
 		sv, err := survey.Read(im, nil)
 		if err != nil || sv.Check().FirstError() != nil {
 			t.Fatal(err, sv.Check())
@@ -160,8 +160,8 @@ func TestContainer(t *testing.T) {
 	s := bakeryShop(t, 512)
 	im := s.open(t)
 	before := contents(t, im)
-	box := func(act, by string) plan.Step {
-		return plan.Step{Do: plan.Container, Act: act, Partition: "2", By: by}
+	box := func(act plan.ContainerAct, by string) plan.Step {
+		return plan.Step{Partition: "2", Body: plan.Containing{Act: act, By: by}}
 	}
 	bytes := func() disk.Bytes {
 		sv, err := survey.Read(im, nil)
@@ -184,9 +184,9 @@ func TestContainer(t *testing.T) {
 			t.Errorf("%s has changed", path)
 		}
 	}
-	gone := func(n string) plan.Step { return plan.Step{Do: plan.Delete, Partition: n, Waiver: "w"} }
-	s.run(t, im, gone("5"), gone("6"), gone("7"), plan.Step{Do: plan.Container, Act: "dissolve", Partition: "2"})
-	s.run(t, im, plan.Step{Do: plan.Container, Act: "create", Size: "60 MiB", As: "box"}, plan.Step{Do: plan.Create, In: "container", Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "Inside"})
+	gone := func(n string) plan.Step { return plan.Step{Partition: n, Body: plan.Deletion{Waiver: "w"}} }
+	s.run(t, im, gone("5"), gone("6"), gone("7"), plan.Step{Partition: "2", Body: plan.Containing{Act: "dissolve"}})
+	s.run(t, im, plan.Step{Body: plan.Containing{Act: "create", Size: "60 MiB", As: "box"}}, plan.Step{Body: plan.Creation{In: "container", Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "Inside"}})
 	sv, err := survey.Read(im, nil)
 	if err != nil || sv.Check().FirstError() != nil {
 		t.Fatal(err, sv.Check())
@@ -206,7 +206,7 @@ func TestContainer(t *testing.T) {
 // TestCleared clears drives of both kinds to all three, keeps a record of each partition, and
 // makes one volume of all the room.
 func TestCleared(t *testing.T) {
-	storage := plan.Step{Do: plan.Create, Size: "all", Type: "basic", Format: "ntfs", Label: "Storage"}
+	storage := plan.Step{Body: plan.Creation{Size: "all", Type: "basic", Format: "ntfs", Label: "Storage"}}
 	for _, scheme := range []string{"gpt", "mbr", "none"} {
 		for name, s := range map[string]*shop{"gpt": newShop(t), "mbr": bakeryShop(t, 512)} {
 			im := s.open(t)
@@ -215,7 +215,7 @@ func TestCleared(t *testing.T) {
 				t.Fatal(err)
 			}
 			had := len(sv.Layout.Partitions())
-			steps := []plan.Step{{Do: plan.Clear, Scheme: scheme, Release: "it becomes storage", Waiver: "nothing is wanted"}}
+			steps := []plan.Step{{Body: plan.Clearing{Scheme: scheme, Release: "it becomes storage", Waiver: "nothing is wanted"}}}
 			if scheme != "none" {
 				steps = append(steps, storage)
 			}
@@ -243,6 +243,6 @@ func TestCleared(t *testing.T) {
 // TestClearedAtEveryCut cuts the power at every write of clearing.
 func TestClearedAtEveryCut(t *testing.T) {
 	s := bakeryShop(t, 512)
-	s.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}
+	s.steps = []plan.Step{{Body: plan.Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}}}
 	s.cut(t, 4)
 }

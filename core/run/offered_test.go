@@ -73,7 +73,7 @@ func TestOfferedCanBeDone(t *testing.T) {
 			o := options()
 			for _, x := range steps { // a copy on the shelf is made before
 				n, _ := strconv.Atoi(x.Partition)
-				if x.Do != plan.CopyOut || x.Volume != "" || backed[n] {
+				if x.Do() != plan.CopyOut || x.Other() != "" || backed[n] {
 					continue
 				}
 				if _, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil); err != nil {
@@ -99,20 +99,25 @@ func TestOfferedCanBeDone(t *testing.T) {
 				if a.Obstacle != nil {
 					continue
 				}
-				x := plan.Step{Do: a.Do, Partition: number, Edge: a.Edge}
+				x := plan.Step{Partition: number}
 				switch a.Do {
-				case plan.Grow, plan.Shrink:
-					x.By = fmt.Sprintf("%d B", a.Limit)
+				case plan.Grow:
+					x.Body = plan.Growth{By: fmt.Sprintf("%d B", a.Limit), Edge: a.Edge}
+				case plan.Shrink:
+					x.Body = plan.Shrinking{By: fmt.Sprintf("%d B", a.Limit), Edge: a.Edge}
 				case plan.Slide:
-					x.By = []string{"all", "-all"}[rng.IntN(2)]
+					x.Body = plan.Sliding{By: []string{"all", "-all"}[rng.IntN(2)]}
 					if cols := plan.Lay(sv.Layout, f, []plan.Step{x}); len(cols[0].Obstacles) > 0 {
 						continue // there is room on the other side
 					}
 				case plan.Delete:
+					x.Body = plan.Deletion{}
 				case plan.Container:
-					if x.Act = string(a.Act); a.Act != plan.Dissolve {
-						x.By = "all"
+					box := plan.Containing{Act: a.Act}
+					if a.Act != plan.Dissolve {
+						box.By = "all"
 					}
+					x.Body = box
 				default:
 					continue
 				}

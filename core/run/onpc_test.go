@@ -30,14 +30,14 @@ import (
 func elsewhere() []plan.Step {
 	wait := 10
 	return []plan.Step{
-		{Do: plan.NoteIdentity, Partition: "4"},
-		{Do: plan.ParkRecovery},
+		{Partition: "4", Body: plan.NotingIdentity{}},
+		{Body: plan.Parking{}},
 		deleteRecovery,
 		growC,
-		{Do: plan.Create, Size: "26 MiB", Type: "recovery", Attributes: "0x8000000000000001", Format: "ntfs", Label: "Recovery", As: "new"},
-		{Do: plan.UseRecovery, Partition: "new"},
-		{Do: plan.StartOrder, Wait: &wait},
-		{Do: plan.Letter, Partition: "5", Letter: "X"},
+		{Body: plan.Creation{Size: "26 MiB", Type: "recovery", Attributes: "0x8000000000000001", Format: "ntfs", Label: "Recovery", As: "new"}},
+		{Partition: "new", Body: plan.UsingRecovery{}},
+		{Body: plan.Ordering{Wait: &wait}},
+		{Partition: "5", Body: plan.Lettering{Letter: "X"}},
 	}
 }
 
@@ -114,7 +114,7 @@ func TestParkedAtEveryCut(t *testing.T) {
 }
 
 func TestOldSystemLeaves(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "5", Waiver: "nothing in it"})
+	s := newShop(t, plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "nothing in it"}})
 	im := s.open(t)
 	o := s.options(im)
 	kept := s.withPC(&o)
@@ -157,7 +157,7 @@ func TestRetag(t *testing.T) {
 		}
 		return res
 	}
-	res := do(plan.Step{Do: plan.Retag, Partition: "4", Type: "basic", Attributes: "0x0", Name: "Once recovery", Release: "it is data now"}, plan.Step{Do: plan.Retag, Partition: "5", Type: "oem"})
+	res := do(plan.Step{Partition: "4", Body: plan.Retagging{Type: "basic", Attributes: "0x0", Name: "Once recovery", Release: "it is data now"}}, plan.Step{Partition: "5", Body: plan.Retagging{Type: "oem"}})
 	sv, err := survey.Read(im, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -167,12 +167,12 @@ func TestRetag(t *testing.T) {
 	if p.Role != "data" || p.Protected || p.Name != "Once recovery" || p.UniqueID != uid(4) || q.Role != "oem" || len(res.Records) != 0 {
 		t.Errorf("%+v, %+v", p, q)
 	}
-	do(plan.Step{Do: plan.Retag, Partition: "4", Type: "recovery", Attributes: "0x8000000000000001", Name: "part 4"}, plan.Step{Do: plan.Retag, Partition: "5", Type: "basic", Release: "back"})
+	do(plan.Step{Partition: "4", Body: plan.Retagging{Type: "recovery", Attributes: "0x8000000000000001", Name: "part 4"}}, plan.Step{Partition: "5", Body: plan.Retagging{Type: "basic", Release: "back"}})
 	if whole(t, im) != before {
 		t.Error("it is not as it was")
 	}
 	files := contents(t, im)
-	do(plan.Step{Do: plan.Label, Partition: "5", Label: "Röntgen"})
+	do(plan.Step{Partition: "5", Body: plan.Labelling{Label: "Röntgen"}})
 	if sv, err = survey.Read(im, nil); err != nil || sv.Check().FirstError() != nil {
 		t.Fatal(err, sv.Check())
 	}
@@ -188,10 +188,10 @@ func TestRetag(t *testing.T) {
 // smaller with the letter it had, and brings the files back.
 func replaced() []plan.Step {
 	return []plan.Step{
-		{Do: plan.CopyOut, Partition: "4", Volume: "3", As: "kept"},
+		{Partition: "4", Body: plan.CopyingOut{Volume: "3", As: "kept"}},
 		deleteRecovery,
-		{Do: plan.Create, Size: "20 MiB", Type: "recovery", Format: "ntfs", Label: "Again", As: "again"},
-		{Do: plan.CopyBack, Partition: "again", Backup: "kept"},
+		{Body: plan.Creation{Size: "20 MiB", Type: "recovery", Format: "ntfs", Label: "Again", As: "again"}},
+		{Partition: "again", Body: plan.CopyingBack{Backup: "kept"}},
 	}
 }
 
@@ -200,7 +200,7 @@ func replaced() []plan.Step {
 func TestThroughAnotherVolume(t *testing.T) {
 	s := newShop(t)
 	s.steps = replaced()
-	s.steps[1].Waiver = ""
+	s.steps[1] = s.steps[1].WithReasons(s.steps[1].Release(), "")
 	im := s.open(t)
 	before := contents(t, im)
 	o := s.options(im)
@@ -250,7 +250,7 @@ func TestReplacedAtEveryCut(t *testing.T) {
 func TestThroughTheShelf(t *testing.T) {
 	s := newShop(t)
 	s.steps = replaced()
-	s.steps[0].Volume, s.steps[1].Waiver = "", ""
+	s.steps[0].Body, s.steps[1] = plan.CopyingOut{As: s.steps[0].As()}, s.steps[1].WithReasons(s.steps[1].Release(), "")
 	im := s.open(t)
 	before := contents(t, im)
 	var blocked *rehearse.Blocked
@@ -279,7 +279,7 @@ func TestRebuilt(t *testing.T) {
 		t.Fatal(err)
 	}
 	files := contents(t, im)
-	s.steps = []plan.Step{{Do: plan.Rebuild, Record: res.Records[0], Size: "30 MiB"}}
+	s.steps = []plan.Step{{Body: plan.Rebuilding{Record: res.Records[0], Size: "30 MiB"}}}
 	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 		t.Fatal(err)
 	}
@@ -320,7 +320,7 @@ func arrived(t *testing.T, before, after map[string]string, from, to string) (n 
 
 // TestAbsorb moves one volume's files into a folder of another, which takes its place too.
 func TestAbsorb(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"})
+	s := newShop(t, plan.Step{Partition: "4", Body: plan.Absorbing{Into: "3", Release: "it is data now"}})
 	im := s.open(t)
 	before := contents(t, im)
 	was, err := survey.Read(im, nil)
@@ -343,7 +343,7 @@ func TestAbsorb(t *testing.T) {
 		t.Errorf("%+v, %d files: %+v", p, n, res)
 	}
 	// The record brings the partition back where it was? Its place is taken; that is said.
-	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}}
 	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.NowhereToGo {
 		t.Errorf("%v", err)
@@ -352,14 +352,14 @@ func TestAbsorb(t *testing.T) {
 
 // TestAbsorbedAtEveryCut cuts the power at every write of that.
 func TestAbsorbedAtEveryCut(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"})
+	s := newShop(t, plan.Step{Partition: "4", Body: plan.Absorbing{Into: "3", Release: "it is data now"}})
 	s.fills = true
 	s.cut(t, 1)
 }
 
 // TestFolderMoved moves one folder of a volume into another one: files, not partitions.
 func TestFolderMoved(t *testing.T) {
-	move := plan.Step{Do: plan.CopyOut, Partition: "3", Volume: "5", Only: []string{"System/box 0"}, Move: true}
+	move := plan.Step{Partition: "3", Body: plan.CopyingOut{Volume: "5", Only: []string{"System/box 0"}, Move: true}}
 	s := newShop(t, move, move)
 	im := s.open(t)
 	before := contents(t, im)
@@ -383,7 +383,9 @@ func TestFolderMoved(t *testing.T) {
 	}
 	im.Close()
 	s.fills = true
-	s.steps[0].Only = []string{"System/box 1"}
+	out := plan.Of[plan.CopyingOut](s.steps[0])
+	out.Only = []string{"System/box 1"}
+	s.steps[0].Body = out
 	s.cut(t, 1)
 }
 
@@ -423,14 +425,14 @@ func TestUnreadableFilesStay(t *testing.T) {
 	}
 	before := whole(t, im)
 	for _, steps := range [][]plan.Step{
-		{{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"}},
-		{{Do: plan.CopyOut, Partition: "4", Volume: "5", Only: []string{"Recovery"}, Move: true}},
+		{{Partition: "4", Body: plan.Absorbing{Into: "3", Release: "it is data now"}}},
+		{{Partition: "4", Body: plan.CopyingOut{Volume: "5", Only: []string{"Recovery"}, Move: true}}},
 		replaced(),
 	} {
 		s.steps = steps
 		_, err := CarryOut(context.Background(), s.options(im))
 		if !errors.Is(err, compile.ErrCannot) || !strings.Contains(err.Error(), "1 of its files cannot be read") {
-			t.Errorf("%s: %v", steps[0].Do, err)
+			t.Errorf("%s: %v", steps[0].Do(), err)
 		}
 	}
 	if whole(t, im) != before {
@@ -463,7 +465,7 @@ func TestGoneIsKnown(t *testing.T) {
 	if len(f.Gone) != 1 || f.Gone[0].Record != res.Records[0] || len(cols[0].Over) != 1 || cols[0].Notes[0].Code != plan.OverRecord {
 		t.Errorf("%+v, %+v", f.Gone, cols[0])
 	}
-	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}}
 	if _, cols = lay(s.steps...); len(cols[0].Over) != 0 {
 		t.Errorf("%+v", cols[0].Notes)
 	}
@@ -511,7 +513,7 @@ func TestWhatStarts(t *testing.T) {
 // TestAroundRestart: a running PC is shut down for the run and started again afterwards, which
 // its facts and the trail show, also when the run is stopped and taken back.
 func TestAroundRestart(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Restart}, deleteRecovery, growC)
+	s := newShop(t, plan.Step{Body: plan.Restarting{}}, deleteRecovery, growC)
 	im := s.open(t)
 	for _, undo := range []bool{true, false} {
 		o := s.options(im)
@@ -552,7 +554,7 @@ func TestAroundRestart(t *testing.T) {
 		}
 	}
 	// Without the restart the running system is in the way.
-	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "3", By: "1 MiB"}}
+	s.steps = []plan.Step{{Partition: "3", Body: plan.Shrinking{By: "1 MiB"}}}
 	o := s.options(im)
 	o.PC.State = pc.Running
 	var blocked *rehearse.Blocked
@@ -567,10 +569,10 @@ func TestLetterIsFree(t *testing.T) {
 		gone   plan.Step
 		letter string
 	}{
-		"deleted":          {plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w"}, "X"},
-		"deleted, erased":  {plan.Step{Do: plan.Delete, Partition: "5", Waiver: "w", Erase: true, Backups: "keep"}, "X"},
-		"absorbed":         {plan.Step{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/From X", Release: "r", Waiver: "w"}, "X"},
-		"not gone, refuse": {plan.Step{Do: plan.Label, Partition: "6", Label: "Other"}, "X"},
+		"deleted":          {plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "w"}}, "X"},
+		"deleted, erased":  {plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "w", Erase: true, Backups: "keep"}}, "X"},
+		"absorbed":         {plan.Step{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: "/From X", Release: "r", Waiver: "w"}}, "X"},
+		"not gone, refuse": {plan.Step{Partition: "6", Body: plan.Labelling{Label: "Other"}}, "X"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t)
@@ -582,7 +584,7 @@ func TestLetterIsFree(t *testing.T) {
 				o.SavePC, o.Plan = func(*pc.Facts) error { return nil }, &plan.Plan{Version: 1, Steps: steps}
 				return start(o)
 			}
-			give := plan.Step{Do: plan.Letter, Partition: "6", Letter: c.letter}
+			give := plan.Step{Partition: "6", Body: plan.Lettering{Letter: c.letter}}
 			if name == "absorbed" { // in one plan too
 				if err := do(c.gone, give); err != nil {
 					t.Fatal(err)
@@ -592,7 +594,7 @@ func TestLetterIsFree(t *testing.T) {
 			if err := do(c.gone); err != nil {
 				t.Fatal(err)
 			}
-			if err := do(give); (err == nil) != (c.gone.Do == plan.Delete) {
+			if err := do(give); (err == nil) != (c.gone.Do() == plan.Delete) {
 				t.Errorf("%v", err)
 			}
 		})
@@ -604,7 +606,7 @@ func TestAbsorbOntoAFolder(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	before := contents(t, im)
-	s.must(t, im, plan.Step{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/MAKER/box 1", Release: "r", Waiver: "w"})
+	s.must(t, im, plan.Step{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: "/MAKER/box 1", Release: "r", Waiver: "w"}})
 	after := contents(t, im)
 	if n := arrived(t, before, after, "5/", "6/Maker/box 1/"); n != 30 {
 		t.Errorf("%d files arrived", n)
@@ -621,7 +623,7 @@ func TestNamesThatNoPCOpens(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	for _, folder := range []string{"/aux", "/From X/nul.txt", "/From X. ", "/From X/ends with a dot.", "/a<b", "/a:b", "/what?", "/tab\there", "/COM1", "/con .files", "/" + strings.Repeat("x", 256), "/a/../b", "/."} {
-		text, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.Absorb, Partition: "5", Into: "6", Folder: folder, Release: "r", Waiver: "w"}}})
+		text, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: folder, Release: "r", Waiver: "w"}}}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -630,7 +632,7 @@ func TestNamesThatNoPCOpens(t *testing.T) {
 		}
 	}
 	o := s.atHour(s.options(im))
-	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.Absorb, Partition: "5", Into: "6", Folder: "/console/ö. x/com10", Release: "r", Waiver: "w"}}}
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: "/console/ö. x/com10", Release: "r", Waiver: "w"}}}}
 	o.Rehearse = true
 	if err := start(o); err != nil {
 		t.Errorf("a folder that every PC opens: %v", err)
@@ -645,7 +647,7 @@ func TestNothingArrives(t *testing.T) {
 	was := contents(t, im)
 	empty := func() string {
 		t.Helper()
-		return fmt.Sprint(s.must(t, im, plan.Step{Do: plan.Create, Size: "16 MiB", Type: "basic", Format: "ntfs", Label: "Empty"}).Columns[0].Number)
+		return fmt.Sprint(s.must(t, im, plan.Step{Body: plan.Creation{Size: "16 MiB", Type: "basic", Format: "ntfs", Label: "Empty"}}).Columns[0].Number)
 	}
 	n := empty()
 	copied := func(n string) string {
@@ -657,11 +659,11 @@ func TestNothingArrives(t *testing.T) {
 		}
 		return m.ID
 	}
-	s.must(t, im, plan.Step{Do: plan.CopyBack, Partition: "3", Backup: copied(n), Folder: "Back"})
-	s.must(t, im, plan.Step{Do: plan.CopyOut, Partition: n, Volume: "3", As: "held"})
-	s.must(t, im, plan.Step{Do: plan.Absorb, Partition: n, Into: "3", Folder: "Taken"})
-	some := plan.Step{Do: plan.CopyBack, Partition: "5", Backup: copied("6"), Folder: "Maker"}
-	res := s.must(t, im, some, plan.Step{Do: plan.Absorb, Partition: empty(), Into: "3", Folder: "Taken"})
+	s.must(t, im, plan.Step{Partition: "3", Body: plan.CopyingBack{Backup: copied(n), Folder: "Back"}})
+	s.must(t, im, plan.Step{Partition: n, Body: plan.CopyingOut{Volume: "3", As: "held"}})
+	s.must(t, im, plan.Step{Partition: n, Body: plan.Absorbing{Into: "3", Folder: "Taken"}})
+	some := plan.Step{Partition: "5", Body: plan.CopyingBack{Backup: copied("6"), Folder: "Maker"}}
+	res := s.must(t, im, some, plan.Step{Partition: empty(), Body: plan.Absorbing{Into: "3", Folder: "Taken"}})
 	if len(res.Arrivals) != 1 || res.Arrivals[0].Files == 0 {
 		t.Errorf("%+v", res.Arrivals)
 	}

@@ -98,7 +98,7 @@ func TestOpenIsFoundByTheDrive(t *testing.T) {
 				t.Fatal(err)
 			}
 			steps := s.steps
-			s.steps = []plan.Step{{Do: plan.Label, Partition: "3", Label: "Over it"}}
+			s.steps = []plan.Step{{Partition: "3", Body: plan.Labelling{Label: "Over it"}}}
 			if err := s.calmly(t, dev, dir, start); !errors.Is(err, ErrPending) || !strings.Contains(err.Error(), "Nothing was written") {
 				t.Errorf("a plan: %v", err)
 			}
@@ -264,7 +264,7 @@ func TestAlteredRecord(t *testing.T) {
 		"a file beside it was lost": func(t *testing.T, dir string) { os.Remove(filepath.Join(dir, trail.BlobFiles)) },
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newShop(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+			s := newShop(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 			im := s.open(t)
 			res, err := CarryOut(context.Background(), s.options(im))
 			if err != nil {
@@ -275,12 +275,12 @@ func TestAlteredRecord(t *testing.T) {
 			if rec, _, err := recs.Load(res.Records[0]); err != nil || rec.Span.Number != 6 {
 				t.Errorf("it cannot be looked at: %v", err)
 			}
-			for _, step := range []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}, {Do: plan.Rebuild, Record: res.Records[0], Size: "10 MiB"}} {
+			for _, step := range []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB"}}} {
 				s.steps = []plan.Step{step}
 				_, err = CarryOut(context.Background(), s.options(im))
 				var b *rehearse.Blocked
 				if !errors.As(err, &b) || b.Obstacles[0].Code != plan.RecordAltered {
-					t.Errorf("%s: %v", step.Do, err)
+					t.Errorf("%s: %v", step.Do(), err)
 				}
 			}
 		})

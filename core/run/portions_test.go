@@ -61,7 +61,7 @@ func crowdedShop(t *testing.T, piece [2]disk.Bytes, steps ...plan.Step) *shop {
 // TestAbsorbInPortions moves files over for which there is no room all at once, into a folder
 // that holds others of the same names.
 func TestAbsorbInPortions(t *testing.T) {
-	absorb := plan.Step{Do: plan.Absorb, Partition: "2", Into: "1", Folder: "Shelf 1", Waiver: "the files stay"}
+	absorb := plan.Step{Partition: "2", Body: plan.Absorbing{Into: "1", Folder: "Shelf 1", Waiver: "the files stay"}}
 	s := crowdedShop(t, [2]disk.Bytes{900 * disk.KiB, 700 * disk.KiB}, absorb)
 	im := s.open(t)
 	before := contents(t, im)
@@ -102,7 +102,7 @@ func TestAbsorbInPortions(t *testing.T) {
 
 // TestNoPortion refuses where not even the smallest file has room.
 func TestNoPortion(t *testing.T) {
-	s := crowdedShop(t, [2]disk.Bytes{disk.MiB, 12 * disk.MiB}, plan.Step{Do: plan.Absorb, Partition: "2", Into: "1", Waiver: "the files stay"})
+	s := crowdedShop(t, [2]disk.Bytes{disk.MiB, 12 * disk.MiB}, plan.Step{Partition: "2", Body: plan.Absorbing{Into: "1", Waiver: "the files stay"}})
 	im := s.open(t)
 	before := whole(t, im)
 	o := s.options(im)
@@ -118,7 +118,7 @@ func TestNoPortion(t *testing.T) {
 
 // TestPortionsAtEveryCut cuts the power at every write of that.
 func TestPortionsAtEveryCut(t *testing.T) {
-	s := crowdedShop(t, [2]disk.Bytes{2 * disk.MiB, 2 * disk.MiB}, plan.Step{Do: plan.Absorb, Partition: "2", Into: "1", Waiver: "the files stay"})
+	s := crowdedShop(t, [2]disk.Bytes{2 * disk.MiB, 2 * disk.MiB}, plan.Step{Partition: "2", Body: plan.Absorbing{Into: "1", Waiver: "the files stay"}})
 	s.fills = true
 	s.cut(t, 1)
 }

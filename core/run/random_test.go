@@ -114,7 +114,7 @@ func randomDrive(t *testing.T, path string, rng *rand.Rand, bases []string) (sec
 				if err != nil {
 					t.Fatal(err)
 				}
-				first = []plan.Step{{Do: plan.Shrink, Partition: strconv.Itoa(e.Slot), By: fmt.Sprintf("%d MiB", by/disk.MiB)}}
+				first = []plan.Step{{Partition: strconv.Itoa(e.Slot), Body: plan.Shrinking{By: fmt.Sprintf("%d MiB", by/disk.MiB)}}}
 				break
 			}
 			if rng.IntN(4) == 0 {
@@ -312,18 +312,18 @@ func (p *player) onPC(h holding, any func() string) []plan.Step {
 	switch p.rng.IntN(3) {
 	case 0: // the recovery environment goes to another partition
 		return []plan.Step{
-			{Do: plan.ParkRecovery}, {Do: plan.Create, Size: fmt.Sprintf("%d MiB", 10+p.rng.IntN(14)), Type: "recovery", Format: "ntfs", Label: "Elsewhere", As: "new"},
-			{Do: plan.UseRecovery, Partition: "new"}, {Do: plan.StartOrder, Wait: &wait},
+			{Body: plan.Parking{}}, {Body: plan.Creation{Size: fmt.Sprintf("%d MiB", 10+p.rng.IntN(14)), Type: "recovery", Format: "ntfs", Label: "Elsewhere", As: "new"}},
+			{Partition: "new", Body: plan.UsingRecovery{}}, {Body: plan.Ordering{Wait: &wait}},
 		}
 	case 1:
 		for _, n := range slices.Sorted(maps.Keys(h.ids)) {
 			if id := h.ids[n]; id != p.pc.Start && slices.ContainsFunc(p.pc.Order, func(e pc.StartEntry) bool { return e.Partition == id }) {
-				return []plan.Step{{Do: plan.DropStartEntry, Partition: strconv.Itoa(n)}}
+				return []plan.Step{{Partition: strconv.Itoa(n), Body: plan.DroppingStartEntry{}}}
 			}
 		}
-		return []plan.Step{{Do: plan.NoteIdentity, Partition: any()}}
+		return []plan.Step{{Partition: any(), Body: plan.NotingIdentity{}}}
 	}
-	return []plan.Step{{Do: plan.Letter, Partition: any(), Letter: string(rune('R' + p.rng.IntN(4)))}, {Do: plan.StartOrder, Partition: any(), Wait: &wait}}
+	return []plan.Step{{Partition: any(), Body: plan.Lettering{Letter: string(rune('R' + p.rng.IntN(4)))}}, {Partition: any(), Body: plan.Ordering{Wait: &wait}}}
 }
 
 // steps is a plan that may or may not be possible.
@@ -334,10 +334,10 @@ func (p *player) steps(h holding) []plan.Step {
 	var out []plan.Step
 	gone := map[string]bool{}
 	if p.fresh != "" && rng.IntN(2) == 0 {
-		return append(out, plan.Step{Do: plan.BringBack, Record: p.fresh})
+		return append(out, plan.Step{Body: plan.BringingBack{Record: p.fresh}})
 	}
 	if p.hurt {
-		out = append(out, plan.Step{Do: plan.Mend})
+		out = append(out, plan.Step{Body: plan.Mending{}})
 	}
 	if first := p.first; first != nil {
 		p.first = nil
@@ -345,58 +345,59 @@ func (p *player) steps(h holding) []plan.Step {
 	}
 	if p.pc != nil {
 		if p.pc.State == pc.Running && rng.IntN(2) == 0 {
-			out = append(out, plan.Step{Do: plan.Restart})
+			out = append(out, plan.Step{Body: plan.Restarting{}})
 		}
 		if rng.IntN(5) == 0 {
 			return append(out, p.onPC(h, any)...)
 		}
 	}
 	if rng.IntN(300) == 0 {
-		return append(out, plan.Step{Do: plan.Clear, Scheme: []string{"gpt", "mbr"}[rng.IntN(2)], Waiver: "for the test", Release: "for the test"}, plan.Step{Do: plan.Create, Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "Anew"})
+		return append(out, plan.Step{Body: plan.Clearing{Scheme: []string{"gpt", "mbr"}[rng.IntN(2)], Waiver: "for the test", Release: "for the test"}}, plan.Step{Body: plan.Creation{Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "Anew"}})
 	}
 	for i := range 1 + rng.IntN(5) {
-		s := plan.Step{Partition: any(), By: fmt.Sprintf("%d MiB", 1+rng.IntN(12))}
+		s, by := plan.Step{Partition: any()}, fmt.Sprintf("%d MiB", 1+rng.IntN(12))
 		if rng.IntN(3) == 0 {
-			s.By = fmt.Sprintf("%d MiB", 12+rng.IntN(20))
+			by = fmt.Sprintf("%d MiB", 12+rng.IntN(20))
 		}
 		folder := fmt.Sprintf("Taken %d.%d", p.turns, i)
 		switch rng.IntN(24) {
 		case 0:
-			s = plan.Step{Do: plan.Delete, Partition: s.Partition, Waiver: "for the test", Release: "for the test", Erase: rng.IntN(3) == 0}
+			s = plan.Step{Partition: s.Partition, Body: plan.Deletion{Waiver: "for the test", Release: "for the test", Erase: rng.IntN(3) == 0}}
 		case 1, 2, 3:
-			s.Do = plan.Grow
+			s.Body = plan.Growth{By: by}
 		case 4, 5:
-			s.Do, s.Edge = plan.Grow, "head"
+			s.Body = plan.Growth{By: by, Edge: "head"}
 		case 6, 7:
-			s.Do = plan.Shrink
+			s.Body = plan.Shrinking{By: by}
 		case 8, 9:
-			s.Do, s.Edge = plan.Shrink, "head"
+			s.Body = plan.Shrinking{By: by, Edge: "head"}
 		case 10:
-			s = plan.Step{Do: plan.Absorb, Partition: s.Partition, Into: any(), Folder: folder, Release: "for the test"}
+			s = plan.Step{Partition: s.Partition, Body: plan.Absorbing{Into: any(), Folder: folder, Release: "for the test"}}
 		case 11:
-			s = plan.Step{Do: plan.Create, Size: s.By, Type: "basic", Format: []string{"ntfs", "none"}[rng.IntN(2)], Label: "Made"}
+			s = plan.Step{Body: plan.Creation{Size: by, Type: "basic", Format: []string{"ntfs", "none"}[rng.IntN(2)], Label: "Made"}}
 		case 12:
-			s = plan.Step{Do: plan.Label, Partition: s.Partition, Label: fmt.Sprintf("Named %d", p.turns)}
+			s = plan.Step{Partition: s.Partition, Body: plan.Labelling{Label: fmt.Sprintf("Named %d", p.turns)}}
 		case 13:
-			s.By, s.Do, s.Act = "", plan.Container, string([]plan.ContainerAct{plan.GrowIt, plan.ShrinkIt}[rng.IntN(2)])
-			s.Partition, s.By, s.Edge = "2", "3 MiB", []string{"", "head"}[rng.IntN(2)]
+			act := []plan.ContainerAct{plan.GrowIt, plan.ShrinkIt}[rng.IntN(2)]
+			s = plan.Step{Partition: "2", Body: plan.Containing{By: "3 MiB", Act: act, Edge: []string{"", "head"}[rng.IntN(2)]}}
 		case 20:
-			s = plan.Step{Do: plan.Retag, Partition: s.Partition, Type: []string{"basic", "oem", "linux"}[rng.IntN(3)], Release: "for the test"}
+			tags := plan.Retagging{Type: []string{"basic", "oem", "linux"}[rng.IntN(3)], Release: "for the test"}
 			if rng.IntN(2) == 0 {
-				s.Attributes = "0x8000000000000000"
+				tags.Attributes = "0x8000000000000000"
 			}
+			s.Body = tags
 		case 21, 23: // the one behind it
 			n := 1 + rng.IntN(7)
-			s = plan.Step{Do: plan.Absorb, Partition: strconv.Itoa(n + 1), Into: strconv.Itoa(n), Folder: folder, Release: "for the test"}
+			s = plan.Step{Partition: strconv.Itoa(n + 1), Body: plan.Absorbing{Into: strconv.Itoa(n), Folder: folder, Release: "for the test"}}
 		case 22:
-			if s.By, s.Partition = "", ""; len(p.stash) > 0 {
-				s = plan.Step{Do: plan.Rebuild, Record: slices.Sorted(maps.Keys(p.stash))[rng.IntN(len(p.stash))], Size: fmt.Sprintf("%d MiB", 12+rng.IntN(20))}
+			if len(p.stash) > 0 {
+				s = plan.Step{Body: plan.Rebuilding{Record: slices.Sorted(maps.Keys(p.stash))[rng.IntN(len(p.stash))], Size: fmt.Sprintf("%d MiB", 12+rng.IntN(20))}}
 				break
 			}
-			s = plan.Step{Do: plan.Create, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Made"}
+			s = plan.Step{Body: plan.Creation{Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Made"}}
 		case 14:
 			if p.backup != "" {
-				s = plan.Step{Do: plan.CopyBack, Partition: s.Partition, Backup: p.backup, Folder: folder}
+				s = plan.Step{Partition: s.Partition, Body: plan.CopyingBack{Backup: p.backup, Folder: folder}}
 				break
 			}
 			fallthrough
@@ -404,25 +405,26 @@ func (p *player) steps(h holding) []plan.Step {
 			from := 1 + rng.IntN(8)
 			for path := range h.of(h.names[from]) {
 				if top, _, deep := strings.Cut(path, "/"); deep {
-					s = plan.Step{Do: plan.CopyOut, Partition: strconv.Itoa(from), Volume: any(), Only: []string{top}, Move: true, Folder: folder}
+					s = plan.Step{Partition: strconv.Itoa(from), Body: plan.CopyingOut{Volume: any(), Only: []string{top}, Move: true, Folder: folder}}
 					break
 				}
 			}
-			if s.Do == plan.CopyOut {
+			if s.Do() == plan.CopyOut {
 				break
 			}
 			fallthrough
 		default:
-			if s.Do = plan.Slide; rng.IntN(2) == 0 {
-				s.By = "-" + s.By
+			if rng.IntN(2) == 0 {
+				by = "-" + by
 			}
+			s.Body = plan.Sliding{By: by}
 		}
 		// A number may be taken again by what the plan makes; which of the two is meant then is
 		// not the matter here.
-		if slices.ContainsFunc([]string{s.Partition, s.Into, s.Volume}, func(n string) bool { return n != "" && gone[n] }) {
+		if slices.ContainsFunc([]string{s.Partition, s.Other()}, func(n string) bool { return n != "" && gone[n] }) {
 			continue
 		}
-		if s.Do == plan.Delete || s.Do == plan.Absorb {
+		if s.Do() == plan.Delete || s.Do() == plan.Absorb {
 			gone[s.Partition] = true
 		}
 		out = append(out, s)
@@ -445,11 +447,11 @@ func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []
 	}
 	var went []map[string]string
 	for _, s := range steps {
-		switch s.Do {
+		switch s.Do() {
 		case plan.Delete:
 			went = append(went, take(name(s.Partition)))
 		case plan.BringBack:
-			for k, v := range p.stash[s.Record] {
+			for k, v := range p.stash[s.Record()] {
 				now.files[k] = v
 			}
 		case plan.Clear:
@@ -466,19 +468,19 @@ func (p *player) led(h, after holding, steps []plan.Step) (map[string]string, []
 		case plan.Absorb:
 			files := take(name(s.Partition))
 			for k, v := range files {
-				now.files[name(s.Into)+"/"+s.Folder+"/"+k] = v
+				now.files[name(s.Other())+"/"+s.Folder()+"/"+k] = v
 			}
 			went = append(went, files)
 		case plan.CopyBack:
 			for k, v := range p.backed {
-				now.files[name(s.Partition)+"/"+s.Folder+"/"+k] = v
+				now.files[name(s.Partition)+"/"+s.Folder()+"/"+k] = v
 			}
 		case plan.CopyOut:
-			top := s.Only[0] + "/"
+			top := plan.Of[plan.CopyingOut](s).Only[0] + "/"
 			for k, v := range now.of(name(s.Partition)) {
 				if rest, ok := strings.CutPrefix(k, top); ok {
 					delete(now.files, name(s.Partition)+"/"+k)
-					now.files[name(s.Volume)+"/"+s.Folder+"/"+rest] = v
+					now.files[name(s.Other())+"/"+s.Folder()+"/"+rest] = v
 				}
 			}
 		}
@@ -589,14 +591,14 @@ func TestRandomPlans(t *testing.T) {
 				var went []map[string]string
 				want, went = p.led(before, after, s.steps)
 				for _, x := range s.steps {
-					kinds[x.Do]++
-					if x.Erase {
+					kinds[x.Do()]++
+					if plan.Of[plan.Deletion](x).Erase {
 						kinds["(erased)"]++
 					}
 				}
 				last := s.steps[len(s.steps)-1]
 				n, _ := strconv.Atoi(last.Partition)
-				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do == plan.Delete && !last.Erase || last.Do == plan.Absorb) {
+				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do() == plan.Delete && !plan.Of[plan.Deletion](last).Erase || last.Do() == plan.Absorb) {
 					p.fresh = newRecord(t, o.Records, before.disk, known)
 					p.stash[p.fresh] = map[string]string{}
 					for k, v := range went[0] {
@@ -604,7 +606,7 @@ func TestRandomPlans(t *testing.T) {
 					}
 				}
 			}
-			if !undone && p.fresh != "" && s.steps[len(s.steps)-1].Do == plan.Delete {
+			if !undone && p.fresh != "" && s.steps[len(s.steps)-1].Do() == plan.Delete {
 				rec, _, err := o.Records.Load(p.fresh)
 				if err != nil {
 					t.Fatal(err)

@@ -18,7 +18,7 @@ import (
 // TestReport: what a run says of itself is kept, and with every file compared when that was
 // asked for.
 func TestReport(t *testing.T) {
-	s := newShop(t, deleteRecovery, plan.Step{Do: plan.Slide, Partition: "5", By: "-20 MiB"}, plan.Step{Do: plan.Grow, Partition: "3", By: "4 MiB"})
+	s := newShop(t, deleteRecovery, plan.Step{Partition: "5", Body: plan.Sliding{By: "-20 MiB"}}, plan.Step{Partition: "3", Body: plan.Growth{By: "4 MiB"}})
 	im := s.open(t)
 	o := s.options(im)
 	o.Compare = true

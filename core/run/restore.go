@@ -51,7 +51,7 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*ran.Arrival, error) {
 	o.Plan = &plan.Plan{
 		Version: 1,
-		Steps:   []plan.Step{{Do: plan.CopyBack, Partition: fmt.Sprint(number), Backup: backup, Only: only, Folder: folder}},
+		Steps:   []plan.Step{{Partition: fmt.Sprint(number), Body: plan.CopyingBack{Backup: backup, Only: only, Folder: folder}}},
 	}
 	res, err := CarryOut(ctx, o)
 	if err != nil {
@@ -73,8 +73,8 @@ func RestoreImage(ctx context.Context, o Options, backup string, number int, rel
 		return nil, fmt.Errorf("%w %d", ErrNoPartition, number)
 	}
 	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{
-		{Do: plan.Delete, Partition: fmt.Sprint(number), Release: release, Waiver: waiver},
-		{Do: plan.Create, StartLBA: p.Start, Size: fmt.Sprintf("%d B", p.Bytes), Backup: backup},
+		{Partition: fmt.Sprint(number), Body: plan.Deletion{Release: release, Waiver: waiver}},
+		{Body: plan.Creation{StartLBA: p.Start, Size: fmt.Sprintf("%d B", p.Bytes), Backup: backup}},
 	}}
 	return CarryOut(ctx, o)
 }

@@ -42,10 +42,10 @@ func (s *shop) backUp(t *testing.T, number int) string {
 // arrive in a folder of C:.
 func againAndFill(backup string) []plan.Step {
 	return []plan.Step{
-		{Do: plan.Delete, Partition: "5"},
-		{Do: plan.Create, Size: "24 MiB", Type: "basic", Format: "ntfs", Label: "Again", As: "again"},
-		{Do: plan.CopyBack, Partition: "again", Backup: backup},
-		{Do: plan.CopyBack, Partition: "3", Backup: backup, Folder: "From X"},
+		{Partition: "5", Body: plan.Deletion{}},
+		{Body: plan.Creation{Size: "24 MiB", Type: "basic", Format: "ntfs", Label: "Again", As: "again"}},
+		{Partition: "again", Body: plan.CopyingBack{Backup: backup}},
+		{Partition: "3", Body: plan.CopyingBack{Backup: backup, Folder: "From X"}},
 	}
 }
 
@@ -145,9 +145,9 @@ func TestErased(t *testing.T) {
 	for _, backups := range []string{"keep", "delete"} {
 		s := newShop(t)
 		id := s.backUp(t, 5)
-		s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: backups}}
+		s.steps = []plan.Step{{Partition: "5", Body: plan.Deletion{Erase: true, Backups: backups}}}
 		if backups == "delete" {
-			s.steps[0].Waiver = "the owner wants it gone"
+			s.steps[0] = s.steps[0].WithReasons("", "the owner wants it gone")
 		}
 		im := s.open(t)
 		sv, _ := survey.Read(im, nil)
@@ -189,7 +189,7 @@ func TestErased(t *testing.T) {
 // bringBackRecord tries to bring a record's partition back.
 func bringBackRecord(s *shop, im *disk.Image, id string) (*Result, error) {
 	o := s.options(im)
-	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Do: plan.BringBack, Record: id}}}
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Body: plan.BringingBack{Record: id}}}}
 	return CarryOut(context.Background(), o)
 }
 
@@ -198,7 +198,7 @@ func bringBackRecord(s *shop, im *disk.Image, id string) (*Result, error) {
 func TestSettledBeforeClosed(t *testing.T) {
 	s := newShop(t)
 	id := s.backUp(t, 5)
-	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}}
+	s.steps = []plan.Step{{Partition: "5", Body: plan.Deletion{Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}}}
 	im := s.open(t)
 	busy, err := os.Open(filepath.Join(s.dir, "shelf", id))
 	if err != nil {
@@ -230,7 +230,7 @@ func TestDeleteBackup(t *testing.T) {
 	s := newShop(t)
 	id := s.backUp(t, 5)
 	im := s.open(t)
-	s.steps = []plan.Step{{Do: plan.Delete, Partition: "5"}}
+	s.steps = []plan.Step{{Partition: "5", Body: plan.Deletion{}}}
 	o := s.options(im)
 	if _, err := CarryOut(context.Background(), o); err != nil {
 		t.Fatal(err)
@@ -268,7 +268,7 @@ func TestImageRestoredElsewhere(t *testing.T) {
 		}
 		before := contents(t, im)
 		// Into the gap at its own size, and larger.
-		s.steps = []plan.Step{{Do: plan.Create, Backup: m.ID, As: "a"}, {Do: plan.Create, Backup: m.ID, Size: "60 MiB"}}
+		s.steps = []plan.Step{{Body: plan.Creation{Backup: m.ID, As: "a"}}, {Body: plan.Creation{Backup: m.ID, Size: "60 MiB"}}}
 		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 			t.Fatal(err)
 		}
@@ -304,7 +304,7 @@ func TestImageRestoredElsewhere(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s.steps = []plan.Step{{Do: plan.Create, Backup: sealed.ID, Size: "8 MiB"}}
+		s.steps = []plan.Step{{Body: plan.Creation{Backup: sealed.ID, Size: "8 MiB"}}}
 		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 			t.Error(err)
 		}
@@ -408,8 +408,8 @@ func TestNewFAT(t *testing.T) {
 	for sector, size := range map[disk.Bytes]string{512: "90 MiB", 4096: "280 MiB"} {
 		s := newShopOf(t, sector)
 		s.steps = []plan.Step{
-			{Do: plan.Create, Size: size, Type: "efi", Format: "fat32", Label: "Loader", As: "new"},
-			{Do: plan.CopyBack, Partition: "new", Backup: s.backUp(t, 5), Folder: "From X"},
+			{Body: plan.Creation{Size: size, Type: "efi", Format: "fat32", Label: "Loader", As: "new"}},
+			{Partition: "new", Body: plan.CopyingBack{Backup: s.backUp(t, 5), Folder: "From X"}},
 		}
 		im := s.open(t)
 		before := contents(t, im)

@@ -16,80 +16,30 @@ import (
 	"testing"
 	"time"
 
-	"github.com/zeebo/blake3"
-
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
-	"jadetrail/core/facts"
 	"jadetrail/core/finding"
 	"jadetrail/core/layout"
-	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/ran"
 	"jadetrail/core/rehearse"
+	"jadetrail/core/sample/drives"
 	"jadetrail/core/script"
 	"jadetrail/core/shelf"
 	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
-	"jadetrail/core/volume/fat"
-	"jadetrail/core/volume/ntfs"
 )
 
-var day = time.Date(2026, 11, 20, 16, 40, 0, 0, time.UTC)
-
-// uid is a unique id that differs in its last digits.
-func uid(n int) string { return fmt.Sprintf("5a1c77e0-1042-4d0b-9c3e-0000000000%02x", n) }
-
-func files(tag string, n int) []volume.Source {
-	var out []volume.Source
-	for i := range n {
-		out = append(out, volume.Source{Path: fmt.Sprintf("%s/box %d/card-%03d.txt", tag, i%3, i), Data: bytes.Repeat(fmt.Appendf(nil, "%s %d. ", tag, i), 1+i*7)})
-	}
-	return out
-}
-
-// makeDrive makes a small drive like the demo's: EFI, reserved, C:, recovery,
-// X:, OEM, gap.
-func makeDrive(t testing.TB, path string, sector disk.Bytes) {
-	t.Helper()
-	size, efi := 640*disk.MiB, 80*disk.MiB
-	if sector == 4096 { // FAT32 needs many clusters, and they are larger here
-		size, efi = 900*disk.MiB, 300*disk.MiB
-	}
-	im, err := disk.CreateImage(path, size, sector)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer im.Close()
-	var entries []table.Entry
-	at := disk.MiB
-	add := func(typ string, size disk.Bytes, attrs uint64, fill func(w disk.Device, hidden uint32) error) {
-		n := len(entries) + 1
-		entries = append(entries, table.NewEntry(table.Entry{Slot: n, TypeID: typ, UniqueID: uid(n), Start: at.At(sector), End: (at + size).At(sector) - 1, Attributes: attrs, Name: fmt.Sprint("part ", n)}))
-		if fill != nil {
-			if err := fill(disk.NewWindow(im, at, size), uint32(at.At(sector))); err != nil {
-				t.Fatal(err)
-			}
-		}
-		at += size
-	}
-	filled := func(tag string, n int) func(w disk.Device, hidden uint32) error {
-		return func(w disk.Device, hidden uint32) error {
-			return ntfs.Make(w, ntfs.Options{Label: tag, Serial: uint64(n), Hidden: hidden, Time: day, Files: files(tag, n)})
-		}
-	}
-	add(table.TypeEFI, efi, table.AttrNoLetter, func(w disk.Device, hidden uint32) error {
-		return fat.Make(w, fat.Options{Label: "SYSTEM", Hidden: hidden, Time: day, Files: []volume.Source{{Path: "EFI/Boot/bootx64.efi", Data: []byte("start")}}})
-	})
-	add(table.TypeReserved, 4*disk.MiB, 0, nil)
-	add(table.TypeBasic, 48*disk.MiB, 0, filled("System", 60))
-	add(table.TypeRecovery, 24*disk.MiB, table.AttrRequired|table.AttrNoLetter, filled("Recovery", 12))
-	add(table.TypeBasic, 32*disk.MiB, 0, filled("X-rays", 30))
-	add(table.TypeOEM, 16*disk.MiB, table.AttrRequired, filled("Maker", 9))
-	table.New(im, uid(0xd0), entries...).Apply(im, nil)
-}
+// The drive of these tests, and its shop's clock.
+var (
+	day       = drives.Day
+	uid       = drives.UID
+	files     = drives.Files
+	makeDrive = drives.Small
+	whole     = drives.Whole
+)
 
 // shop is a drive with all that belongs to it.
 type shop struct {
@@ -125,50 +75,15 @@ func (s *shop) open(t testing.TB) *disk.Image {
 // options gives every run the same clock and the same randomness.
 func (s *shop) options(dev disk.Device) Options {
 	s.seed++
-	sh, _ := shelf.Open(filepath.Join(s.dir, "shelf"))
+	o := drives.Sources(s.dir, s.image, dev)
+	o.Random = rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)})
 	return Options{
 		Options: rehearse.Options{
-			Sources: facts.Sources{
-				Drive: facts.Drive{
-					Image: s.image, Dev: dev, Identity: survey.Identity{Model: "test drive", Serial: "TLX5-220-7F3K"},
-					PC: &pc.Facts{Version: 1, State: pc.Off, Start: uid(3), StartDrive: uid(0xd0)},
-				},
-				Shop: facts.Shop{
-					Runs: filepath.Join(s.dir, "runs"), Shelf: sh, Records: trail.Records{Dir: filepath.Join(s.dir, "records")},
-					Trail: trail.File{Path: filepath.Join(s.dir, "trail.jsonl")},
-				},
-				Lead: true, Random: rand.NewChaCha8([32]byte{byte(s.seed), byte(s.seed >> 8)}),
-			},
-			Plan: &plan.Plan{Version: 1, Steps: s.steps}, Who: "Odile Farrow",
+			Sources: o,
+			Plan:    &plan.Plan{Version: 1, Steps: s.steps}, Who: "Odile Farrow",
 			TrailRef: filepath.Join(s.dir, "trail.jsonl"), Now: func() time.Time { return day },
 		},
 		Serial: "7f3k",
-	}
-}
-
-// whole is a hash of every byte of a drive; stretches of zeros count the same
-// whether they are holes or not.
-func whole(t testing.TB, d disk.Device) string {
-	t.Helper()
-	h := blake3.New()
-	const page = 4096
-	zero := make([]byte, page)
-	b := make([]byte, page)
-	for at := disk.Bytes(0); ; {
-		start, end, ok := d.Data(at)
-		if !ok {
-			return fmt.Sprintf("%x", h.Sum(nil))
-		}
-		for at = start.Down(page); at < end; at += page {
-			b = b[:min(page, d.Size()-at)]
-			if _, err := d.ReadAt(b, int64(at)); err != nil {
-				t.Fatal(err)
-			}
-			if !bytes.Equal(b, zero[:len(b)]) {
-				fmt.Fprintf(h, "%d ", at)
-				h.Write(b)
-			}
-		}
 	}
 }
 
@@ -204,9 +119,9 @@ func contents(t testing.TB, d disk.Device) map[string]string {
 }
 
 var (
-	deleteRecovery = plan.Step{Do: plan.Delete, Partition: "4", Release: "the customer does not want it", Waiver: "nothing of value in it"}
-	growC          = plan.Step{Do: plan.Grow, Partition: "3", By: "20 MiB"}
-	growC4         = plan.Step{Do: plan.Grow, Partition: "4", By: "4 MiB"}
+	deleteRecovery = plan.Step{Partition: "4", Body: plan.Deletion{Release: "the customer does not want it", Waiver: "nothing of value in it"}}
+	growC          = plan.Step{Partition: "3", Body: plan.Growth{By: "20 MiB"}}
+	growC4         = plan.Step{Partition: "4", Body: plan.Growth{By: "4 MiB"}}
 )
 
 func TestDeleteAndGrow(t *testing.T) {
@@ -276,7 +191,7 @@ func TestDeleteAndGrow(t *testing.T) {
 }
 
 func TestBringBackIsIdentical(t *testing.T) {
-	s := newShop(t, plan.Step{Do: plan.Delete, Partition: "6", Release: "not wanted", Waiver: "none needed"})
+	s := newShop(t, plan.Step{Partition: "6", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 	im := s.open(t)
 	before := whole(t, im)
 	res, err := CarryOut(context.Background(), s.options(im))
@@ -286,7 +201,7 @@ func TestBringBackIsIdentical(t *testing.T) {
 	if before == whole(t, im) {
 		t.Fatal("nothing was deleted")
 	}
-	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}}
 	back, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
@@ -311,12 +226,12 @@ func TestBringBackFromBackup(t *testing.T) {
 	if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: shelf.Image}, nil); err != nil {
 		t.Fatal(err)
 	}
-	s.steps = []plan.Step{{Do: plan.Delete, Partition: "4", Release: "not wanted"}, {Do: plan.Grow, Partition: "3", By: "all"}}
+	s.steps = []plan.Step{{Partition: "4", Body: plan.Deletion{Release: "not wanted"}}, {Partition: "3", Body: plan.Growth{By: "all"}}}
 	res, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[0]}}
+	s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}}
 	back, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
@@ -383,18 +298,18 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	t.Run("erase", func(t *testing.T) {
 		s := newShop(t)
 		s.backUp(t, 5)
-		s.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "keep"}, growC4}
+		s.steps = []plan.Step{{Partition: "5", Body: plan.Deletion{Erase: true, Backups: "keep"}}, growC4}
 		s.cut(t, 1)
 	})
 	t.Run("FAT larger and smaller, label, tag", func(t *testing.T) {
-		s := newShop(t, plan.Step{Do: plan.Delete, Partition: "2", Release: "not wanted"}, plan.Step{Do: plan.Grow, Partition: "1", By: "all"},
-			plan.Step{Do: plan.Shrink, Partition: "1", By: "1 MiB"}, plan.Step{Do: plan.Label, Partition: "3", Label: "Reception"}, plan.Step{Do: plan.Retag, Partition: "5", Name: "pictures"},
-			plan.Step{Do: plan.Grow, Partition: "3", By: "1 MiB", Edge: "head"})
+		s := newShop(t, plan.Step{Partition: "2", Body: plan.Deletion{Release: "not wanted"}}, plan.Step{Partition: "1", Body: plan.Growth{By: "all"}},
+			plan.Step{Partition: "1", Body: plan.Shrinking{By: "1 MiB"}}, plan.Step{Partition: "3", Body: plan.Labelling{Label: "Reception"}}, plan.Step{Partition: "5", Body: plan.Retagging{Name: "pictures"}},
+			plan.Step{Partition: "3", Body: plan.Growth{By: "1 MiB", Edge: "head"}})
 		s.fills = true
 		s.cut(t, 1)
 	})
 	t.Run("mend", func(t *testing.T) {
-		s := newShop(t, plan.Step{Do: plan.Mend})
+		s := newShop(t, plan.Step{Body: plan.Mending{}})
 		im := s.open(t)
 		if _, err := im.WriteAt(make([]byte, 512), int64(im.Size()-512)); err != nil {
 			t.Fatal(err)
@@ -405,13 +320,13 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 	t.Run("bring back, make again", func(t *testing.T) {
 		s := newShop(t)
 		im := s.open(t)
-		s.steps = []plan.Step{deleteRecovery, {Do: plan.Delete, Partition: "6", Release: "r", Waiver: "w"}}
+		s.steps = []plan.Step{deleteRecovery, {Partition: "6", Body: plan.Deletion{Release: "r", Waiver: "w"}}}
 		res, err := CarryOut(context.Background(), s.options(im))
 		if err != nil {
 			t.Fatal(err)
 		}
 		im.Close()
-		s.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[1]}, {Do: plan.Rebuild, Record: res.Records[0], Size: "10 MiB", As: "again"}}
+		s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[1]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}}}
 		s.fills = true
 		s.cut(t, 1)
 	})
@@ -423,7 +338,7 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 			t.Fatal(err)
 		}
 		im.Close()
-		s.steps = []plan.Step{{Do: plan.Create, Backup: m.ID, Size: "30 MiB", As: "copy"}}
+		s.steps = []plan.Step{{Body: plan.Creation{Backup: m.ID, Size: "30 MiB", As: "copy"}}}
 		s.fills = true
 		s.cut(t, 1)
 	})
@@ -632,9 +547,9 @@ func TestRefusals(t *testing.T) {
 		{"copies differ", reseal(5, func(e *table.Entry) { e.Name = "another" }, 1), nil, nil, plan.TableUnsafe, "differ"},
 		{"entries overlap", reseal(5, func(e *table.Entry) { e.Start -= 4096 }, 2), func(o *Options) { o.Plan.Steps = o.Plan.Steps[1:] }, nil, plan.TableUnsafe, "overlap"},
 		{"absurd boot sector", patch(int64((1+80+4)*disk.MiB)+13, 3), nil, nil, plan.NoVolume, "file system"},
-		{"more than the gap", nil, func(o *Options) { o.Plan.Steps[1].By = "25 MiB" }, nil, plan.BadAmount, "24 MiB"},
-		{"no backup", nil, func(o *Options) { o.Plan.Steps[0].Waiver = "" }, nil, plan.BackupMissing, "backup"},
-		{"no release", nil, func(o *Options) { o.Plan.Steps[0].Release = " " }, nil, plan.ReleaseMissing, "protected"},
+		{"more than the gap", nil, func(o *Options) { o.Plan.Steps[1].SetAmount("25 MiB") }, nil, plan.BadAmount, "24 MiB"},
+		{"no backup", nil, func(o *Options) { o.Plan.Steps[0] = o.Plan.Steps[0].WithReasons("not wanted", "") }, nil, plan.BackupMissing, "backup"},
+		{"no release", nil, func(o *Options) { o.Plan.Steps[0] = o.Plan.Steps[0].WithReasons(" ", "empty") }, nil, plan.ReleaseMissing, "protected"},
 		{"changed drive", nil, func(o *Options) {
 			sv, _ := survey.Read(o.Dev, nil)
 			o.Expect = sv.Layout
@@ -739,8 +654,8 @@ func TestRehearsalWritesNothing(t *testing.T) {
 // TestSerialCheck asks for the serial number before anything else is done, says how much of it, and lets
 // dashes be left out; on a drive that looks like another it asks before any writing to more than a table.
 func TestSerialCheck(t *testing.T) {
-	slide := plan.Step{Do: plan.Slide, Partition: "6", By: "8 MiB"}
-	label := plan.Step{Do: plan.Retag, Partition: "6", Name: "Other", Release: "r"}
+	slide := plan.Step{Partition: "6", Body: plan.Sliding{By: "8 MiB"}}
+	label := plan.Step{Partition: "6", Body: plan.Retagging{Name: "Other", Release: "r"}}
 	for name, c := range map[string]struct {
 		steps []plan.Step
 		alike bool

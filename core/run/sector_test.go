@@ -45,11 +45,11 @@ func otherSectors(t *testing.T, steps ...plan.Step) *shop {
 // the sectors before it in its own.
 func TestOtherSectors(t *testing.T) {
 	for name, steps := range map[string][]plan.Step{
-		"grow":   {{Do: plan.Grow, Partition: "1", By: "8 MiB"}},
-		"shrink": {{Do: plan.Shrink, Partition: "1", By: "8 MiB"}},
-		"slide":  {{Do: plan.Slide, Partition: "1", By: "4 MiB"}},
-		"head":   {{Do: plan.Grow, Partition: "1", By: "1 MiB", Edge: "head"}},
-		"label":  {{Do: plan.Label, Partition: "1", Label: "New"}},
+		"grow":   {{Partition: "1", Body: plan.Growth{By: "8 MiB"}}},
+		"shrink": {{Partition: "1", Body: plan.Shrinking{By: "8 MiB"}}},
+		"slide":  {{Partition: "1", Body: plan.Sliding{By: "4 MiB"}}},
+		"head":   {{Partition: "1", Body: plan.Growth{By: "1 MiB", Edge: "head"}}},
+		"label":  {{Partition: "1", Body: plan.Labelling{Label: "New"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := otherSectors(t, steps...)

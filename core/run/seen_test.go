@@ -39,7 +39,7 @@ func (d *flips) ReadAt(b []byte, off int64) (int, error) {
 // gives more such copies.
 func (s *shop) twice(t *testing.T) (calm *disk.Overlay, sv *survey.Survey, over func() *disk.Overlay) {
 	t.Helper()
-	s.steps = []plan.Step{{Do: plan.CopyBack, Partition: "3", Backup: s.backUp(t, 5), Folder: "From X"}}
+	s.steps = []plan.Step{{Partition: "3", Body: plan.CopyingBack{Backup: s.backUp(t, 5), Folder: "From X"}}}
 	base := s.open(t)
 	over = func() *disk.Overlay {
 		o, err := disk.NewOverlay(base, s.dir)

@@ -30,16 +30,16 @@ import (
 // grow without anything being deleted.
 func train() []plan.Step {
 	return []plan.Step{
-		{Do: plan.Slide, Partition: "6", By: "10 MiB"},
-		{Do: plan.Slide, Partition: "5", By: "10 MiB"},
-		{Do: plan.Slide, Partition: "4", By: "10 MiB"},
-		{Do: plan.Grow, Partition: "3", By: "10 MiB"},
+		{Partition: "6", Body: plan.Sliding{By: "10 MiB"}},
+		{Partition: "5", Body: plan.Sliding{By: "10 MiB"}},
+		{Partition: "4", Body: plan.Sliding{By: "10 MiB"}},
+		{Partition: "3", Body: plan.Growth{By: "10 MiB"}},
 	}
 }
 
 // gives takes room from a volume at its head and hands it on.
 func gives() []plan.Step {
-	return []plan.Step{{Do: plan.Shrink, Partition: "6", By: "8 MiB"}, {Do: plan.Shrink, Partition: "5", By: "20 MiB", Edge: "head"}, {Do: plan.Slide, Partition: "4", By: "20 MiB"}, {Do: plan.Grow, Partition: "3", By: "all"}}
+	return []plan.Step{{Partition: "6", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "5", Body: plan.Shrinking{By: "20 MiB", Edge: "head"}}, {Partition: "4", Body: plan.Sliding{By: "20 MiB"}}, {Partition: "3", Body: plan.Growth{By: "all"}}}
 }
 
 // TestSlid carries slides out and compares every file, that the drive is sound, and that the
@@ -50,11 +50,11 @@ func TestSlid(t *testing.T) {
 		gone  string // what is deleted, by the number that its files stand under
 	}{
 		"a train, and the system grows":     {steps: train()},
-		"over what was deleted, at its end": {steps: []plan.Step{deleteRecovery, {Do: plan.Slide, Partition: "5", By: "-all"}, {Do: plan.Grow, Partition: "5", By: "all"}}, gone: "4/"},
-		"at its head":                       {steps: []plan.Step{deleteRecovery, {Do: plan.Grow, Partition: "5", By: "all", Edge: "head"}}, gone: "4/"},
+		"over what was deleted, at its end": {steps: []plan.Step{deleteRecovery, {Partition: "5", Body: plan.Sliding{By: "-all"}}, {Partition: "5", Body: plan.Growth{By: "all"}}}, gone: "4/"},
+		"at its head":                       {steps: []plan.Step{deleteRecovery, {Partition: "5", Body: plan.Growth{By: "all", Edge: "head"}}}, gone: "4/"},
 		"a neighbour gives at its head":     {steps: gives()},
-		"it gives at its end, with a slide": {steps: []plan.Step{{Do: plan.Shrink, Partition: "3", By: "6 MiB"}, {Do: plan.Slide, Partition: "4", By: "-6 MiB"}, {Do: plan.Grow, Partition: "5", By: "6 MiB", Edge: "head"}, {Do: plan.Shrink, Partition: "5", By: "2 MiB"}}},
-		"there and back":                    {steps: []plan.Step{{Do: plan.Slide, Partition: "6", By: "7 MiB"}, {Do: plan.Slide, Partition: "6", By: "-3 MiB"}, {Do: plan.Grow, Partition: "6", By: "1 MiB"}}},
+		"it gives at its end, with a slide": {steps: []plan.Step{{Partition: "3", Body: plan.Shrinking{By: "6 MiB"}}, {Partition: "4", Body: plan.Sliding{By: "-6 MiB"}}, {Partition: "5", Body: plan.Growth{By: "6 MiB", Edge: "head"}}, {Partition: "5", Body: plan.Shrinking{By: "2 MiB"}}}},
+		"there and back":                    {steps: []plan.Step{{Partition: "6", Body: plan.Sliding{By: "7 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-3 MiB"}}, {Partition: "6", Body: plan.Growth{By: "1 MiB"}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for _, sector := range []disk.Bytes{512, 4096} {
@@ -129,7 +129,7 @@ func TestSlidOnMBR(t *testing.T) {
 	s := bakeryShop(t, 512)
 	im := s.open(t)
 	files := contents(t, im)
-	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "7", By: "20 MiB"}, plan.Step{Do: plan.Slide, Partition: "6", By: "5 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "3 MiB"})
+	s.run(t, im, plan.Step{Partition: "7", Body: plan.Sliding{By: "20 MiB"}}, plan.Step{Partition: "6", Body: plan.Sliding{By: "5 MiB"}}, plan.Step{Partition: "5", Body: plan.Sliding{By: "3 MiB"}})
 	fits(t, im)
 	sv, err := survey.Read(im, nil)
 	if err != nil || !maps.Equal(files, contents(t, im)) {
@@ -145,8 +145,8 @@ func TestSlidOnMBR(t *testing.T) {
 		t.Errorf("they begin at %v MiB", got)
 	}
 	// Home again: the container can be made smaller, and the primary slid to it.
-	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "5", By: "-all"}, plan.Step{Do: plan.Slide, Partition: "6", By: "-all"}, plan.Step{Do: plan.Slide, Partition: "7", By: "-all"},
-		plan.Step{Do: plan.Slide, Partition: "1", By: "all"}, plan.Step{Do: plan.Container, Partition: "2", Act: "shrink", By: "all"})
+	s.run(t, im, plan.Step{Partition: "5", Body: plan.Sliding{By: "-all"}}, plan.Step{Partition: "6", Body: plan.Sliding{By: "-all"}}, plan.Step{Partition: "7", Body: plan.Sliding{By: "-all"}},
+		plan.Step{Partition: "1", Body: plan.Sliding{By: "all"}}, plan.Step{Partition: "2", Body: plan.Containing{Act: "shrink", By: "all"}})
 	fits(t, im)
 	if sv, err = survey.Read(im, nil); err != nil || !maps.Equal(files, contents(t, im)) {
 		t.Fatal("files have changed", err)
@@ -160,12 +160,12 @@ func TestSlidOnMBR(t *testing.T) {
 // empty container's record, a container's former first one, the copy of a boot sector at a
 // volume's former end. Stopped late and taken back, all of it is there again.
 func TestLeftBehind(t *testing.T) {
-	head := plan.Step{Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}
+	head := plan.Step{Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}
 	for name, c := range map[string]struct{ before, steps []plan.Step }{
-		"a container's former start": {[]plan.Step{{Do: plan.Slide, Partition: "6", By: "10 MiB"}, {Do: plan.Slide, Partition: "5", By: "10 MiB"}}, []plan.Step{head, {Do: plan.Slide, Partition: "1", By: "all"}}},
-		"an empty container": {[]plan.Step{{Do: plan.Delete, Partition: "7", Waiver: "w"}, {Do: plan.Delete, Partition: "6", Waiver: "w"}, {Do: plan.Delete, Partition: "5", Waiver: "w"}},
-			[]plan.Step{{Do: plan.Container, Partition: "2", Act: "dissolve"}, {Do: plan.Slide, Partition: "1", By: "20 MiB"}}},
-		"a volume's former end": {nil, []plan.Step{{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-5 MiB"}}},
+		"a container's former start": {[]plan.Step{{Partition: "6", Body: plan.Sliding{By: "10 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "10 MiB"}}}, []plan.Step{head, {Partition: "1", Body: plan.Sliding{By: "all"}}}},
+		"an empty container": {[]plan.Step{{Partition: "7", Body: plan.Deletion{Waiver: "w"}}, {Partition: "6", Body: plan.Deletion{Waiver: "w"}}, {Partition: "5", Body: plan.Deletion{Waiver: "w"}}},
+			[]plan.Step{{Partition: "2", Body: plan.Containing{Act: "dissolve"}}, {Partition: "1", Body: plan.Sliding{By: "20 MiB"}}}},
+		"a volume's former end": {nil, []plan.Step{{Partition: "5", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-5 MiB"}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := bakeryShop(t, 512)
@@ -210,11 +210,11 @@ func TestContainerAtItsHead(t *testing.T) {
 		s := bakeryShop(t, sector)
 		im := s.open(t)
 		files := contents(t, im)
-		head := func(act, by string) plan.Step {
-			return plan.Step{Do: plan.Container, Partition: "2", Act: act, Edge: "head", By: by}
+		head := func(act plan.ContainerAct, by string) plan.Step {
+			return plan.Step{Partition: "2", Body: plan.Containing{Act: act, Edge: "head", By: by}}
 		}
-		s.run(t, im, plan.Step{Do: plan.Slide, Partition: "6", By: "8 MiB"}, plan.Step{Do: plan.Slide, Partition: "5", By: "7 MiB"}, head("shrink", "5 MiB"), plan.Step{Do: plan.Grow, Partition: "1", By: "all"})
-		s.run(t, im, head("shrink", "all"), head("grow", "2 MiB"), plan.Step{Do: plan.Slide, Partition: "5", By: "-2 MiB"})
+		s.run(t, im, plan.Step{Partition: "6", Body: plan.Sliding{By: "8 MiB"}}, plan.Step{Partition: "5", Body: plan.Sliding{By: "7 MiB"}}, head("shrink", "5 MiB"), plan.Step{Partition: "1", Body: plan.Growth{By: "all"}})
+		s.run(t, im, head("shrink", "all"), head("grow", "2 MiB"), plan.Step{Partition: "5", Body: plan.Sliding{By: "-2 MiB"}})
 		fits(t, im)
 		sv, err := survey.Read(im, nil)
 		if err != nil || !maps.Equal(files, contents(t, im)) {
@@ -233,7 +233,7 @@ func TestContainerAtItsHead(t *testing.T) {
 func TestSlidOnMBRAtEveryCut(t *testing.T) {
 	s := bakeryShop(t, 512)
 	s.pc = true
-	s.steps, s.fills = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}, {Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}}, true
+	s.steps, s.fills = []plan.Step{{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}}, {Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}}, true
 	s.cut(t, 1)
 }
 
@@ -298,7 +298,7 @@ func TestLogicalSlidWhole(t *testing.T) {
 	if _, err := im.WriteAt(noise, int64(91*disk.MiB)); err != nil {
 		t.Fatal(err)
 	}
-	s.run(t, im, plan.Step{Do: plan.Slide, Partition: "7", By: "-10 MiB"})
+	s.run(t, im, plan.Step{Partition: "7", Body: plan.Sliding{By: "-10 MiB"}})
 	got, err := disk.ReadFull(im, 81*disk.MiB, 20*disk.MiB)
 	if err != nil || !bytes.Equal(got, noise) {
 		t.Errorf("not what it was: %v", err)
@@ -308,7 +308,7 @@ func TestLogicalSlidWhole(t *testing.T) {
 // TestIntactSeesLoss: a script that does to a file what it must not is not carried out,
 // whatever else agrees.
 func TestIntactSeesLoss(t *testing.T) {
-	s := newShop(t, deleteRecovery, plan.Step{Do: plan.Slide, Partition: "5", By: "-20 MiB"}, plan.Step{Do: plan.Grow, Partition: "3", By: "4 MiB"})
+	s := newShop(t, deleteRecovery, plan.Step{Partition: "5", Body: plan.Sliding{By: "-20 MiB"}}, plan.Step{Partition: "3", Body: plan.Growth{By: "4 MiB"}})
 	im := s.open(t)
 	o := s.options(im)
 	p, err := rehearse.Prepare(o.Options)
@@ -408,14 +408,16 @@ func restorePointShop(t *testing.T) *shop {
 // stay, and bound it, or go by choice.
 func TestRestorePointsDropped(t *testing.T) {
 	s := restorePointShop(t)
-	s.steps = []plan.Step{{Do: plan.Shrink, Partition: "5", To: "12 MiB"}}
+	s.steps = []plan.Step{{Partition: "5", Body: plan.Shrinking{To: "12 MiB"}}}
 	im := s.open(t)
 	before := contents(t, im)
 	var blocked *rehearse.Blocked
 	if _, err := CarryOut(context.Background(), s.options(im)); !errors.As(err, &blocked) {
 		t.Fatalf("kept: %v", err)
 	}
-	s.steps[0].DropRestorePoints = true
+	less := plan.Of[plan.Shrinking](s.steps[0])
+	less.DropRestorePoints = true
+	s.steps[0].Body = less
 	o := s.options(im)
 	o.PC.RestorePoints = []string{uid(5), uid(3)}
 	kept := s.withPC(&o)
@@ -456,6 +458,6 @@ func TestPowerCutIntoPieces(t *testing.T) {
 		t.Fatal(err)
 	}
 	im.Close()
-	s.steps, s.fills = []plan.Step{{Do: plan.Shrink, Partition: "1", By: fmt.Sprintf("%d MiB", by/disk.MiB)}}, true
+	s.steps, s.fills = []plan.Step{{Partition: "1", Body: plan.Shrinking{By: fmt.Sprintf("%d MiB", by/disk.MiB)}}}, true
 	s.cut(t, 1)
 }

@@ -45,17 +45,17 @@ func promisedBytes(t *testing.T, dev, now disk.Device) map[int][]byte {
 // one, clusters that files have left.
 func TestUndoGivesAllBack(t *testing.T) {
 	gone := func(n string) plan.Step {
-		return plan.Step{Do: plan.Delete, Partition: n, Release: "not wanted", Waiver: "none needed"}
+		return plan.Step{Partition: n, Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}}
 	}
 	for name, steps := range map[string][]plan.Step{
-		"over the end of a smaller one":    {{Do: plan.Shrink, Partition: "5", By: "8 MiB"}, {Do: plan.Slide, Partition: "6", By: "-8 MiB"}},
-		"over the head of a smaller one":   {{Do: plan.Shrink, Partition: "5", By: "8 MiB", Edge: "head"}, {Do: plan.Grow, Partition: "4", By: "all", Release: "r"}},
-		"made in the end of a smaller one": {{Do: plan.Shrink, Partition: "5", By: "12 MiB"}, {Do: plan.Create, StartLBA: (1 + 80 + 4 + 48 + 24 + 20) * 2048, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}},
-		"over a deleted one":               {gone("4"), {Do: plan.Slide, Partition: "5", By: "-20 MiB"}, {Do: plan.Slide, Partition: "6", By: "-10 MiB"}},
-		"slid, then deleted and written over": {gone("4"), {Do: plan.Slide, Partition: "5", By: "-10 MiB"}, gone("5"),
-			{Do: plan.Create, StartLBA: (1 + 80 + 4 + 48 + 14) * 2048, Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}, {Do: plan.Grow, Partition: "3", By: "all"}},
-		"a folder moved out, and files put there": {{Do: plan.CopyOut, Partition: "5", Volume: "3", Only: []string{"X-rays"}, Move: true, As: "out"},
-			{Do: plan.CopyOut, Partition: "6", Volume: "5", As: "in"}},
+		"over the end of a smaller one":    {{Partition: "5", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-8 MiB"}}},
+		"over the head of a smaller one":   {{Partition: "5", Body: plan.Shrinking{By: "8 MiB", Edge: "head"}}, {Partition: "4", Body: plan.Growth{By: "all"}}},
+		"made in the end of a smaller one": {{Partition: "5", Body: plan.Shrinking{By: "12 MiB"}}, {Body: plan.Creation{StartLBA: (1 + 80 + 4 + 48 + 24 + 20) * 2048, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}}},
+		"over a deleted one":               {gone("4"), {Partition: "5", Body: plan.Sliding{By: "-20 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-10 MiB"}}},
+		"slid, then deleted and written over": {gone("4"), {Partition: "5", Body: plan.Sliding{By: "-10 MiB"}}, gone("5"),
+			{Body: plan.Creation{StartLBA: (1 + 80 + 4 + 48 + 14) * 2048, Size: "30 MiB", Type: "basic", Format: "ntfs", Label: "New", As: "new"}}, {Partition: "3", Body: plan.Growth{By: "all"}}},
+		"a folder moved out, and files put there": {{Partition: "5", Body: plan.CopyingOut{Volume: "3", Only: []string{"X-rays"}, Move: true, As: "out"}},
+			{Partition: "6", Body: plan.CopyingOut{Volume: "5", As: "in"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t, steps...)

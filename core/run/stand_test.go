@@ -62,7 +62,7 @@ func (s *shop) recorded(t *testing.T, id string) *trail.Record {
 	return rec
 }
 
-var deleteX = plan.Step{Do: plan.Delete, Partition: "5", Release: "not wanted", Waiver: "none needed"}
+var deleteX = plan.Step{Partition: "5", Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}}
 
 // TestMiddleTaken makes another volume in the middle of a deleted one, and deletes that: what it left
 // there is told before the first comes back, by share and by file, and needs a reason.
@@ -90,8 +90,8 @@ func middleTaken(t *testing.T, sealed bool) {
 	id, rec := res.Records[0], s.recorded(t, res.Records[0])
 	before := place(t, im, rec)
 	// Over the middle, where files lie; the volume's own tables are elsewhere.
-	made := s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
-	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(made.Columns[0].Number), Release: "not wanted", Waiver: "empty"})
+	made := s.must(t, im, plan.Step{Body: plan.Creation{StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}})
+	s.must(t, im, plan.Step{Partition: fmt.Sprint(made.Columns[0].Number), Body: plan.Deletion{Release: "not wanted", Waiver: "empty"}})
 	differ := func() (n disk.Bytes) {
 		now := place(t, im, rec)
 		for i := 0; i < len(now); i += 512 {
@@ -105,12 +105,12 @@ func middleTaken(t *testing.T, sealed bool) {
 		t.Fatal("nothing was written there")
 	}
 	start := whole(t, im)
-	_, err := s.later(t, im, plan.Step{Do: plan.BringBack, Record: id})
+	_, err := s.later(t, im, plan.Step{Body: plan.BringingBack{Record: id}})
 	var blocked *rehearse.Blocked
 	if !errors.As(err, &blocked) || blocked.Obstacles[0].Code != plan.DamageMissing || whole(t, im) != start {
 		t.Fatalf("without a reason: %v", err)
 	}
-	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: id, Damaged: "the rest is wanted"})
+	back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: id, Damaged: "the rest is wanted"}})
 	var wrong []string
 	for path, want := range was {
 		if now := contents(t, im)[path]; strings.HasPrefix(path, "5/") && now != want {
@@ -138,14 +138,14 @@ func middleTaken(t *testing.T, sealed bool) {
 func TestStandIsTrue(t *testing.T) {
 	create := func(at, size disk.Bytes) func(rec *trail.Record) plan.Step {
 		return func(rec *trail.Record) plan.Step {
-			return plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + at.At(512), Size: size.String(), Type: "basic", Format: "ntfs", Label: "Other", As: "other"}
+			return plan.Step{Body: plan.Creation{StartLBA: rec.Span.Start + at.At(512), Size: size.String(), Type: "basic", Format: "ntfs", Label: "Other", As: "other"}}
 		}
 	}
 	step := func(x plan.Step) func(*trail.Record) plan.Step { return func(*trail.Record) plan.Step { return x } }
 	for name, steps := range map[string][]func(*trail.Record) plan.Step{
-		"made, grown and deleted": {create(disk.MiB, 12*disk.MiB), step(plan.Step{Do: plan.Grow, Partition: "5", By: "6 MiB"}), step(plan.Step{Do: plan.Delete, Partition: "5", Release: "r", Waiver: "w"})},
-		"slid over and away":      {step(plan.Step{Do: plan.Slide, Partition: "6", By: "-30 MiB"}), step(plan.Step{Do: plan.Slide, Partition: "6", By: "30 MiB"})},
-		"grown over":              {step(plan.Step{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}), step(plan.Step{Do: plan.Grow, Partition: "3", By: "40 MiB"}), step(plan.Step{Do: plan.Shrink, Partition: "3", By: "40 MiB"})},
+		"made, grown and deleted": {create(disk.MiB, 12*disk.MiB), step(plan.Step{Partition: "5", Body: plan.Growth{By: "6 MiB"}}), step(plan.Step{Partition: "5", Body: plan.Deletion{Release: "r", Waiver: "w"}})},
+		"slid over and away":      {step(plan.Step{Partition: "6", Body: plan.Sliding{By: "-30 MiB"}}), step(plan.Step{Partition: "6", Body: plan.Sliding{By: "30 MiB"}})},
+		"grown over":              {step(plan.Step{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}}), step(plan.Step{Partition: "3", Body: plan.Growth{By: "40 MiB"}}), step(plan.Step{Partition: "3", Body: plan.Shrinking{By: "40 MiB"}})},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t)
@@ -195,12 +195,12 @@ func TestKeptComesBack(t *testing.T) {
 	was := contents(t, im)
 	rec := s.recorded(t, s.must(t, im, deleteRecovery).Records[0])
 	before := place(t, im, rec)
-	s.must(t, im, plan.Step{Do: plan.Grow, Partition: "3", By: "all"})
-	s.must(t, im, plan.Step{Do: plan.Shrink, Partition: "3", To: "48 MiB"})
+	s.must(t, im, plan.Step{Partition: "3", Body: plan.Growth{By: "all"}})
+	s.must(t, im, plan.Step{Partition: "3", Body: plan.Shrinking{To: "48 MiB"}})
 	if bytes.Equal(place(t, im, rec), before) {
 		t.Fatal("nothing was written there")
 	}
-	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: rec.ID}})
 	if !bytes.Equal(place(t, im, rec), before) || !maps.Equal(was, contents(t, im)) {
 		t.Error("it is not back to the byte")
 	}
@@ -216,7 +216,7 @@ func TestLivedOn(t *testing.T) {
 	im := s.open(t)
 	rec := s.recorded(t, s.must(t, im, deleteX).Records[0])
 	before := place(t, im, rec)
-	s.must(t, im, plan.Step{Do: plan.BringBack, Record: rec.ID})
+	s.must(t, im, plan.Step{Body: plan.BringingBack{Record: rec.ID}})
 	if _, err := im.WriteAt([]byte("its PC wrote here"), int64(rec.Span.Start.Offset(512)+rec.Span.Bytes/2)); err != nil {
 		t.Fatal(err)
 	}
@@ -224,7 +224,7 @@ func TestLivedOn(t *testing.T) {
 	if stand := s.trueStand(t, im, rec, before); stand.Unknown == 0 {
 		t.Errorf("%+v", stand.Stand)
 	}
-	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: again.ID})
+	back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: again.ID}})
 	if !strings.Contains(back.Columns[0].Detail, "untouched") || len(back.Columns[0].Notes) > 0 {
 		t.Errorf("%+v", back.Columns[0])
 	}
@@ -234,9 +234,9 @@ func TestLivedOn(t *testing.T) {
 // the way, and takes it back: what the deleted one had in use lies there to the byte, and is said to.
 func TestUndoneOverGone(t *testing.T) {
 	for name, steps := range map[string][]plan.Step{
-		"slid over it":  {{Do: plan.Slide, Partition: "6", By: "-30 MiB"}},
-		"made there":    {{Do: plan.Create, Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}},
-		"grown over it": {{Do: plan.Delete, Partition: "4", Release: "r", Waiver: "w"}, {Do: plan.Grow, Partition: "3", By: "all"}},
+		"slid over it":  {{Partition: "6", Body: plan.Sliding{By: "-30 MiB"}}},
+		"made there":    {{Body: plan.Creation{Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}}},
+		"grown over it": {{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}}, {Partition: "3", Body: plan.Growth{By: "all"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newShop(t)
@@ -348,7 +348,7 @@ func TestTakenByWhatCameBack(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	first := s.must(t, im, deleteRecovery).Records[0]
-	s.must(t, im, plan.Step{Do: plan.Grow, Partition: "5", By: "all", Edge: "head"})
+	s.must(t, im, plan.Step{Partition: "5", Body: plan.Growth{By: "all", Edge: "head"}})
 	second := s.must(t, im, deleteX).Records[0]
 	rec := s.recorded(t, second)
 	was := place(t, im, rec)
@@ -387,9 +387,9 @@ func TestTakenByWhatCameBack(t *testing.T) {
 			t.Errorf("%s: nothing of it is left, which proves nothing", when)
 		}
 	}
-	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: first, Damaged: "what is left is wanted"})
+	back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: first, Damaged: "what is left is wanted"}})
 	judge("while the first is there")
-	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(back.Columns[0].Number), Release: "not wanted", Waiver: "none needed"})
+	s.must(t, im, plan.Step{Partition: fmt.Sprint(back.Columns[0].Number), Body: plan.Deletion{Release: "not wanted", Waiver: "none needed"}})
 	judge("once it is deleted again")
 }
 
@@ -401,12 +401,12 @@ func TestBackAndFoundAgain(t *testing.T) {
 	if _, err := BackUp(context.Background(), s.atHour(s.options(im)), Wanted{Partition: 5, Kind: shelf.Image}, nil); err != nil {
 		t.Fatal(err)
 	}
-	first := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "5", Release: "not wanted"}).Records[0]
+	first := s.must(t, im, plan.Step{Partition: "5", Body: plan.Deletion{Release: "not wanted"}}).Records[0]
 	rec := s.recorded(t, first)
 	was := place(t, im, rec)
-	made := s.must(t, im, plan.Step{Do: plan.Create, StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"})
-	s.must(t, im, plan.Step{Do: plan.Delete, Partition: fmt.Sprint(made.Columns[0].Number), Release: "not wanted", Waiver: "empty"})
-	if back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: first}); back.Columns[0].Place != plan.FromBackup {
+	made := s.must(t, im, plan.Step{Body: plan.Creation{StartLBA: rec.Span.Start + disk.MiB.At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Other"}})
+	s.must(t, im, plan.Step{Partition: fmt.Sprint(made.Columns[0].Number), Body: plan.Deletion{Release: "not wanted", Waiver: "empty"}})
+	if back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: first}}); back.Columns[0].Place != plan.FromBackup {
 		t.Fatalf("it came back as %s", back.Columns[0].Place)
 	}
 	for _, at := range []disk.Bytes{0, im.Size() - 33*512} {

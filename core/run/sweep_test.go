@@ -61,10 +61,10 @@ func TestNothingLeft(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	res := do(plan.Step{Do: plan.Delete, Partition: "5", Waiver: "for now"})
-	do(plan.Step{Do: plan.BringBack, Record: res.Records[0]})
-	do(plan.Step{Do: plan.Shrink, Partition: "5", By: "10 MiB"})
-	do(plan.Step{Do: plan.Slide, Partition: "5", By: "6 MiB"}, plan.Step{Do: plan.Grow, Partition: "5", By: "2 MiB", Edge: "head"})
+	res := do(plan.Step{Partition: "5", Body: plan.Deletion{Waiver: "for now"}})
+	do(plan.Step{Body: plan.BringingBack{Record: res.Records[0]}})
+	do(plan.Step{Partition: "5", Body: plan.Shrinking{By: "10 MiB"}})
+	do(plan.Step{Partition: "5", Body: plan.Sliding{By: "6 MiB"}}, plan.Step{Partition: "5", Body: plan.Growth{By: "2 MiB", Edge: "head"}})
 	sv, err := survey.Read(im, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +95,7 @@ func TestNothingLeft(t *testing.T) {
 	if text := held.Text(have); err != nil || !strings.Contains(text, "1 comparison, 1 record, ") || !strings.Contains(text, " runs (") {
 		t.Errorf("holds %s, %v", text, err)
 	}
-	res = do(plan.Step{Do: plan.Delete, Partition: "5", Erase: true, Backups: "delete", Waiver: "the owner wants it gone"})
+	res = do(plan.Step{Partition: "5", Body: plan.Deletion{Erase: true, Backups: "delete", Waiver: "the owner wants it gone"}})
 	if !strings.Contains(res.Columns[0].Detail, "1 comparison, 1 record") {
 		t.Errorf("it was not told before: %s", res.Columns[0].Detail)
 	}

@@ -41,14 +41,14 @@ func TestBrokenEntries(t *testing.T) {
 			im := s.open(t)
 			was, before := contents(t, im), whole(t, im)
 			s.entry(t, im, 9, place[0], place[1])
-			if _, err := s.later(t, im, plan.Step{Do: plan.Grow, Partition: "6", By: "16 MiB"}); err == nil {
+			if _, err := s.later(t, im, plan.Step{Partition: "6", Body: plan.Growth{By: "16 MiB"}}); err == nil {
 				t.Fatal("something was changed in a table that cannot be so")
 			}
-			s.must(t, im, plan.Step{Do: plan.Delete, Partition: "9", Release: "it cannot be so", Waiver: "it holds nothing of its own"})
+			s.must(t, im, plan.Step{Partition: "9", Body: plan.Deletion{Release: "it cannot be so", Waiver: "it holds nothing of its own"}})
 			if whole(t, im) != before || !maps.Equal(was, contents(t, im)) {
 				t.Error("the drive is not as it was")
 			}
-			s.must(t, im, plan.Step{Do: plan.Grow, Partition: "6", By: "16 MiB"})
+			s.must(t, im, plan.Step{Partition: "6", Body: plan.Growth{By: "16 MiB"}})
 		})
 	}
 }
@@ -112,7 +112,7 @@ func (s *shop) allBack(t *testing.T, im *disk.Image) {
 	var steps []plan.Step
 	for _, f := range x.Finds() {
 		if !f.Ghost && f.Confidence != seek.Doubtful {
-			steps = append(steps, plan.Step{Do: plan.BringBack, Find: f.Start, Told: f.At})
+			steps = append(steps, plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At}})
 		}
 	}
 	o := s.atHour(s.options(im))
@@ -141,8 +141,8 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	id := s.must(t, im, plan.Step{Do: plan.Delete, Partition: "6", Release: "r"}).Records[0]
-	pc := plan.Step{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}
+	id := s.must(t, im, plan.Step{Partition: "6", Body: plan.Deletion{Release: "r"}}).Records[0]
+	pc := plan.Step{Body: plan.Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}}
 	s.hours++
 	o := s.atHour(s.options(im))
 	o.PC, o.Plan = nil, &plan.Plan{Version: 1, Steps: []plan.Step{pc}}
@@ -157,7 +157,7 @@ func TestHistoryOutlivesTheTable(t *testing.T) {
 	if err != nil || len(of) != 6 {
 		t.Fatalf("%d records, %v", len(of), err)
 	}
-	back := s.must(t, im, plan.Step{Do: plan.BringBack, Record: id})
+	back := s.must(t, im, plan.Step{Body: plan.BringingBack{Record: id}})
 	if back.Columns[0].Place != plan.InPlace {
 		t.Errorf("%+v", back.Columns[0])
 	}

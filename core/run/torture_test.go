@@ -49,27 +49,27 @@ func tortured(t *testing.T) map[string]*shop {
 	filling.steps = againAndFill(filling.backUp(t, 5))
 	erasing := newShop(t)
 	erasing.backUp(t, 5)
-	erasing.steps = []plan.Step{{Do: plan.Delete, Partition: "5", Erase: true, Backups: "keep"}, growC4}
+	erasing.steps = []plan.Step{{Partition: "5", Body: plan.Deletion{Erase: true, Backups: "keep"}}, growC4}
 	replacing := newShop(t)
 	replacing.steps, replacing.fills = replaced(), true
 	parking := newShop(t)
 	parking.steps, parking.pc = elsewhere(), true
-	absorbing := newShop(t, plan.Step{Do: plan.Absorb, Partition: "4", Into: "3", Release: "it is data now"})
+	absorbing := newShop(t, plan.Step{Partition: "4", Body: plan.Absorbing{Into: "3", Release: "it is data now"}})
 	absorbing.fills = true
 	sliding := newShop(t, train()...)
 	sliding.fills = true
 	giving := newShop(t, gives()...)
 	giving.fills = true
 	logical := bakeryShop(t, 512)
-	logical.steps, logical.fills, logical.pc = []plan.Step{{Do: plan.Slide, Partition: "6", By: "4 MiB"}, {Do: plan.Slide, Partition: "5", By: "2 MiB"}, {Do: plan.Container, Partition: "2", Act: "shrink", Edge: "head", By: "all"}}, true, true
+	logical.steps, logical.fills, logical.pc = []plan.Step{{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}}, {Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}}, true, true
 	clearing := bakeryShop(t, 512)
-	clearing.steps = []plan.Step{{Do: plan.Clear, Scheme: "gpt", Release: "r", Waiver: "w"}}
-	small := newShop(t, plan.Step{Do: plan.Delete, Partition: "2", Release: "not wanted"}, plan.Step{Do: plan.Grow, Partition: "1", By: "all"},
-		plan.Step{Do: plan.Shrink, Partition: "1", By: "1 MiB"}, plan.Step{Do: plan.Label, Partition: "3", Label: "Reception"}, plan.Step{Do: plan.Retag, Partition: "5", Name: "pictures"})
+	clearing.steps = []plan.Step{{Body: plan.Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}}}
+	small := newShop(t, plan.Step{Partition: "2", Body: plan.Deletion{Release: "not wanted"}}, plan.Step{Partition: "1", Body: plan.Growth{By: "all"}},
+		plan.Step{Partition: "1", Body: plan.Shrinking{By: "1 MiB"}}, plan.Step{Partition: "3", Body: plan.Labelling{Label: "Reception"}}, plan.Step{Partition: "5", Body: plan.Retagging{Name: "pictures"}})
 	small.fills = true
 	back := newShop(t)
 	im := back.open(t)
-	back.steps = []plan.Step{deleteRecovery, {Do: plan.Delete, Partition: "6", Release: "r", Waiver: "w"}}
+	back.steps = []plan.Step{deleteRecovery, {Partition: "6", Body: plan.Deletion{Release: "r", Waiver: "w"}}}
 	res, err := CarryOut(context.Background(), back.options(im))
 	if err != nil {
 		t.Fatal(err)
@@ -79,7 +79,7 @@ func tortured(t *testing.T) map[string]*shop {
 		t.Fatal(err)
 	}
 	im.Close()
-	back.steps = []plan.Step{{Do: plan.BringBack, Record: res.Records[1]}, {Do: plan.Rebuild, Record: res.Records[0], Size: "10 MiB", As: "again"}, {Do: plan.Create, Backup: m.ID, Size: "40 MiB", As: "copy"}}
+	back.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[1]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}}, {Body: plan.Creation{Backup: m.ID, Size: "40 MiB", As: "copy"}}}
 	back.fills = true
 	return map[string]*shop{
 		"delete and grow": newShop(t, deleteRecovery, growC), "fill": filling, "erase": erasing, "replace": replacing, "park": parking, "absorb": absorbing, "slide": sliding,

@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -192,14 +193,14 @@ func (h *truthful) plan() []plan.Step {
 	amount := func() string { return fmt.Sprintf("%d MiB", 1+rng.IntN(14)) }
 	waiver := []string{"", "for the test"}[rng.IntN(2)]
 	if all, err := h.at(nil).Records.All(); err == nil && len(all) > 0 && rng.IntN(3) == 0 {
-		x := plan.Step{Do: plan.BringBack, Record: all[rng.IntN(len(all))].ID}
+		x := plan.Step{Body: plan.BringingBack{Record: all[rng.IntN(len(all))].ID}}
 		if rng.IntN(3) > 0 {
-			x.Damaged = "what is left is wanted"
+			x = x.Accepting("what is left is wanted")
 		}
 		return []plan.Step{x}
 	}
 	if rng.IntN(25) == 0 {
-		return []plan.Step{{Do: plan.Clear, Scheme: []string{"gpt", "mbr", "none"}[rng.IntN(3)], Release: "r", Waiver: "w"}}
+		return []plan.Step{{Body: plan.Clearing{Scheme: []string{"gpt", "mbr", "none"}[rng.IntN(3)], Release: "r", Waiver: "w"}}}
 	}
 	var out []plan.Step
 	gone := map[string]bool{}
@@ -209,7 +210,7 @@ func (h *truthful) plan() []plan.Step {
 			continue
 		}
 		gone[n] = true
-		out = append(out, plan.Step{Do: plan.Delete, Partition: n, Release: "not wanted", Waiver: waiver, Erase: rng.IntN(8) == 0})
+		out = append(out, plan.Step{Partition: n, Body: plan.Deletion{Release: "not wanted", Waiver: waiver, Erase: rng.IntN(8) == 0}})
 	}
 	for i := range rng.IntN(3) {
 		n := any()
@@ -218,20 +219,20 @@ func (h *truthful) plan() []plan.Step {
 		}
 		switch rng.IntN(9) {
 		case 0, 1:
-			out = append(out, plan.Step{Do: plan.Grow, Partition: n, By: []string{amount(), "all"}[rng.IntN(2)], Edge: []string{"", "head"}[rng.IntN(2)]})
+			out = append(out, plan.Step{Partition: n, Body: plan.Growth{By: []string{amount(), "all"}[rng.IntN(2)], Edge: []string{"", "head"}[rng.IntN(2)]}})
 		case 2:
-			out = append(out, plan.Step{Do: plan.Shrink, Partition: n, By: amount(), Edge: []string{"", "head"}[rng.IntN(2)]})
+			out = append(out, plan.Step{Partition: n, Body: plan.Shrinking{By: amount(), Edge: []string{"", "head"}[rng.IntN(2)]}})
 		case 3, 4:
-			out = append(out, plan.Step{Do: plan.Slide, Partition: n, By: []string{"", "-"}[rng.IntN(2)] + amount()})
+			out = append(out, plan.Step{Partition: n, Body: plan.Sliding{By: []string{"", "-"}[rng.IntN(2)] + amount()}})
 		case 5, 6:
-			out = append(out, plan.Step{Do: plan.Create, Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"})
+			out = append(out, plan.Step{Body: plan.Creation{Size: amount(), Type: "basic", Format: "ntfs", Label: "Made"}})
 		case 7:
 			if into := any(); into != n && !gone[into] && i == 0 && len(out) == 0 {
 				gone[n] = true
-				out = append(out, plan.Step{Do: plan.Absorb, Partition: n, Into: into, Folder: fmt.Sprint("Taken ", h.hours), Release: "not wanted"})
+				out = append(out, plan.Step{Partition: n, Body: plan.Absorbing{Into: into, Folder: fmt.Sprint("Taken ", h.hours), Release: "not wanted"}})
 			}
 		case 8:
-			out = append(out, plan.Step{Do: plan.Label, Partition: n, Label: fmt.Sprint("Named ", h.hours)})
+			out = append(out, plan.Step{Partition: n, Body: plan.Labelling{Label: fmt.Sprint("Named ", h.hours)}})
 		}
 	}
 	return out
@@ -303,7 +304,7 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 		}
 		if want, there := h.roles[p.UniqueID]; !there {
 			h.roles[p.UniqueID] = madeFor{p.Role, p.Volume != nil && p.Role == layout.Data}
-		} else if len(steps) > 0 && steps[0].Do == plan.Absorb && p.Number == number(steps[0].Into) && !undone && want.role != layout.OEM {
+		} else if len(steps) > 0 && steps[0].Do() == plan.Absorb && p.Number == number(steps[0].Other()) && !undone && want.role != layout.OEM {
 			h.roles[p.UniqueID] = madeFor{want.role, true}
 		}
 	}
@@ -321,8 +322,8 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 	if res != nil {
 		h.figures(dev, res, before)
 		h.price(res, was)
-		if steps[0].Do == plan.BringBack {
-			h.returned(res, steps[0].Record, before)
+		if steps[0].Do() == plan.BringBack {
+			h.returned(res, steps[0].Record(), before)
 		}
 	}
 	return true
@@ -331,11 +332,11 @@ func (h *truthful) carry(steps []plan.Step) (done bool) {
 func shortly(steps []plan.Step) string {
 	var out []string
 	for _, s := range steps {
-		text := fmt.Sprint(s.Do, " ", s.Partition, " ", s.By, " ", s.Edge, " ", s.Size, " ", s.Into, " ", s.Record, " ", s.Scheme)
-		if s.Erase {
-			text += " erased"
+		text, err := json.Marshal(s)
+		if err != nil {
+			panic(err)
 		}
-		out = append(out, strings.Join(strings.Fields(text), " "))
+		out = append(out, string(text))
 	}
 	return strings.Join(out, "; ")
 }
@@ -345,8 +346,8 @@ func shortly(steps []plan.Step) string {
 func (h *truthful) outside(before look, was, is *survey.Survey, steps []plan.Step, undone bool) {
 	named := map[int]bool{}
 	for _, s := range steps {
-		if s.Do != plan.Delete || s.Erase || undone {
-			named[number(s.Partition)], named[number(s.Into)] = true, true
+		if s.Do() != plan.Delete || plan.Of[plan.Deletion](s).Erase || undone {
+			named[number(s.Partition)], named[number(s.Other())] = true, true
 		}
 	}
 	for _, p := range was.Layout.Partitions() {
@@ -695,8 +696,8 @@ func TestPriceOfMadeAndMoved(t *testing.T) {
 		t.Fatal(err)
 	}
 	res := s.must(t, im,
-		plan.Step{Do: plan.Create, Size: "11 MiB", Type: "basic", Format: "ntfs", Label: "Made", As: "made"},
-		plan.Step{Do: plan.Slide, Partition: "made", By: "6 MiB"})
+		plan.Step{Body: plan.Creation{Size: "11 MiB", Type: "basic", Format: "ntfs", Label: "Made", As: "made"}},
+		plan.Step{Partition: "made", Body: plan.Sliding{By: "6 MiB"}})
 	told := plan.PriceOf(sv.Layout, res.Columns, plan.Facts{}).Rewritten
 	if told < res.Bytes*4/5 || told > res.Bytes*5/4 {
 		t.Errorf("%s are told, and %s were rewritten", told, res.Bytes)

@@ -36,8 +36,8 @@ func TestWalkBack(t *testing.T) {
 	im = s.open(t)
 	for _, steps := range [][]plan.Step{
 		{deleteRecovery, growC},
-		{{Do: plan.Delete, Partition: "6", Release: "not needed"}, {Do: plan.Slide, Partition: "5", By: "30 MiB"}},
-		{{Do: plan.Create, Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "New"}},
+		{{Partition: "6", Body: plan.Deletion{Release: "not needed"}}, {Partition: "5", Body: plan.Sliding{By: "30 MiB"}}},
+		{{Body: plan.Creation{Size: "20 MiB", Type: "basic", Format: "ntfs", Label: "New"}}},
 	} {
 		s.steps = steps
 		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
@@ -55,7 +55,7 @@ func TestWalkBack(t *testing.T) {
 	}
 	for i := range w.Steps {
 		if w.Steps[i].Deletes() {
-			w.Steps[i].Waiver = "it was made for the test"
+			w.Steps[i] = w.Steps[i].WithReasons(w.Steps[i].Release(), "it was made for the test")
 		}
 	}
 	s.steps = w.Steps

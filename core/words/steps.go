@@ -66,13 +66,13 @@ func Offered(a plan.Act) string {
 
 // Does says what the step with a number, from 1 on, does with the partition that it names.
 func Does(s plan.Step, n int) string {
-	w := steps[s.Do]
+	w := steps[s.Do()]
 	switch {
-	case s.Do == plan.StartOrder:
+	case s.Do() == plan.StartOrder:
 		return fmt.Sprintf("started by default from step %d on", n)
-	case s.Do == plan.Container:
-		w = ofContainer[plan.ContainerAct(s.Act)]
-	case s.Erase:
+	case s.Do() == plan.Container:
+		w = ofContainer[plan.Of[plan.Containing](s).Act]
+	case plan.Of[plan.Deletion](s).Erase:
 		w.does += " and erased"
 	}
 	return fmt.Sprintf("%s in step %d%s", w.does, n, w.with)

@@ -72,8 +72,12 @@ func TestEveryEntryHasWords(t *testing.T) {
 func TestEveryStepHasWords(t *testing.T) {
 	notThere := []plan.Do{plan.Create, plan.Rebuild, plan.BringBack, plan.Mend, plan.Restart}
 	for _, do := range plan.Kinds() {
-		for _, act := range []string{string(plan.GrowIt), string(plan.ShrinkIt), string(plan.Dissolve)} {
-			does := Does(plan.Step{Do: do, Partition: "1", Act: act}, 3)
+		for _, act := range []plan.ContainerAct{plan.GrowIt, plan.ShrinkIt, plan.Dissolve} {
+			step := plan.Step{Partition: "1", Body: plan.Blank(do)}
+			if do == plan.Container {
+				step.Body = plan.Containing{Act: act}
+			}
+			does := Does(step, 3)
 			has := !strings.HasPrefix(does, " ")
 			numbered := strings.Contains(does, "in step 3") || strings.Contains(does, "from step 3")
 			if has == slices.Contains(notThere, do) || !numbered {
@@ -81,7 +85,7 @@ func TestEveryStepHasWords(t *testing.T) {
 			}
 		}
 	}
-	if got := Does(plan.Step{Do: plan.Delete, Erase: true}, 2); got != "deleted and erased in step 2" {
+	if got := Does(plan.Step{Body: plan.Deletion{Erase: true}}, 2); got != "deleted and erased in step 2" {
 		t.Errorf("of an erasing: %q", got)
 	}
 }
