@@ -3,6 +3,7 @@ package shop
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"image"
 	"image/color"
@@ -502,6 +503,16 @@ func TestPictures(t *testing.T) {
 		if _, err := plainPicture(bytes.NewReader(x)); err == nil {
 			t.Errorf("%s is kept as a picture", what)
 		}
+	}
+	webp, err := base64.StdEncoding.DecodeString("UklGRhoAAABXRUJQVlA4TA0AAAAvAAAAEAcQERGIiP4HAA==")
+	if err == nil {
+		kept, err = plainPicture(bytes.NewReader(webp))
+	}
+	if c, e := jpeg.DecodeConfig(bytes.NewReader(kept)); err != nil || e != nil || c.Width != 1 {
+		t.Errorf("a picture in the form WebP: %v, %v", err, e)
+	}
+	if _, err := plainPicture(strings.NewReader("\x00\x00\x00\x18ftypheic\x00\x00\x00\x00")); err == nil || !strings.Contains(err.Error(), "JPEG") {
+		t.Errorf("a picture as some telephones send it: %v", err)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"github.com/disintegration/imaging"
+	_ "golang.org/x/image/webp" // and another
 
 	"jadetrail/app/store"
 	"jadetrail/core/disk"
@@ -26,7 +27,15 @@ const (
 )
 
 // ErrPicture tells that something is no picture that can be kept.
-var ErrPicture = errors.New("that is no picture in the form JPEG or PNG that can be opened; nothing was kept")
+var ErrPicture = errors.New("that is no picture in the form JPEG, PNG or WebP that can be opened; nothing was kept")
+
+// errHEIF tells that a picture is in the form that some telephones use (ISO/IEC 23008-12), which is not opened here.
+var errHEIF = fmt.Errorf("%w. It is in the form HEIF: set the telephone to send pictures as JPEG", ErrPicture)
+
+// isHEIF tells a picture by the kind of its file (ISO/IEC 14496-12, section 4.3: the box ftyp and its brand).
+func isHEIF(raw []byte) bool {
+	return len(raw) >= 12 && string(raw[4:8]) == "ftyp" && slices.Contains([]string{"heic", "heix", "mif1", "msf1", "heif", "avif"}, string(raw[8:12]))
+}
 
 // opening holds a place for the picture that is opened: one at a time.
 var opening = make(chan struct{}, 1)
@@ -42,7 +51,10 @@ func plainPicture(from io.Reader) ([]byte, error) {
 		return nil, fmt.Errorf("a picture has at most %s; nothing was kept", disk.Bytes(MaxPicture))
 	}
 	size, form, err := image.DecodeConfig(bytes.NewReader(raw))
-	if err != nil || form != "jpeg" && form != "png" {
+	switch {
+	case isHEIF(raw):
+		return nil, errHEIF
+	case err != nil || !slices.Contains([]string{"jpeg", "png", "webp"}, form):
 		return nil, ErrPicture
 	}
 	if size.Width <= 0 || size.Height <= 0 || size.Width > maxPixels/size.Height {

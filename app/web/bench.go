@@ -3,6 +3,7 @@ package web
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"strings"
 
@@ -97,52 +98,39 @@ func askOf(a store.Ask, jobs []benchJob) benchAsk {
 }
 
 func (s *Server) benchPage(c *gin.Context) {
-	jobs, err := s.Store.OpenJobs()
+	v, err := s.benches.Do(s.onBench)
 	if err != nil {
 		s.fail(c, err)
 		return
+	}
+	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
+}
+
+// onBench is the bench as everybody sees it, as it is now.
+func (s *Server) onBench() (*benchView, error) {
+	jobs, err := s.Store.OpenJobs()
+	if err != nil {
+		return nil, err
 	}
 	bays, err := s.Store.Bays()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	names, _, err := s.names()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
-	of := map[string][]store.Bay{} // the bays of each job
-	for _, b := range bays {
-		if b.Job != nil && b.Image != nil {
-			of[*b.Job] = append(of[*b.Job], b)
-		}
-	}
-	v := benchView{}
+	v := &benchView{Settled: s.SettledLately()}
 	customer := map[string]string{}
 	waiting := 0
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
-		bj := benchJob{Job: j}
-		st, err := shown(s.Row(&j, of[j.Number]))
-		switch {
-		case errors.Is(err, shop.ErrNoDrive):
-			bj.Line, bj.Care = "its drive is in no bay", true
-		case err != nil:
-			bj.Line, bj.Care = "its drive cannot be read", true
-		default:
-			bj.Now, bj.Stages = st.Drive.Survey.Layout, st.Stages
-			bj.Line, bj.Care = st.headline()
-			if n := len(st.Columns); n > 0 {
-				bj.Planned = st.Columns[n-1].Layout
-			}
-			st.Drive.Close()
-		}
-		bj.stands(names)
-		if bj.Care {
+		row := s.benchJob(j, bays)
+		row.stands(names)
+		if row.Care {
 			waiting++
 		}
-		v.Jobs = append(v.Jobs, bj)
+		v.Jobs = append(v.Jobs, row)
 	}
 	v.Head = fmt.Sprintf("%s on the bench", words.Count(len(jobs), "job"))
 	if waiting > 0 {
@@ -150,55 +138,79 @@ func (s *Server) benchPage(c *gin.Context) {
 			", %s for you", words.Either(waiting == 1, "one waits", strings.ToLower(words.Count(waiting, ""))+"wait"),
 		)
 	}
-	for _, b := range bays {
-		bb := benchBay{Letter: b.Letter, Empty: b.Image == nil}
-		if !bb.Empty {
-			g, err := s.Glance(&b)
-			if err != nil {
-				bb.Trouble = s.worded(err)
-			} else {
-				bb.Identity, bb.Layout, bb.Size, bb.Makers = g.Identity, g.Layout, g.Layout.Size, g.Layout.Size.Maker()
-			}
-		}
-		switch {
-		case b.Shelf:
-			bb.What = "Shelf"
-		case b.Job != nil:
-			bb.What, bb.Job = customer[*b.Job], *b.Job
-		}
-		v.Bays = append(v.Bays, bb)
-	}
-	for i, b := range v.Bays {
-		others := map[string]survey.Seen{}
-		for k, o := range v.Bays {
-			if k != i && !o.Empty {
-				others[o.Letter] = survey.Seen{Identity: o.Identity, Size: o.Size}
-			}
-		}
-		if !b.Empty {
-			_, v.Bays[i].Alike = survey.Apart(b.Identity, b.Size, others)
-		}
-	}
+	v.Bays = s.benchBays(bays, customer)
 	if v.Stray, err = ran.Stray(s.Folder("runs")); err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	asks, err := s.Store.Waiting()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
 	for _, a := range asks {
 		v.Asks = append(v.Asks, askOf(a, v.Jobs))
 	}
 	if v.Due, err = s.Due(); err != nil {
-		s.fail(c, err)
-		return
+		return nil, err
 	}
-	if v.Lost, err = s.lostBackups(); err != nil {
-		s.fail(c, err)
-		return
+	v.Lost, err = s.lostBackups()
+	return v, err
+}
+
+// benchJob is a job with its drive before and after its plan, as far as that can be read.
+func (s *Server) benchJob(j store.Job, bays []store.Bay) benchJob {
+	var own []store.Bay
+	for _, b := range bays {
+		if b.Job != nil && b.Image != nil && *b.Job == j.Number {
+			own = append(own, b)
+		}
 	}
-	v.Settled = s.SettledLately()
-	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
+	row := benchJob{Job: j}
+	st, err := shown(s.Row(&j, own))
+	switch {
+	case errors.Is(err, shop.ErrNoDrive):
+		row.Line, row.Care = "its drive is in no bay", true
+	case err != nil:
+		row.Line, row.Care = "its drive cannot be read", true
+	default:
+		defer st.Drive.Close()
+		row.Now, row.Stages = st.Drive.Survey.Layout, st.Stages
+		row.Line, row.Care = st.headline()
+		if n := len(st.Columns); n > 0 {
+			row.Planned = st.Columns[n-1].Layout
+		}
+	}
+	return row
+}
+
+// benchBays are the bays with what is in them; customer is whose job each is.
+func (s *Server) benchBays(bays []store.Bay, customer map[string]string) []benchBay {
+	var out []benchBay
+	drives := map[string]survey.Seen{} // by their bays
+	for _, b := range bays {
+		x := benchBay{Letter: b.Letter, Empty: b.Image == nil}
+		if !x.Empty {
+			g, err := s.Glance(&b)
+			if err != nil {
+				x.Trouble = s.worded(err)
+			} else {
+				x.Identity, x.Layout, x.Size, x.Makers = g.Identity, g.Layout, g.Layout.Size, g.Layout.Size.Maker()
+			}
+			drives[b.Letter] = survey.Seen{Identity: x.Identity, Size: x.Size}
+		}
+		switch {
+		case b.Shelf:
+			x.What = "Shelf"
+		case b.Job != nil:
+			x.What, x.Job = customer[*b.Job], *b.Job
+		}
+		out = append(out, x)
+	}
+	for i, b := range out {
+		if !b.Empty {
+			others := maps.Clone(drives)
+			delete(others, b.Letter)
+			_, out[i].Alike = survey.Apart(b.Identity, b.Size, others)
+		}
+	}
+	return out
 }

@@ -29,6 +29,7 @@ import (
 	"jadetrail/app/shop"
 	"jadetrail/app/signin"
 	"jadetrail/app/store"
+	"jadetrail/app/work"
 	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
@@ -58,6 +59,7 @@ type Server struct {
 	proxy    string
 	signIns  *signin.Limits
 	watching streams
+	benches  work.Shared[*benchView]
 	log      *slog.Logger
 	forget   func() // ends the sweeping of old sessions
 }
