@@ -107,7 +107,11 @@ func (g Glance) own() Glance {
 // glance at its drive will do. bays are those of the job. The drive is open then, and nothing in it can be looked into.
 func (s *Shop) Row(j *store.Job, bays []store.Bay) (*JobState, error) {
 	if j.Plan != nil || len(bays) != 1 {
-		return s.WorkOut(j.Number, "")
+		bay := ""
+		if len(bays) == 1 {
+			bay = bays[0].Letter
+		}
+		return s.WorkOut(j.Number, bay)
 	}
 	g, err := s.Glance(&bays[0])
 	if err != nil {

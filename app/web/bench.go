@@ -1,10 +1,10 @@
 package web
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -29,12 +29,16 @@ type stage struct {
 type benchJob struct {
 	store.Job
 	Now, Planned *layout.Layout
-	Line         string
-	Care         bool
+	Next         shop.Next
+	Bay          string // of its drive, "" for none
+	Care         bool   // it waits for somebody here
 	Stages       []stage
 	Given        string // to whom, "" for nobody
 	Waits        string // for whom or what, and why; "" for nothing
 }
+
+// Due is what is next for it, as somebody sees it.
+func (j *benchJob) Due(lead bool) next { return isDue(&j.Job, j.Bay, j.Next, lead) }
 
 // stands puts down who has the job, and what it waits for outside of its drive: then it waits for nobody here.
 func (j *benchJob) stands(names map[uint64]string) {
@@ -120,12 +124,16 @@ func (s *Server) onBench() (*benchView, error) {
 	if err != nil {
 		return nil, err
 	}
+	asks, err := s.Store.Waiting()
+	if err != nil {
+		return nil, err
+	}
 	v := &benchView{Settled: s.SettledLately()}
 	customer := map[string]string{}
 	waiting := 0
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
-		row := s.benchJob(j, bays)
+		row := s.benchJob(j, bays, asks)
 		row.stands(names)
 		if row.Care {
 			waiting++
@@ -142,10 +150,6 @@ func (s *Server) onBench() (*benchView, error) {
 	if v.Stray, err = ran.Stray(s.Folder("runs")); err != nil {
 		return nil, err
 	}
-	asks, err := s.Store.Waiting()
-	if err != nil {
-		return nil, err
-	}
 	for _, a := range asks {
 		v.Asks = append(v.Asks, askOf(a, v.Jobs))
 	}
@@ -157,27 +161,19 @@ func (s *Server) onBench() (*benchView, error) {
 }
 
 // benchJob is a job with its drive before and after its plan, as far as that can be read.
-func (s *Server) benchJob(j store.Job, bays []store.Bay) benchJob {
-	var own []store.Bay
-	for _, b := range bays {
-		if b.Job != nil && b.Image != nil && *b.Job == j.Number {
-			own = append(own, b)
-		}
-	}
+func (s *Server) benchJob(j store.Job, bays []store.Bay, asks []store.Ask) benchJob {
 	row := benchJob{Job: j}
-	st, err := shown(s.Row(&j, own))
-	switch {
-	case errors.Is(err, shop.ErrNoDrive):
-		row.Line, row.Care = "its drive is in no bay", true
-	case err != nil:
-		row.Line, row.Care = "its drive cannot be read", true
-	default:
-		defer st.Drive.Close()
-		row.Now, row.Stages = st.Drive.Survey.Layout, st.Stages
-		row.Line, row.Care = st.headline()
-		if n := len(st.Columns); n > 0 {
-			row.Planned = st.Columns[n-1].Layout
-		}
+	st, err := shown(s.Row(&j, drivesOf(&j, "", bays)))
+	if err != nil {
+		row.Next, row.Care = shop.NextOf(&j, err), true
+		return row
+	}
+	defer st.Drive.Close()
+	asks = slices.DeleteFunc(slices.Clone(asks), func(a store.Ask) bool { return a.Job != j.Number })
+	row.Now, row.Stages, row.Bay, row.Next = st.Drive.Survey.Layout, st.Stages, st.Drive.Bay, st.Next(asks)
+	row.Care = row.Due(true).Care
+	if n := len(st.Columns); n > 0 {
+		row.Planned = st.Columns[n-1].Layout
 	}
 	return row
 }

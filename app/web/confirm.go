@@ -79,7 +79,12 @@ func (s *Server) confirmPage(c *gin.Context) {
 		v.fill(entries)
 		v.Changed = layout.Differ(v.Meta.After, st.Drive.Survey.Layout)
 	}
-	s.render(c, http.StatusOK, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Crumbs: []crumb{
+	r, err := s.railOf(c, st, "Confirm")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.render(c, http.StatusOK, "confirm", page{Title: "Confirm " + st.Job.Number, Here: "confirm", Body: v, Rail: r, Crumbs: []crumb{
 		{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, pageOf(st.Job.Number, st.Drive.Bay, "")}, {"Confirm", ""},
 	}})
 }

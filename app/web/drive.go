@@ -56,12 +56,6 @@ type mapColumn struct {
 	Good  string     `json:"good,omitempty"` // what was checked when the state was marked as good
 }
 
-// tight tells that a volume needs space: less than a tenth is left.
-func tight(sp *layout.Span) bool {
-	v := sp.Volume
-	return v != nil && v.ClusterBytes > 0 && v.Free() < v.TotalBytes/10
-}
-
 func fill(sp *layout.Span) int {
 	if sp.Volume == nil || sp.Volume.TotalBytes == 0 || sp.Volume.ClusterBytes == 0 {
 		return -1
@@ -90,7 +84,7 @@ func blocks(l *layout.Layout, before *layout.Layout) []block {
 			b.Key = blockKey(sp.Number)
 		}
 		if v := sp.Volume; v != nil && v.ClusterBytes > 0 {
-			b.Left, b.Care = v.Free().String()+" left", tight(&sp)
+			b.Left, b.Care = v.Free().String()+" left", shop.Tight(&sp)
 			for _, u := range v.Use {
 				b.Use = append(b.Use, int(u))
 			}

@@ -127,61 +127,6 @@ func (st *jobState) stages() []stage {
 	return []stage{look, guard, planned, out, confirm, hand}
 }
 
-// headline is what the job waits for, in one line.
-func (st *jobState) headline() (line string, care bool) {
-	backups, releases, obstacles := st.Missing()
-	switch {
-	case st.Pending != nil:
-		return "a run was cut short: finish it or take it back", true
-	case st.Busy:
-		return st.Work.Title + ", " + st.Work.Phase, false
-	case len(st.Changed) > 0:
-		return "the drive has changed since the plan was made", true
-	case len(obstacles) > 0:
-		return obstacles[0].Text, true
-	case len(backups) > 0:
-		return words.Plural(len(backups), "backup", "backups") + " missing before it can be carried out", true
-	case len(shop.OpenAsks(st.Columns)) > 0:
-		return "the lead has to approve of it before it can be carried out", true
-	case len(releases) > 0:
-		return words.Plural(len(releases), "release", "releases") + " missing before it can be carried out", true
-	case len(st.Steps) > 0:
-		return "ready to be carried out", true
-	case st.Last != nil:
-		return "carried out " + st.Last.Time.Local().Format("2 Jan 15:04"), false
-	}
-	return st.waiting()
-}
-
-// waiting is what a drive without a plan waits for.
-func (st *jobState) waiting() (line string, care bool) {
-	l := st.Drive.Survey.Layout
-	if f := l.Findings.FirstError(); f != nil {
-		return f.Text, true
-	}
-	if len(st.Facts.Asleep) > 0 {
-		return st.Facts.Asleep[0] + " is hibernated", true
-	}
-	if st.Drive.PC != nil {
-		missing := st.Drive.PC.MissingLetters(func(id string) bool {
-			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
-		})
-		switch {
-		case len(missing) == 0:
-		case missing[0].Gone:
-			return missing[0].Letter + ": its partition is missing", true
-		default:
-			return missing[0].Letter + ": only its letter is missing", true
-		}
-	}
-	for _, p := range l.Partitions() {
-		if tight(&p) && p.Letter != "" {
-			return fmt.Sprintf("%s is nearly full, %s left", p.Title(), p.Volume.Free()), true
-		}
-	}
-	return "no plan yet", false
-}
-
 // panel is the right side for one partition.
 type panel struct {
 	Span    layout.Span
@@ -333,8 +278,14 @@ func (s *Server) jobPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	r, err := s.railOf(c, st, "")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	r.Own = true
 	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
-	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Crumbs: []crumb{
+	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Rail: r, Crumbs: []crumb{
 		{"Bench", "/"},
 		{fmt.Sprintf("%s %s, %s", st.Job.Number, st.Job.Customer, st.Job.PC), aboutOf(st.Job.Number)},
 		{"Bay " + st.Drive.Bay, ""},
@@ -346,7 +297,7 @@ func (s *Server) jobPage(c *gin.Context) {
 func firstChoice(l *layout.Layout) int {
 	parts := l.Partitions()
 	for _, p := range parts {
-		if tight(&p) && p.Letter != "" {
+		if shop.Tight(&p) && p.Letter != "" {
 			return p.Number
 		}
 	}
@@ -421,7 +372,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 	}
 	for _, p := range now.Partitions() {
 		x := panel{
-			Span: p, Title: p.Title(), Tight: tight(&p), Purpose: p.Role.Purpose(),
+			Span: p, Title: p.Title(), Tight: shop.Tight(&p), Purpose: p.Role.Purpose(),
 			Looks: st.Drive.Survey.Volumes[p.Number] != nil,
 		}
 		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")

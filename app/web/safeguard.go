@@ -147,10 +147,15 @@ func (s *Server) safeguardPage(c *gin.Context) {
 		}
 	}
 	at := fmt.Sprintf("/jobs/%s?bay=%s", st.Job.Number, st.Drive.Bay)
+	r, err := s.railOf(c, st, "Safeguard")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	s.render(
 		c, http.StatusOK, "safeguard",
 		page{
-			Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v,
+			Title: "Safeguard " + st.Job.Number, Here: "safeguard", Body: v, Rail: r,
 			Crumbs: []crumb{{"Bench", "/"}, {st.Job.Number + " " + st.Job.Customer, at}, {"Safeguard", ""}},
 		},
 	)

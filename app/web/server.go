@@ -418,6 +418,8 @@ type page struct {
 	Shop   string // its name, "" for nobody who is signed in
 	Here   string
 	Body   any
+	// Rail is where the job stands that the page is about, nil for a page of no job.
+	Rail *rail
 	// Work is what goes on with the drive that the page is about, nil for nothing.
 	Work *workBox
 }
@@ -434,6 +436,9 @@ func (s *Server) render(c *gin.Context, status int, name string, p page) {
 	}
 	if its, ok := c.Get("shop"); ok {
 		p.Shop = its.(*store.Settings).Name
+	}
+	if p.Rail == nil && p.Me != nil {
+		p.Rail = s.railFor(c, name)
 	}
 	if t := s.sessions.PopString(c.Request.Context(), "flash"); t != "" {
 		kind, text, _ := strings.Cut(t, ":")

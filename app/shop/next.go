@@ -1,0 +1,154 @@
+package shop
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"jadetrail/app/store"
+	"jadetrail/app/work"
+	"jadetrail/core/layout"
+	"jadetrail/core/pc"
+	"jadetrail/core/plan"
+	"jadetrail/core/trail"
+)
+
+// Turn is what is next for a job.
+type Turn string
+
+// The turns, in the order in which one comes before the others.
+const (
+	TurnAttach   Turn = "attach"    // its drive is in no bay
+	TurnUnread   Turn = "unread"    // its drive cannot be read
+	TurnWatch    Turn = "watch"     // work on the drive goes on
+	TurnFinish   Turn = "finish"    // a run was cut short
+	TurnAnew     Turn = "anew"      // the drive is not the one that the plan was made for
+	TurnUnblock  Turn = "unblock"   // a step cannot be done
+	TurnBackUp   Turn = "back-up"   // backups are missing
+	TurnReason   Turn = "reason"    // somebody must say why
+	TurnLead     Turn = "lead"      // the lead must say yes
+	TurnCarryOut Turn = "carry-out" // all is there
+	TurnConfirm  Turn = "confirm"   // it was carried out, and nobody has marked the state as good
+	TurnHandOver Turn = "hand-over"
+	TurnClose    Turn = "close"
+	TurnClosed   Turn = "closed"
+	TurnMend     Turn = "mend"   // the table is damaged
+	TurnAwake    Turn = "awake"  // a system is hibernated
+	TurnSearch   Turn = "search" // a partition is missing of which the PC knows the letter
+	TurnLetter   Turn = "letter" // only a letter is missing
+	TurnPlan     Turn = "plan"   // nothing is planned yet
+)
+
+// Next is what is next for a job, and what there is to say of it.
+type Next struct {
+	Turn Turn
+	// Backups and Reasons are how many are missing.
+	Backups, Reasons int
+	// Asked is what the lead is asked first, nil for nothing, or where it was not asked yet.
+	Asked *store.Ask
+	// Step is the one that cannot be done, from 1; Why is what stands against it, or what is wrong.
+	Step int
+	Why  string
+	// Tight is a volume that is nearly full, nil for none.
+	Tight *layout.Span
+	// Missing is the letter that is missing.
+	Missing pc.Missing
+	Work    work.State
+	Last    *trail.Entry // what was carried out last, nil for nothing
+}
+
+// NextOf is what is next for a job of which no drive can be looked at, for a reason.
+func NextOf(j *store.Job, why error) Next {
+	switch {
+	case j.ClosedAt != nil:
+		return Next{Turn: TurnClosed}
+	case j.HandedAt != nil:
+		return Next{Turn: TurnClose}
+	case errors.Is(why, ErrNoDrive):
+		return Next{Turn: TurnAttach}
+	}
+	return Next{Turn: TurnUnread, Why: why.Error()}
+}
+
+// Next is what is next for the job. asks are those of the job, the latest first.
+func (st *JobState) Next(asks []store.Ask) Next {
+	backups, releases, obstacles := st.Missing()
+	n := Next{Backups: len(backups), Work: st.Work, Last: st.Last}
+	open := OpenAsks(st.Columns)
+	n.Reasons = len(releases) - len(open)
+	for i := range asks {
+		a := &asks[i]
+		is := func(x plan.Ask) bool { return x.Purpose == a.Purpose && x.Partition == a.Number && x.Lifts == a.Lifts }
+		if a.Waits() && slices.ContainsFunc(open, is) {
+			n.Asked = a
+		}
+	}
+	switch {
+	case st.Busy:
+		n.Turn = TurnWatch
+	case st.Pending != nil:
+		n.Turn = TurnFinish
+	case st.Job.ClosedAt != nil:
+		n.Turn = TurnClosed
+	case len(st.Steps) > 0 && len(st.Changed) > 0:
+		n.Turn = TurnAnew
+	case len(obstacles) > 0:
+		n.Turn, n.Why = TurnUnblock, obstacles[0].Text
+		n.Step = 1 + slices.IndexFunc(st.Columns, func(c plan.Column) bool { return len(c.Obstacles) > 0 })
+	case len(backups) > 0:
+		n.Turn = TurnBackUp
+	case n.Reasons > 0:
+		n.Turn = TurnReason
+	case len(open) > 0:
+		n.Turn = TurnLead
+	case len(st.Steps) > 0:
+		n.Turn = TurnCarryOut
+	case st.Job.HandedAt != nil:
+		n.Turn = TurnClose
+	case st.Last != nil && st.Last.Act == trail.ActDone && st.Good:
+		n.Turn = TurnHandOver
+	case st.Last != nil && st.Last.Act == trail.ActDone:
+		n.Turn = TurnConfirm
+	default:
+		st.untouched(&n)
+	}
+	return n
+}
+
+// untouched is what is next for a drive without a plan, on which nothing was carried out.
+func (st *JobState) untouched(n *Next) {
+	l := st.Drive.Survey.Layout
+	n.Turn = TurnPlan
+	if f := l.Findings.FirstError(); f != nil {
+		n.Turn, n.Why = TurnMend, f.Text
+		return
+	}
+	if len(st.Facts.Asleep) > 0 {
+		n.Turn, n.Why = TurnAwake, st.Facts.Asleep[0]
+		return
+	}
+	for _, p := range l.Partitions() {
+		if Tight(&p) && p.Letter != "" {
+			n.Tight = &p
+			break
+		}
+	}
+	if st.Drive.PC == nil {
+		return
+	}
+	missing := st.Drive.PC.MissingLetters(func(id string) bool {
+		return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
+	})
+	if len(missing) > 0 {
+		n.Missing = missing[0]
+		if n.Turn = TurnLetter; n.Missing.Gone {
+			n.Turn = TurnSearch
+		}
+	}
+}
+
+// Tight tells that a volume needs space: less than a tenth is left.
+func Tight(p *layout.Span) bool {
+	v := p.Volume
+	return v != nil && v.ClusterBytes > 0 && v.Free() < v.TotalBytes/10
+}
