@@ -34,7 +34,7 @@ var jobs = []store.Job{
 	{
 		Number: "J-1042", Customer: "Tidewater Vets", PC: "reception PC",
 		Story: "C: is nearly full; a recovery partition, the X-ray volume X: and an OEM area stand between it and the gap.",
-		Want:  "C: gains 1 GiB and more",
+		Want:  "C: gains 1 GiB and more", Goal: "gain", GoalOf: "C", GoalAmount: "1 GiB",
 	},
 	{
 		Number: "J-1043", Customer: "Kiln & Clover pottery", PC: "studio laptop",
@@ -44,7 +44,7 @@ var jobs = []store.Job{
 	{
 		Number: "J-1044", Customer: "Fernhill Choir", PC: "library PC",
 		Story: "A retired lending terminal's drive becomes the archive of recordings.",
-		Want:  "The whole drive as plain storage",
+		Want:  "The whole drive as plain storage", Goal: "clear",
 	},
 	{
 		Number: "J-1045", Customer: "Saltmarsh Surveyors", PC: "field notebook",

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"jadetrail/app/store"
+	"jadetrail/core/pc"
 	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
@@ -24,6 +25,8 @@ type Intake struct {
 	Story    string // what is wrong
 	Want     string // the wish, in words
 	Goal     string // the kind of goal that it is, "" for none
+	GoalOf   string // the letter of the volume that it is about, "" for none
+	Amount   string // how much, "" for none
 	Keep     string // what must not be lost
 	Promised string // the day, as 2026-12-24; "" for none
 }
@@ -48,14 +51,18 @@ func (in Intake) customer() (c store.Customer, err error) {
 
 // into writes an intake to a job.
 func (in Intake) into(j *store.Job) error {
-	var errs [5]error
+	var errs [6]error
 	j.PC, errs[0] = lineSaid("which PC or drive it is", in.PC, maxName, true)
 	j.Story, errs[1] = wellSaid("what is wrong", in.Story, maxText, false)
 	j.Want, errs[2] = lineSaid("the wish", in.Want, 300, true)
 	j.Keep, errs[3] = wellSaid("what must not be lost", in.Keep, maxText, false)
 	j.Goal, errs[4] = lineSaid("the kind of goal", in.Goal, 40, false)
+	j.GoalAmount, errs[5] = lineSaid("how much", in.Amount, 100, false)
 	if err := errors.Join(errs[:]...); err != nil {
 		return err
+	}
+	if j.GoalOf = strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(in.GoalOf), ":")); j.GoalOf != "" && !pc.Letter(j.GoalOf) {
+		return fmt.Errorf("%.10q is no letter of a volume; nothing was changed", in.GoalOf)
 	}
 	j.Promised = nil
 	if in.Promised != "" {
@@ -129,7 +136,7 @@ func (s *Shop) EditJob(who *store.Technician, number string, in Intake) error {
 			{"who the customer is", to != wasFrom},
 			{"the PC", j.PC != was.PC},
 			{"what is wrong", j.Story != was.Story},
-			{"the wish", j.Want != was.Want || j.Goal != was.Goal},
+			{"the wish", j.Want != was.Want || j.Goal != was.Goal || j.GoalOf != was.GoalOf || j.GoalAmount != was.GoalAmount},
 			{"what must not be lost", j.Keep != was.Keep},
 			{"the promised day", dayOf(j.Promised) != dayOf(was.Promised)},
 		} {
@@ -155,7 +162,8 @@ func dayOf(t *time.Time) string {
 // IntakeOf is what a job says now.
 func (s *Shop) IntakeOf(j *store.Job) (in Intake, err error) {
 	in = Intake{
-		Name: j.Customer, PC: j.PC, Story: j.Story, Want: j.Want, Goal: j.Goal, Keep: j.Keep, Promised: dayOf(j.Promised),
+		Name: j.Customer, PC: j.PC, Story: j.Story, Want: j.Want, Goal: j.Goal, GoalOf: j.GoalOf,
+		Amount: j.GoalAmount, Keep: j.Keep, Promised: dayOf(j.Promised),
 	}
 	if j.CustomerID == nil {
 		return in, nil

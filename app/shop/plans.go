@@ -158,18 +158,69 @@ func (st *JobState) unplanned() error {
 	return nil
 }
 
-// TakeRoute makes a route to a goal the plan of a job. It returns what the route is called.
-func (s *Shop) TakeRoute(by By, st *JobState, goal *route.Goal, id string) (title string, err error) {
-	if err := st.unplanned(); err != nil {
-		return "", err
+// End is the layout after the plan, the present one without a plan, nil when a step cannot be done.
+func (st *JobState) End() *layout.Layout {
+	if n := len(st.Columns); n > 0 {
+		return st.Columns[n-1].Layout
 	}
-	answer := route.Routes(st.Drive.Survey.Layout, s.WithFolders(st, goal), goal)
+	return st.Drive.Survey.Layout
+}
+
+// RoutesTo are the routes to a goal from the plan's end. Each of them was laid behind the plan's own steps, and can
+// be done there. nil is for a plan that cannot be done itself.
+func (s *Shop) RoutesTo(st *JobState, goal *route.Goal) *route.Answer {
+	end, f := st.End(), s.WithFolders(st, goal)
+	if end == nil {
+		return nil
+	}
+	if len(st.Steps) == 0 {
+		return route.Routes(end, f, goal)
+	}
+	f.PC = st.Columns[len(st.Columns)-1].PC
+	a := route.Routes(end, f, goal)
+	a.Routes = slices.DeleteFunc(a.Routes, func(r route.Route) bool {
+		cols, ok := st.behind(r.Plan.Steps)
+		return !ok || cols[len(cols)-1].Layout == nil
+	})
+	return a
+}
+
+// behind lays steps behind those of the plan. It returns false where they give a name that the plan gives, too.
+func (st *JobState) behind(steps []plan.Step) ([]plan.Column, bool) {
+	for _, x := range steps {
+		if x.As() != "" && slices.ContainsFunc(st.Steps, func(y plan.Step) bool { return x.As() == y.As() }) {
+			return nil, false
+		}
+	}
+	f := st.Facts
+	f.NewIDs = plan.StandIns()
+	return plan.Lay(st.Drive.Survey.Layout, f, slices.Concat(st.Steps, steps)), true
+}
+
+// TakeRoute makes a route to a goal the plan of a job, or goes on with it from the plan's end. It returns what the
+// route is called.
+func (s *Shop) TakeRoute(by By, st *JobState, goal *route.Goal, id string) (title string, err error) {
+	if st.Elsewhere {
+		return "", st.unplanned()
+	}
+	answer := s.RoutesTo(st, goal)
+	if answer == nil {
+		return "", errors.New("a step of the plan cannot be done, so nothing can follow it; nothing was planned")
+	}
 	i := slices.IndexFunc(answer.Routes, func(r route.Route) bool { return r.ID == id })
 	if i < 0 {
 		return "", errors.New("that route is not there any more; look at the drive as it is now")
 	}
-	title = answer.Routes[i].Title
-	return title, s.NewPlan(by, st, answer.Routes[i].Plan.Steps, "the route “"+title+"”")
+	r := &answer.Routes[i]
+	if len(st.Steps) == 0 {
+		return r.Title, s.NewPlan(by, st, r.Plan.Steps, "the route “"+r.Title+"”")
+	}
+	all := slices.Concat(st.Steps, r.Plan.Steps)
+	if err := s.SavePlan(by, st, all, st.Expect(), "the route “"+r.Title+"” behind the plan"); err != nil {
+		return "", err
+	}
+	s.Desk.Forget(st.Drive.Path)
+	return r.Title, nil
 }
 
 // WorthBack are the steps that bring back what was found, sure or likely.

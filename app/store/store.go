@@ -57,6 +57,8 @@ type Job struct {
 
 	CustomerID *uint64
 	Goal       string     // the kind of goal that the wish is, "" for one that is said in words alone
+	GoalOf     string     // the letter of the volume that it is about, "" for not known
+	GoalAmount string     // how much, as it was said, "" for not known
 	Keep       string     // what must not be lost
 	Promised   *time.Time // the day, nil for none
 	ConsentAt  *time.Time // when the customer's signed consent was there

@@ -142,7 +142,8 @@ func intakeOf(get func(string) string) shop.Intake {
 	}
 	return shop.Intake{
 		Customer: id, Name: get("name"), Phone: get("phone"), Email: get("email"), Address: get("address"), PC: get("pc"),
-		Story: get("story"), Want: get("want"), Goal: get("goal"), Keep: get("keep"), Promised: get("promised"),
+		Story: get("story"), Want: get("want"), Goal: get("goal"), GoalOf: get("goal_of"), Amount: get("amount"),
+		Keep: get("keep"), Promised: get("promised"),
 	}
 }
 

@@ -5,15 +5,18 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/store"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
+	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
 
@@ -34,7 +37,13 @@ type goalView struct {
 	Answer         *route.Answer
 	Trouble        string
 	Fields         []choice // what was asked for, for taking a route
+	Closed         bool     // no goal can be asked for now
+	Behind         bool     // it goes on from the plan's end
+	Wish           bool     // it is the job's wish, which nobody has asked for on this page
 }
+
+// Folded tells that the form is not what comes next.
+func (v goalView) Folded() bool { return v.Wish || v.Behind && len(v.Fields) == 0 && v.Trouble == "" }
 
 // mayGo is a partition that may be chosen for a goal.
 type mayGo struct {
@@ -117,20 +126,47 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 	return route.ParseGoal(b)
 }
 
-// goal works out the goal that is asked for.
-func (s *Server) goal(c *gin.Context, st *jobState) goalView {
-	l := st.Drive.Survey.Layout
-	v := goalView{
-		Kind: c.DefaultQuery("goal", cmp.Or(st.Job.Goal, "gain")), Receiver: c.Query("receiver"), Gain: c.Query("gain"),
-		From: c.Query("from"), Parts: c.Query("parts"), AtMost: c.Query("at_most"),
-		NoSecond: c.Query("no_second") != "",
+// wishOf is the wish of a job as a goal's form would send it for a drive, nil where too little of it is known.
+func wishOf(j *store.Job, l *layout.Layout) url.Values {
+	if j.Goal == "" {
+		return nil
 	}
+	of := firstChoice(l)
+	for _, p := range l.Partitions() {
+		if j.GoalOf != "" && p.Letter == j.GoalOf {
+			of = p.Number
+		}
+	}
+	return url.Values{
+		"goal": {j.Goal}, "receiver": {strconv.Itoa(of)}, "gain": {j.GoalAmount}, "parts": {j.GoalAmount}, "size": {j.GoalAmount},
+	}
+}
+
+// goal works out the goal that is asked for, from the plan's end: in the page's address, or else the job's wish, while
+// nothing is planned and nothing was carried out.
+func (s *Server) goal(c *gin.Context, st *jobState) goalView {
+	l := st.End()
+	if l == nil || st.Elsewhere || st.Busy || st.Pending != nil {
+		return goalView{Closed: true}
+	}
+	q := c.Request.URL.Query()
+	v := goalView{Behind: len(st.Steps) > 0}
+	if !q.Has("goal") && !q.Has("gain") && !v.Behind && (st.Last == nil || st.Last.Act != trail.ActDone) {
+		if w := wishOf(st.Job, l); w != nil {
+			if g, err := wanted(w.Get, func(name string) []string { return w[name] }, l); err == nil && g != nil {
+				w.Set("bay", q.Get("bay"))
+				q, v.Wish = w, true
+			}
+		}
+	}
+	v.Kind, v.Receiver, v.Gain = cmp.Or(q.Get("goal"), st.Job.Goal, "gain"), q.Get("receiver"), q.Get("gain")
+	v.From, v.Parts, v.AtMost, v.NoSecond = q.Get("from"), q.Get("parts"), q.Get("at_most"), q.Get("no_second") != ""
 	if v.Receiver == "" {
 		v.Receiver = strconv.Itoa(firstChoice(l))
 	}
-	may, gone := c.QueryArray("may"), c.QueryArray("gone")
+	may, gone := q["may"], q["gone"]
 	ticked := func(n, title, field string) mayGo {
-		return mayGo{choice{n, title}, slices.Contains(c.QueryArray(field), n)}
+		return mayGo{choice{n, title}, slices.Contains(q[field], n)}
 	}
 	for _, p := range l.Partitions() {
 		n := strconv.Itoa(p.Number)
@@ -155,7 +191,7 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 			v.Kinds = append(v.Kinds, k)
 		}
 	}
-	g, err := wanted(c.Query, c.QueryArray, l)
+	g, err := wanted(q.Get, func(name string) []string { return q[name] }, l)
 	switch {
 	case err != nil:
 		v.Trouble = words.Sentence(err)
@@ -163,9 +199,9 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 			v.Trouble = words.Sentence(errors.New(why.Why))
 		}
 	case g != nil:
-		v.Answer = route.Routes(l, s.WithFolders(st.JobState, g), g)
+		v.Answer = s.RoutesTo(st.JobState, g)
 		for _, name := range goalFields {
-			for _, x := range c.QueryArray(name) {
+			for _, x := range q[name] {
 				v.Fields = append(v.Fields, choice{name, x})
 			}
 		}
@@ -181,7 +217,11 @@ func (s *Server) takeRoute(c *gin.Context) {
 		return
 	}
 	defer st.Drive.Close()
-	g, err := wanted(c.PostForm, c.PostFormArray, st.Drive.Survey.Layout)
+	l := st.End()
+	if l == nil {
+		l = st.Drive.Survey.Layout
+	}
+	g, err := wanted(c.PostForm, c.PostFormArray, l)
 	if err == nil && g == nil {
 		err = errors.New("it is not clear what the goal is; nothing was planned")
 	}

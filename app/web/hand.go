@@ -26,7 +26,7 @@ type reach struct {
 
 // hands is what can be done by hand at the plan's end.
 func (st *jobState) hands() map[string]hand {
-	l, facts := st.end(), st.Facts
+	l, facts := st.End(), st.Facts
 	facts.PC = st.pcAtEnd()
 	shown := st.Drive.Survey.Layout // as the map's newest column has it
 	for _, c := range st.Columns {

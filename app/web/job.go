@@ -219,7 +219,12 @@ type mapData struct {
 	// nothing may be changed.
 	Hand map[string]hand `json:"hand,omitempty"`
 	Act  string          `json:"act,omitempty"` // where a step is sent
-	Plan uint64          `json:"plan"`
+	// Futures are the drive as the routes to a goal would leave it, the best first; Take is where one is taken, with
+	// the fields of the goal.
+	Futures []future `json:"futures,omitempty"`
+	Take    string   `json:"take,omitempty"`
+	Fields  []choice `json:"fields,omitempty"`
+	Plan    uint64   `json:"plan"`
 }
 
 func (s *Server) jobPage(c *gin.Context) {
@@ -256,22 +261,22 @@ func (s *Server) jobPage(c *gin.Context) {
 		v.MendOne = v.MendOne || f.Code == "gpt-primary-damaged" || f.Code == "gpt-backup-damaged"
 		v.MendTwo = v.MendTwo || f.Code == "gpt-copies-differ"
 	}
+	v.Goal = s.goal(c, st)
 	if v.Map, err = s.mapOf(st); err != nil {
 		s.fail(c, err)
 		return
 	}
-	v.Map.Selected = v.Selected
+	v.Map.Selected, v.Map.Futures, v.Map.Fields = v.Selected, st.futures(v.Goal.Answer), v.Goal.Fields
 	v.State, v.Broken = st.Drive.State(), s.ChainBroken()
 	if st.Pending != nil && st.Pending.Broken != nil {
 		v.Open = words.Sentence(st.Pending.Broken)
 	}
-	v.Goal = s.goal(c, st)
 	v.Price = st.price()
 	if v.Plans, err = s.plansOf(st.JobState); err != nil {
 		s.fail(c, err)
 		return
 	}
-	if end := st.end(); end != nil && st.Facts.PC != nil {
+	if end := st.End(); end != nil && st.Facts.PC != nil {
 		v.Checks = plan.StartChecks(v.L, end, st.Facts, st.pcAtEnd())
 	}
 	if v.Drives, err = s.drives(st); err != nil {
@@ -284,6 +289,10 @@ func (s *Server) jobPage(c *gin.Context) {
 		return
 	}
 	r.Own = true
+	if n := len(v.Map.Futures); n > 0 && v.Goal.Wish {
+		r.Next.Text = words.Count(len(v.Goal.Answer.Routes), "way") + " to what was asked for."
+		r.Next.Label, r.Next.Link, r.Next.Care = "Choose one", "#map", false
+	}
 	title := fmt.Sprintf("%s %s, Bay %s", st.Job.Number, st.Job.Customer, st.Drive.Bay)
 	s.render(c, http.StatusOK, "job", page{Title: title, Here: "job", Body: v, Rail: r, Crumbs: []crumb{
 		{"Bench", "/"},
@@ -343,15 +352,6 @@ func (s *Server) drives(st *jobState) ([]benchBay, error) {
 	return out, nil
 }
 
-// end is the layout after the plan, the present one without a plan, nil when a
-// step cannot be done.
-func (st *jobState) end() *layout.Layout {
-	if n := len(st.Columns); n > 0 {
-		return st.Columns[n-1].Layout
-	}
-	return st.Drive.Survey.Layout
-}
-
 // pcAtEnd is what is known of the PC after the plan.
 func (st *jobState) pcAtEnd() *pc.Facts {
 	if n := len(st.Columns); n > 0 {
@@ -361,7 +361,7 @@ func (st *jobState) pcAtEnd() *pc.Facts {
 }
 
 func (st *jobState) panels() ([]panel, []gapPanel) {
-	now, end, facts := st.Drive.Survey.Layout, st.end(), st.Facts
+	now, end, facts := st.Drive.Survey.Layout, st.End(), st.Facts
 	facts.PC = st.pcAtEnd()
 	var out []panel
 	names := map[int]string{}
@@ -455,9 +455,10 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	}
 	d := mapData{
 		Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState,
-		Act: actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "steps"),
+		Act:  actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "steps"),
+		Take: actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "route"),
 	}
-	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.end() != nil {
+	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.End() != nil {
 		d.Hand = st.hands()
 	}
 	return d, nil
@@ -519,7 +520,7 @@ func (s *Server) amount(c *gin.Context) {
 		return
 	}
 	defer st.Drive.Close()
-	l := st.end()
+	l := st.End()
 	number := 0
 	fmt.Sscan(c.Query("partition"), &number)
 	if l == nil {

@@ -241,7 +241,7 @@ func (st *jobState) touched(list []*shelf.Manifest) []touched {
 
 // pcGate compares the PC now with the PC after the plan, nil where nothing is known of it.
 func (st *jobState) pcGate() *pcGate {
-	now, after, end := st.Facts.PC, st.pcAtEnd(), st.end()
+	now, after, end := st.Facts.PC, st.pcAtEnd(), st.End()
 	if now == nil || after == nil {
 		return nil
 	}

@@ -12,7 +12,12 @@ export function keys(map) {
         if (find) find.focus();
         else location.href = "/trail";
       },
-      g: () => document.getElementById("goal")?.focus(),
+      g: () => {
+        const goal = document.getElementById("goal"),
+          folded = goal?.closest("details");
+        if (folded) folded.open = true;
+        goal?.focus();
+      },
       u: () => document.querySelector('[data-key="u"]')?.click(),
       r: () => document.querySelector('[data-key="r"]')?.click(),
       t: () => map?.scale(),

@@ -12,7 +12,8 @@ const WIDTH = 130,
   SPINE = 30,
   FRAME = 22,
   INSET = 7,
-  HEADROOM = 28;
+  HEADROOM = 28,
+  FOOT = 112;
 
 function el(name, attributes = {}, ...children) {
   const e = document.createElementNS(NS, name);
@@ -107,6 +108,15 @@ function fit(text, room, weight = 600, size = 12.5) {
   let n = text.length;
   while (n > 1 && length(`${text.slice(0, n)}…`, weight, size) > room) n--;
   return `${text.slice(0, n)}…`;
+}
+
+// inTwo breaks a text into at most two lines.
+function inTwo(text, room) {
+  const all = text.split(" ");
+  let n = all.length;
+  while (n > 1 && length(all.slice(0, n).join(" "), 600) > room) n--;
+  const rest = all.slice(n).join(" ");
+  return [fit(all.slice(0, n).join(" "), room), ...(rest ? [fit(rest, room)] : [])];
 }
 
 function drawBlock(b, x, column) {
@@ -302,7 +312,9 @@ export function trailMap(root, data, send) {
   function draw() {
     const focus = root.contains(document.activeElement) ? chosen : null;
     root.replaceChildren();
-    const height = Math.max(root.clientHeight - HEAD - 6, 400);
+    const futures = data.futures ?? [];
+    const foot = futures.length ? FOOT : 0;
+    const height = Math.max(root.clientHeight - HEAD - 6 - foot, foot ? 320 : 400);
     const spine = (i) => columns[i].kind === "past" && i !== open && columns.length > 3;
     const xs = [];
     let x = 1;
@@ -310,7 +322,7 @@ export function trailMap(root, data, send) {
       xs.push(x);
       x += (spine(i) ? SPINE : WIDTH) + RIBBON;
     });
-    columns.forEach((c) => place(c, height, trueScale));
+    [...columns, ...futures].forEach((c) => place(c, height, trueScale));
     // Each column has a drawing of its own, with the ribbons that lead to it, so that the
     // browser need not look after those out of sight.
     columns.forEach((c, i) => {
@@ -398,9 +410,65 @@ export function trailMap(root, data, send) {
       });
       svg.append(...found(c, xs[i]));
     });
-    if (columns.length === 1 && root.clientWidth > 420) root.append(hint());
+    futures.forEach((f, i) => root.append(future(f, i === 0 && columns.at(-1), height)));
+    if (columns.length === 1 && !futures.length && root.clientWidth > 420) root.append(hint());
     mark();
     if (focus) columns[focus.i]?.blocks?.[focus.k]?.node?.focus();
+  }
+
+  // future draws the drive as a route would leave it, with what that costs and the way to take it. The first one is
+  // joined to the newest column, from which all of them go on.
+  function future(f, from, height) {
+    const left = from ? RIBBON : 26;
+    const box = document.createElement("section");
+    box.className = `future${from ? "" : " beside"}`;
+    box.setAttribute("aria-label", `Future: ${f.title}`);
+    const w = left + WIDTH + 12;
+    const svg = el("svg", {
+      width: w,
+      height: height + HEAD + 4,
+      viewBox: `${-left} 0 ${w} ${height + HEAD + 4}`,
+      role: "img",
+      "aria-label": `${f.title}; ${f.lost}; ${f.price}`,
+    });
+    svg.append(
+      ...inTwo(f.title, WIDTH + 14).map((text, i) => words("t", 0, 14 + 16 * i, text)),
+      el("title", {}, `${f.title}; ${f.lost}`),
+    );
+    if (from) ribbons(svg, from, -RIBBON, f, 0);
+    for (const b of f.blocks) {
+      const g = drawBlock(b, 0, f);
+      for (const name of ["role", "tabindex", "aria-pressed", "aria-label"]) g.removeAttribute(name);
+      svg.append(g);
+    }
+    const cost = document.createElement("div");
+    cost.className = "cost";
+    cost.style.marginLeft = `${left}px`;
+    const line = (text, cls = "") => {
+      const p = document.createElement("p");
+      p.className = cls;
+      p.textContent = text;
+      cost.append(p);
+    };
+    line(f.lost, f.care ? "care" : "sound");
+    line(f.price);
+    if (f.asks?.length) line(f.asks.join(", "), "soft");
+    const form = document.createElement("form");
+    form.method = "post";
+    form.action = data.take;
+    for (const [name, value] of [...(data.fields ?? []).map((x) => [x.Key, x.Title]), ["route", f.id]]) {
+      const hidden = document.createElement("input");
+      Object.assign(hidden, { type: "hidden", name, value });
+      form.append(hidden);
+    }
+    const take = document.createElement("button");
+    take.className = from && !f.care ? "act" : "act ghost";
+    take.textContent = "Take this";
+    take.setAttribute("aria-label", `Take this: ${f.title}`);
+    form.append(take);
+    cost.append(form);
+    box.append(svg, cost);
+    return box;
   }
 
   function hint() {
