@@ -34,7 +34,7 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   await expect(page.getByText("Backed up as it is now, verified.")).toBeVisible();
 
   // Released with a reason, then deleted: planned only.
-  await page.getByRole("textbox", { name: /Release/ }).fill("The customer keeps a rescue stick");
+  await page.getByRole("textbox", { name: /^Protected/ }).fill("The customer keeps a rescue stick");
   await page.getByRole("button", { name: "Add step: delete" }).click();
   await expect(step(page, "Delete Recovery")).toBeVisible();
   await expect(page.getByText("all that goes is covered")).toBeVisible();
@@ -105,9 +105,9 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
 test("delete the OEM area and bring it back", async ({ page }) => {
   await signIn(page, "odile");
   await page.goto("/jobs/J-1042?p=6");
-  await page.getByRole("textbox", { name: /Release/ }).fill("Not wanted by the customer");
+  await page.getByRole("textbox", { name: /^Protected/ }).fill("Not wanted by the customer");
   await page.locator(".part:not([hidden]) summary", { hasText: "without a backup" }).click();
-  await page.getByRole("textbox", { name: /Waiver/ }).fill("The maker sends a stick on request");
+  await page.getByRole("textbox", { name: /without a backup/ }).fill("The maker sends a stick on request");
   await page.getByRole("button", { name: "Add step: delete" }).click();
   await page.getByLabel(/Serial check/).fill("7F3K");
   await page.getByRole("button", { name: "Carry out" }).click();
@@ -128,7 +128,7 @@ test("delete the OEM area and bring it back", async ({ page }) => {
 test("a step can be taken out again", async ({ page }) => {
   await signIn(page);
   await page.goto("/jobs/J-1042?p=2");
-  await page.getByRole("textbox", { name: /Release/ }).fill("Not needed");
+  await page.getByRole("textbox", { name: /^Protected/ }).fill("Not needed");
   await page.getByRole("button", { name: "Add step: delete" }).click();
   await expect(step(page, "Delete Reserved")).toBeVisible();
   await page.getByRole("button", { name: /Take out step 1/ }).click();
@@ -240,7 +240,7 @@ test("a whole deletion planned and taken out by keyboard alone", async ({ page }
   for (let i = 0; i < 9 && !(await page.getByRole("heading", { name: "OEM", exact: true }).isVisible()); i++)
     await page.keyboard.press("ArrowDown");
   await expect(page.getByRole("heading", { name: "OEM", exact: true })).toBeVisible();
-  await reach(page, page.getByRole("textbox", { name: /Release/ }));
+  await reach(page, page.getByRole("textbox", { name: /^Protected/ }));
   await page.keyboard.type("Not wanted");
   await page.keyboard.press("Enter");
   await expect(step(page, "Delete OEM")).toBeVisible();

@@ -39,10 +39,10 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await sound(page);
 
   // Of what may hold personal files the backup is waived by the lead alone: a technician's reason asks for it.
-  await row(page, "G: Catalogue").getByText("Waiver", { exact: true }).click();
+  await row(page, "G: Catalogue").getByText("Delete without a backup", { exact: true }).click();
   await expect(row(page, "G: Catalogue")).toContainText("with this reason the lead is asked");
   await row(page, "G: Catalogue")
-    .getByLabel(/Waiver/)
+    .getByLabel(/without a backup/)
     .fill("I think so");
   await row(page, "G: Catalogue").getByRole("button", { name: "Ask the lead" }).click();
   await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
@@ -52,9 +52,9 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
   await picture(page, "safeguard");
   // The recovery partition's backup a technician may waive.
   await page.goto("/jobs/J-1044/safeguard?bay=E");
-  await row(page, "Recovery").getByText("Waiver and release").click();
+  await row(page, "Recovery").getByText("Delete it anyway").click();
   await row(page, "Recovery")
-    .getByLabel(/Waiver/)
+    .getByLabel(/without a backup/)
     .fill("The maker sends a stick");
   await row(page, "Recovery").getByRole("button", { name: "Give the reason" }).click();
   await expect(page.getByText("2 partitions go with nothing that stands for them.")).toBeVisible();
@@ -87,8 +87,8 @@ test("what the lead approves of is void when it changes", async ({ baseURL, brow
   const ask = async (why) => {
     await page.goto(gate);
     const old = page.locator(".gate tbody tr").first();
-    await old.getByText("Waiver", { exact: true }).click();
-    await old.getByLabel(/Waiver/).fill(why);
+    await old.getByText("Delete without a backup", { exact: true }).click();
+    await old.getByLabel(/without a backup/).fill(why);
     await old.getByRole("button", { name: "Ask the lead" }).last().click();
     await expect(old).toContainText(`Tobias Wren asks the lead`);
     return old;
@@ -145,8 +145,8 @@ test("the lead waives over personal files", async ({ page }) => {
   await page.getByRole("button", { name: "Add step: delete" }).click();
   await page.getByRole("link", { name: "Safeguard" }).click();
   const old = page.locator(".gate tbody tr").first();
-  await old.getByText("Waiver", { exact: true }).click();
-  await old.getByLabel(/Waiver/).fill("The recipes were printed");
+  await old.getByText("Delete without a backup", { exact: true }).click();
+  await old.getByLabel(/without a backup/).fill("The recipes were printed");
   await old.getByRole("button", { name: "Give the reason" }).click();
   await expect(page.getByText("All is settled.")).toBeVisible();
   await expect(old).toContainText("The recipes were printed");

@@ -37,22 +37,73 @@ test("a goal is said once; its routes have their prices, and one becomes the pla
     "Use the recovery environment",
   ])
     await expect(step(page, title)).toBeVisible();
-  // With a plan there is no second one; another route cannot be forced in.
-  await expect(page.locator("#gain")).toHaveCount(0);
+  // A route that is not there cannot be forced in.
   const forced = await page.request.post("/jobs/J-1043/route?bay=D", {
     form: { goal: "gain", receiver: "4", gain: "100 GiB", route: "x" },
   });
-  expect(await forced.text()).toContain("has a plan already");
-  for (let left = 5; left > 0; left--) {
+  expect(await forced.text()).toContain("route is not there any more");
+  // Another goal goes on from the plan's end: its futures are drawn there, and one is taken by a click.
+  await page.goto("/jobs/J-1043?bay=D");
+  await page.keyboard.press("g");
+  await page.locator("#goal").selectOption("room");
+  await page.getByLabel("of", { exact: true }).fill("5 GiB");
+  await page.keyboard.press("Enter");
+  await page.waitForURL(/goal=room/);
+  const future = page.locator(".future").first();
+  await expect(future.locator(".cost")).toContainText("nothing is lost");
+  await sound(page);
+  await future.getByRole("button", { name: /^Take this/ }).click();
+  await expect(page.locator(".steps li")).toHaveCount(6);
+  await expect(page.locator(".stages")).not.toContainText("cannot be done");
+  await expect(page.getByText(/of 5 GiB|5 GiB/).first()).toBeVisible();
+  for (let left = 6; left > 0; left--) {
     await page.getByRole("button", { name: new RegExp(`Take out step ${left},`) }).click();
     await expect(page.locator(".steps li")).toHaveCount(left - 1);
   }
+});
+
+test("what a job wishes for is drawn beside now before anybody asks, and taken by a key", async ({ page }) => {
+  await signIn(page, "tobias");
+  await page.goto("/");
+  const row = page.locator(".jobs li", { hasText: "J-1042" });
+  await row.getByRole("link", { name: /Choose a goal/ }).click();
+  await expect(page.locator(".next")).toContainText(/(Four|Five|Six|Seven) ways to what was asked for/);
+  await expect(page.locator(".future")).toHaveCount(4);
+  const best = page.locator(".future").first();
+  await expect(best.getByRole("img")).toHaveAttribute("aria-label", /nothing is lost/);
+  await picture(page, "futures");
+  await sound(page);
+  await best.getByRole("button", { name: /^Take this/ }).focus();
+  await page.keyboard.press("Enter");
+  // What is missing is next, and can be given there; after each act the next one stands there.
+  const next = page.locator(".next");
+  await expect(next).toContainText("1 backup and 1 reason are missing");
+  await expect(page.locator(".future")).toHaveCount(0);
+  await next.getByRole("button", { name: "Back up now" }).click();
+  await expect(next).toContainText("1 reason is missing", { timeout: 60_000 });
+  await next.getByRole("link", { name: "Give the reason" }).click();
+  await expect(page.locator(".rail [aria-current]")).toHaveText(/Safeguard/);
+  await page.locator("details.ask summary").first().click();
+  await page.getByLabel(/^Protected/).fill("the PC's own copy is parked");
+  await page
+    .getByRole("button", { name: /^(Give|Add|Keep|Set|Settle)/ })
+    .first()
+    .click();
+  await expect(next).toContainText("All that the plan needs is there");
+  await next.getByRole("link", { name: "Carry it out" }).click();
+  await expect(page.getByLabel(/Serial check/)).toBeVisible();
+  for (let left = await page.locator(".steps li").count(); left > 0; left--) {
+    await page.getByRole("button", { name: new RegExp(`Take out step ${left},`) }).click();
+    await expect(page.locator(".steps li")).toHaveCount(left - 1);
+  }
+  await expect(next).toContainText("ways to what was asked for");
 });
 
 test("every kind of goal is answered, with wishes", async ({ page }) => {
   await signIn(page, "odile");
   const ask = async (job, kind, fill = {}) => {
     await page.goto(`/jobs/${job}`);
+    await page.keyboard.press("g");
     await page.locator("#goal").selectOption(kind);
     for (const [name, value] of Object.entries(fill)) {
       const field = page.locator(`.wish [name="${name}"]:visible`).first();
@@ -89,6 +140,7 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
   expect((await titles()).length).toBeGreaterThan(0);
   // Only the named one gives; what is to stay stays.
   await page.goto("/jobs/J-1042");
+  await page.keyboard.press("g");
   await page.locator("#gain").fill("20 GiB");
   await page.getByText("Wishes").click();
   await page.getByRole("group", { name: "Stay in any case:" }).getByLabel("X: X-rays").check();
@@ -100,6 +152,7 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
   expect((await titles()).join("|")).not.toContain("through the shelf");
   // A wish that leaves no route says so.
   await page.goto("/jobs/J-1042");
+  await page.keyboard.press("g");
   await page.locator("#gain").fill("66 GiB");
   await page.getByText("Wishes").click();
   await page.getByLabel("Rewrite at most").fill("1 GiB");
@@ -113,6 +166,7 @@ test("a route is carried out: what stands in the way is moved, and nothing is lo
   await signIn(page, "odile");
   await page.goto("/jobs/J-1044?bay=E");
   await expect(block(page, "E: Lending")).toContainText("180 GiB");
+  await page.keyboard.press("g");
   await page.locator("#goal").selectOption("gain");
   await page.getByLabel("Which volume").selectOption({ label: "E: Lending" });
   await page.locator("#gain").fill("12 GiB");

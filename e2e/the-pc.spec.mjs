@@ -13,9 +13,9 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   const side = page.locator(".part:not([hidden])");
   await side.locator("[data-deed=note-identity]").getByRole("button").click();
   await expect(step(page, "Note the identity of Recovery")).toBeVisible();
-  await side.getByLabel(/Release/).fill("It is rebuilt behind C:");
+  await side.getByLabel(/^Protected/).fill("It is rebuilt behind C:");
   await side.getByText("Go on without a backup").click();
-  await side.getByLabel(/Waiver/).fill("It is parked");
+  await side.getByLabel(/without a backup/).fill("It is parked");
   await side.getByRole("button", { name: "Add step: delete" }).click();
 
   // The gate says what goes with the partition, and offers to park it before.
@@ -45,7 +45,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   );
 
   // Which system starts, and for how long the PC asks.
-  await page.getByLabel("asks for").fill("10");
+  await page.getByLabel("boot menu waits").fill("10");
   await line(page, "Start order").getByRole("button", { name: "Add step" }).click();
   await expect(line(page, "Start order")).toContainText("it asks for 10 s");
   await page.goto("/jobs/J-1043?p=4");

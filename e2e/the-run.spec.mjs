@@ -27,7 +27,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await expect(page.getByText("Nothing has been carried out on this drive yet.")).toBeVisible();
   await page.goto(`${job}&p=1`);
   const slide = page.locator(".part:not([hidden]) .deed[data-deed=slide]");
-  await slide.getByLabel("By, with - toward the start").fill("1 MiB"); // the less, the longer it takes
+  await slide.getByLabel("Move by").fill("1 MiB"); // the less, the longer it takes
   await slide.getByRole("button", { name: "Add step" }).click();
   await expect(step(page, "Slide")).toBeVisible();
   await page.getByLabel("Compare every file").check();
@@ -92,7 +92,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
 
   // Taken back as far as it was done: the second time it is stopped and undone.
   await page.goto(`${job}&p=1`);
-  await slide.getByLabel("By, with - toward the start").fill("1 MiB");
+  await slide.getByLabel("Move by").fill("1 MiB");
   await slide.getByRole("button", { name: "Add step" }).click();
   await page.getByRole("button", { name: "Carry out", exact: true }).click();
   await expect(page.locator("#work")).toContainText(/Slide .*MiB of 640.0 MiB/);

@@ -42,7 +42,7 @@ test("a second shelf is made of a blank drive, used, taken away and brought agai
 
   // What lies on it goes and comes with its drive.
   await page.goto("/dock");
-  await bay(page, at).getByRole("button", { name: "No shelf any more" }).click();
+  await bay(page, at).getByRole("button", { name: "Stop using as shelf" }).click();
   await expect(page.getByText(`a backup lies on the drive in bay ${at}; it stays a shelf`)).toBeVisible();
   await bay(page, at).getByRole("button", { name: "Detach" }).click();
   await expect(page.getByText(`Bay ${at} is empty.`)).toBeVisible();
@@ -75,7 +75,7 @@ test("a second shelf is made of a blank drive, used, taken away and brought agai
   await page.getByRole("button", { name: "Delete the backup" }).click();
   await expect(page.getByText("The backup was deleted.")).toBeVisible();
   await page.goto("/dock");
-  await bay(page, at).getByRole("button", { name: "No shelf any more" }).click();
+  await bay(page, at).getByRole("button", { name: "Stop using as shelf" }).click();
   await bay(page, at).getByRole("button", { name: "Detach" }).click();
   await expect(page.getByText(`Bay ${at} is empty.`)).toBeVisible();
 });

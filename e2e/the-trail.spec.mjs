@@ -124,7 +124,7 @@ test("the trail is filtered, opened at a mark, walked back from, and checked els
 
   // Nobody is like that; a date that is none is refused.
   await page.goto("/trail?text=nothing+of+the+kind");
-  await expect(page.getByText("No entry is like that.")).toBeVisible();
+  await expect(page.getByText("No entries match.")).toBeVisible();
   await sound(page);
 
   // What is taken along is checked by the bench command with the public key alone.

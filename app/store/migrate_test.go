@@ -35,12 +35,23 @@ func TestFromEveryVersion(t *testing.T) {
 				t.Fatal(err)
 			}
 			hash := "$argon2id$v=19$m=1024,t=1,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAA"
-			for _, q := range []string{
-				"INSERT INTO technicians (login, name, `lead`, password_hash) VALUES ('ines', 'Ines Marsh', 0, '" + hash + "'), ('odile', 'Odile Farrow', 1, '" + hash + "')",
-				"INSERT INTO jobs (number, customer, pc, story, want) VALUES ('J-1042', 'Tidewater Vets', 'reception PC', 's', 'w'), ('J-1043', 'Tidewater Vets', 'second PC', 's', 'w')",
+			people := "INSERT INTO technicians (login, name, `lead`, password_hash) VALUES ('ines', 'Ines Marsh', 0, '" + hash + "'), ('odile', 'Odile Farrow', 1, '" + hash + "')"
+			its := []string{"INSERT INTO jobs (number, customer, pc, story, want) VALUES ('J-1042', 'Tidewater Vets', 'reception PC', 's', 'w'), ('J-1043', 'Tidewater Vets', 'second PC', 's', 'w')"}
+			signedIn := 0
+			if version >= 8 { // with roles, customers and settings, and sessions that last
+				signedIn = 1
+				people = strings.NewReplacer("`lead`", "role", " 0,", " 'technician',", " 1,", " 'lead',").Replace(people)
+				its = []string{
+					"INSERT INTO shops (id, name, address, demo, opened_at) VALUES (1, 'A shop', '', 1, UTC_TIMESTAMP(3))",
+					"INSERT INTO customers (id, name) VALUES (7, 'Tidewater Vets')",
+					strings.NewReplacer("want)", "want, customer_id)", "'w')", "'w', 7)").Replace(its[0]),
+				}
+			}
+			for _, q := range append(its,
+				people,
 				"INSERT INTO bays (letter, image, job) VALUES ('A', 'a.img', 'J-1042'), ('B', NULL, NULL)",
 				"INSERT INTO sessions (token, data, expiry) VALUES ('t', 'd', '2030-01-01')",
-			} {
+			) {
 				if _, err := db.Exec(q); err != nil {
 					t.Fatal(err)
 				}
@@ -53,22 +64,22 @@ func TestFromEveryVersion(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer s.Close()
-			people, err := s.Accounts()
-			if err != nil || len(people) != 2 || people[0].Role != Worker || people[1].Role != Leader || people[1].PasswordHash != hash {
-				t.Errorf("%+v, %v", people, err)
+			all, err := s.Accounts()
+			if err != nil || len(all) != 2 || all[0].Role != Worker || all[1].Role != Leader || all[1].PasswordHash != hash {
+				t.Errorf("%+v, %v", all, err)
 			}
 			jobs, err := s.OpenJobs()
 			if err != nil || len(jobs) != 2 || jobs[0].CustomerID == nil || *jobs[0].CustomerID != *jobs[1].CustomerID || jobs[0].PC != "reception PC" {
 				t.Errorf("%+v, %v", jobs, err)
 			}
-			if its, err := s.Settings(); err != nil || !its.Demo { // its people's passwords were the demo's
-				t.Errorf("%+v, %v", its, err)
+			if set, err := s.Settings(); err != nil || !set.Demo { // its people's passwords were the demo's
+				t.Errorf("%+v, %v", set, err)
 			}
 			if bays, err := s.BaysOf("J-1042"); err != nil || len(bays) != 1 {
 				t.Errorf("%+v, %v", bays, err)
 			}
 			var sessions int
-			if err := db.QueryRow("SELECT COUNT(*) FROM sessions").Scan(&sessions); err != nil || sessions != 0 {
+			if err := db.QueryRow("SELECT COUNT(*) FROM sessions").Scan(&sessions); err != nil || sessions != signedIn {
 				t.Errorf("%d sessions of before, %v", sessions, err)
 			}
 		})

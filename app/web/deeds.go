@@ -2,8 +2,10 @@ package web
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"jadetrail/app/shop"
 	"jadetrail/core/layout"
 	"jadetrail/core/plan"
 	"jadetrail/core/words"
@@ -99,6 +101,46 @@ func (st *jobState) deeds(acts []plan.Act, names map[int]string) []deed {
 		out = append(out, d)
 	}
 	return out
+}
+
+// first are the acts that are likeliest for a partition, by what it is for.
+var first = map[layout.Role][]plan.Do{
+	layout.Recovery:  {plan.Look, plan.Delete, plan.ParkRecovery, plan.UseRecovery, plan.Slide},
+	layout.OEM:       {plan.Look, plan.Delete, plan.Slide},
+	layout.EFI:       {plan.Look, plan.Delete},
+	layout.Reserved:  {plan.Look, plan.Delete},
+	layout.Unknown:   {plan.Delete, plan.Slide},
+	layout.Swap:      {plan.Delete, plan.Slide},
+	layout.Container: {plan.Container},
+}
+
+// likeliest puts the acts with a partition into the order in which they are likely to be wanted: of a volume that is
+// nearly full what gives it room, of what a maker or a system put there what takes it away.
+func likeliest(p *layout.Span, acts []plan.Act) []plan.Act {
+	order := first[p.Role]
+	if shop.Tight(p) && order == nil {
+		order = []plan.Do{plan.Grow, plan.Combine, plan.Look}
+	}
+	rank := func(a plan.Act) int {
+		if i := slices.Index(order, a.Do); i >= 0 {
+			return i
+		}
+		return len(order)
+	}
+	slices.SortStableFunc(acts, func(a, b plan.Act) int { return rank(a) - rank(b) })
+	return acts
+}
+
+// apart tells what can be done, or where something can be done about what stands against it, from what cannot.
+func apart(all []deed) (can, cannot []deed) {
+	for _, d := range all {
+		if d.Care && len(d.Ways) == 0 {
+			cannot = append(cannot, d)
+		} else {
+			can = append(can, d)
+		}
+	}
+	return can, cannot
 }
 
 // gapPanel is the right side for one gap.

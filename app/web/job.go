@@ -58,7 +58,7 @@ func (st *jobState) stages() []stage {
 	}
 	backups, releases, obstacles := st.Missing()
 	look := stage{
-		"Look", fmt.Sprintf("%s, %d hidden", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden),
+		"Look", fmt.Sprintf("%s, %d without a letter", words.Plural(len(l.Partitions()), "partition", "partitions"), hidden),
 		"done", false,
 	}
 	guard := stage{"Safeguard", "nothing is touched yet", "open", false}
@@ -136,6 +136,7 @@ type panel struct {
 	After   *layout.Span // at the plan's end; nil when it is gone or there is no plan
 	Gone    int          // the step that deletes it, 0 for none
 	Deeds   []deed
+	Cannot  []deed // what cannot be done, and nothing can be done about it here
 	Backup  *plan.Backup
 	Covered bool
 	Purpose layout.Purpose
@@ -392,7 +393,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 				if len(st.Steps) > 0 && q.Bytes != p.Bytes {
 					x.After = q
 				}
-				x.Deeds = st.deeds(plan.Acts(end, p.Number, facts), names)
+				x.Deeds, x.Cannot = apart(st.deeds(likeliest(&p, plan.Acts(end, p.Number, facts)), names))
 			}
 		}
 		if b, ok := st.Facts.Backups[p.Number]; ok {

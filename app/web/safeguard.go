@@ -371,7 +371,7 @@ func orderLine(f *pc.Facts, name func(id string) string) string {
 	}
 	s := strings.Join(t, ", then ")
 	if len(f.Order) > 1 {
-		s += fmt.Sprintf("; it asks for %d s", f.Wait)
+		s += fmt.Sprintf("; boot menu waits %d s", f.Wait)
 	}
 	return s
 }

@@ -81,6 +81,7 @@ var bodies = map[plan.Do]func(f *posted) plan.Body{
 	plan.Grow: func(f *posted) plan.Body {
 		return plan.Growth{By: f.amount("by"), To: f.amount("to"), Edge: f.text("edge")}
 	},
+	plan.Label:        func(f *posted) plan.Body { return plan.Labelling{Label: f.upTo(200, "label")} },
 	plan.Letter:       func(f *posted) plan.Body { return plan.Lettering{Letter: f.text("letter")} },
 	plan.NoteIdentity: func(*posted) plan.Body { return plan.NotingIdentity{} },
 	plan.ParkRecovery: func(f *posted) plan.Body { return plan.Parking{Folder: f.text("folder")} },
@@ -90,7 +91,12 @@ var bodies = map[plan.Do]func(f *posted) plan.Body{
 			By: f.amount("by"), To: f.amount("to"), Edge: f.text("edge"), DropRestorePoints: f.ticked("drop"),
 		}
 	},
-	plan.Slide:       func(f *posted) plan.Body { return plan.Sliding{By: f.amount("by")} },
+	plan.Slide: func(f *posted) plan.Body {
+		if f.text("way") == "-" {
+			return plan.Sliding{By: "-" + strings.TrimPrefix(f.amount("by"), "-")}
+		}
+		return plan.Sliding{By: f.amount("by")}
+	},
 	plan.StartOrder:  newStartOrder,
 	plan.UseRecovery: func(*posted) plan.Body { return plan.UsingRecovery{} },
 }

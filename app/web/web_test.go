@@ -285,7 +285,7 @@ func TestHostileRequests(t *testing.T) {
 	for _, c := range []struct{ path, says string }{
 		{"/jobs/..%2F..%2Fetc", "Not found"}, {"/records/..%2F..%2Fshop.key", "Not found"}, {"/records/d-none", "Not found"},
 		{"/jobs/J-1042/inside?p=99", "Not found"},
-		{"/trail?text=%27%20OR%201=1%20--", "No entry is like that"}, {"/nowhere", "Not found"}, {"/jobs/J-1042?p=abc", "C: System"},
+		{"/trail?text=%27%20OR%201=1%20--", "No entries match"}, {"/nowhere", "Not found"}, {"/jobs/J-1042?p=abc", "C: System"},
 	} {
 		if page := s.get(t, c.path); !strings.Contains(page, c.says) {
 			t.Errorf("%s does not say %q", c.path, c.says)

@@ -1,10 +1,6 @@
 package words
 
-import (
-	"fmt"
-
-	"jadetrail/core/plan"
-)
+import "jadetrail/core/plan"
 
 // inShort is what stands against an act, in a word or two.
 var inShort = map[plan.Code]string{
@@ -32,7 +28,7 @@ var inShort = map[plan.Code]string{
 	plan.NotInOrder:    "not in it",
 	plan.NotParked:     "not there",
 	plan.NotReadable:   "not readable",
-	plan.NotResizable:  "handled whole",
+	plan.NotResizable:  "cannot be resized",
 	plan.NothingToDo:   "as it is",
 	plan.OnlyEFI:       "only one",
 	plan.OtherDrive:    "other drive",
@@ -62,7 +58,7 @@ var inShort = map[plan.Code]string{
 // InShort says what stands against an act in a word or two.
 func InShort(o *plan.Obstacle) string {
 	if o.Code == plan.InTheWay {
-		return fmt.Sprintf("in the way: %d", len(o.Partitions))
+		return "blocked by " + Plural(len(o.Partitions), "partition", "partitions")
 	}
 	return inShort[o.Code]
 }

@@ -34,7 +34,7 @@ var steps = map[plan.Do]step{
 	plan.Letter:         {offered: "Letter", entered: "PC changed", does: "given another letter"},
 	plan.Look:           {offered: "Look inside"},
 	plan.Mend:           {entered: "table mended"},
-	plan.NoteIdentity:   {offered: "Note its identity", entered: "identity noted", does: "its identity is noted"},
+	plan.NoteIdentity:   {offered: "Record its ids in the trail", entered: "identity noted", does: "its identity is noted"},
 	plan.ParkRecovery:   {offered: "Park the recovery environment", entered: "recovery parked", does: "its recovery environment is parked"},
 	plan.Rebuild:        {entered: "made again"},
 	plan.Restart:        {entered: "PC restarted"},

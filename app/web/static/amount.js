@@ -15,7 +15,7 @@ export function amounts(form) {
         return;
       }
       const query = new URLSearchParams({
-        text: field.value,
+        text: (form.elements.way?.value ?? "") + field.value,
         partition: form.elements.partition.value,
         do: form.elements.do.value,
         edge: form.elements.edge?.value ?? "",
@@ -38,4 +38,5 @@ export function amounts(form) {
   };
   field.addEventListener("input", tell);
   form.elements.drop?.addEventListener("change", tell);
+  form.elements.way?.addEventListener("change", tell);
 }

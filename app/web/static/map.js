@@ -456,6 +456,7 @@ export function trailMap(root, data, send) {
     const form = document.createElement("form");
     form.method = "post";
     form.action = data.take;
+    form.dataset.soft = "";
     for (const [name, value] of [...(data.fields ?? []).map((x) => [x.Key, x.Title]), ["route", f.id]]) {
       const hidden = document.createElement("input");
       Object.assign(hidden, { type: "hidden", name, value });
