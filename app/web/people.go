@@ -71,6 +71,8 @@ func notThere(err error) error {
 type signInView struct {
 	Next, Login, Trouble string
 	Accounts             []store.NewPerson
+	Kept                 string // a form that was sent too late
+	Late                 bool   // it came just now
 }
 
 func (s *Server) signInPage(c *gin.Context) {
@@ -83,10 +85,22 @@ func (s *Server) signInPage(c *gin.Context) {
 
 func (s *Server) showSignIn(c *gin.Context, status int, v signInView) {
 	v.Next = safeNext(c.DefaultQuery("next", c.PostForm("next")))
+	if keptIn(c) != nil {
+		v.Kept = c.PostForm("kept")
+	}
 	if s.demo {
 		v.Accounts = demo.People
 	}
 	s.render(c, status, "signin", page{Title: "Sign in", Here: "signin", Body: v})
+}
+
+// showLate asks who it is that has sent a form after the session had ended.
+func (s *Server) showLate(c *gin.Context, kept string) {
+	v := signInView{Next: "/", Kept: kept, Late: true}
+	if s.demo {
+		v.Accounts = demo.People
+	}
+	s.render(c, http.StatusUnauthorized, "signin", page{Title: "Sign in", Here: "signin", Body: v})
 }
 
 // tooOften says that somebody has to wait.
@@ -151,6 +165,10 @@ func (s *Server) signIn(c *gin.Context) {
 			return
 		}
 		s.sessions.Put(c.Request.Context(), "half", fmt.Sprintf("%d %d", t.ID, s.Now().Unix()))
+		if keptIn(c) != nil {
+			s.showSecond(c, http.StatusOK, "")
+			return
+		}
 		c.Redirect(http.StatusSeeOther, "/sign-in/second?next="+url.QueryEscape(safeNext(c.PostForm("next"))))
 	default:
 		s.enter(c, t, safeNext(c.PostForm("next")))
@@ -161,6 +179,10 @@ func (s *Server) signIn(c *gin.Context) {
 func (s *Server) enter(c *gin.Context, t *store.Technician, next string) {
 	if err := s.sits(c, t); err != nil {
 		s.fail(c, err)
+		return
+	}
+	if k := keptIn(c); k != nil {
+		s.sendAgain(c, k)
 		return
 	}
 	c.Redirect(http.StatusSeeOther, next)
@@ -194,6 +216,9 @@ func (s *Server) showSecond(c *gin.Context, status int, trouble string) {
 		return
 	}
 	v := signInView{Next: safeNext(c.DefaultQuery("next", c.PostForm("next"))), Trouble: trouble}
+	if keptIn(c) != nil {
+		v.Kept = c.PostForm("kept")
+	}
 	s.render(c, status, "second", page{Title: "Second factor", Here: "signin", Body: v})
 }
 
@@ -293,6 +318,11 @@ func (s *Server) signedIn(c *gin.Context) {
 		next := "/"
 		if c.Request.Method == http.MethodGet {
 			next = c.Request.URL.RequestURI()
+		}
+		if kept := keptFrom(c); kept != "" && !s.Empty() {
+			s.showLate(c, kept)
+			c.Abort()
+			return
 		}
 		c.Redirect(http.StatusSeeOther, "/sign-in?next="+url.QueryEscape(next))
 		c.Abort()

@@ -8,6 +8,11 @@ export function soft(map, renewed) {
     document.body.setAttribute("aria-busy", "true");
     try {
       const answer = await fetch(url, options);
+      if (answer.status === 401) {
+        // The session has ended: sent as a page of its own, what was typed is kept while one signs in.
+        natively(url, options);
+        return;
+      }
       const there = new URL(answer.url).pathname === location.pathname;
       if (!answer.ok || !there || !take(new DOMParser().parseFromString(await answer.text(), "text/html"), used))
         location.reload(); // the page as it is, with what was said
@@ -16,6 +21,19 @@ export function soft(map, renewed) {
     } finally {
       document.body.removeAttribute("aria-busy");
     }
+  }
+
+  function natively(url, options) {
+    if (options?.method !== "POST") return location.reload();
+    const form = document.createElement("form");
+    Object.assign(form, { method: "post", action: url, hidden: true });
+    for (const [name, value] of new URLSearchParams(options.body)) {
+      const field = document.createElement("input");
+      Object.assign(field, { type: "hidden", name, value });
+      form.append(field);
+    }
+    document.body.append(form);
+    form.submit();
   }
 
   function take(page, used) {
