@@ -16,6 +16,19 @@ async function finished(page, says) {
   await expect(page.locator("#work")).toContainText(says, { timeout: 20000 });
 }
 
+test("a first visit is small over the wire, and what is kept is not sent again", async ({ page }) => {
+  const wire = await page.context().newCDPSession(page);
+  await wire.send("Network.enable");
+  let bytes = 0;
+  wire.on("Network.loadingFinished", (e) => (bytes += e.encodedDataLength));
+  await page.goto("/sign-in", { waitUntil: "networkidle" });
+  expect(bytes).toBeGreaterThan(50 << 10);
+  expect(bytes).toBeLessThan(160 << 10);
+  bytes = 0;
+  await page.goto("/sign-in", { waitUntil: "networkidle" });
+  expect(bytes).toBeLessThan(20 << 10);
+});
+
 test("an image is sent in pieces, attached, handed out and detached", async ({ page }) => {
   await signIn(page);
   await page.getByRole("link", { name: "Dock", exact: true }).click();

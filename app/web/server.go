@@ -240,6 +240,7 @@ var functions = template.FuncMap{
 	},
 	"part":      func(view, of, it any) part { return part{view, of, it} },
 	"pageOf":    pageOf,
+	"static":    staticAt,
 	"actOf":     actOf,
 	"seenActOf": seenActOf,
 	"sentences": func(all []string) string { return strings.Join(all, " ") },
@@ -298,14 +299,7 @@ func (s *Server) routes() *gin.Engine {
 	}
 	r.Use(gin.CustomRecoveryWithWriter(nil, s.recovered))
 	in := r.Group("/", s.allowed)
-	static, err := fs.Sub(staticFiles, "static")
-	if err != nil {
-		panic(err) // the folder is embedded
-	}
-	in.GET("/static/*path", func(c *gin.Context) {
-		c.Header("Cache-Control", "max-age=300")
-		c.FileFromFS(c.Param("path"), http.FS(static))
-	})
+	in.GET("/static/*path", serveStatic)
 	in.GET("/healthz", s.health)
 	in.GET("/", s.benchPage)
 	for _, routes := range []func(*gin.RouterGroup){

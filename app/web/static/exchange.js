@@ -2,11 +2,11 @@
 // anything: a part that says the same stays untouched, and of one that does not, the typed text, the focus, what is
 // unfolded and the place it is scrolled to go over into the new one.
 
-// A page whose template names no parts is one part.
-const parts = (root) => {
-  const named = [...root.querySelectorAll("[data-part]")];
-  return named.length ? named : [...root.querySelectorAll("main")];
-};
+// The contents of a page whose template names no parts of them are one part.
+const parts = (root) => [
+  ...root.querySelectorAll("[data-part]"),
+  ...[...root.querySelectorAll("main")].filter((main) => !main.querySelector("[data-part]")),
+];
 const named = (part) => part.dataset.part ?? part.tagName;
 
 // As the program sent them: what scripts and hands have done to them since does not count.

@@ -1,0 +1,107 @@
+package web
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/sha256"
+	"encoding/hex"
+	"io/fs"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+	"sync"
+
+	"github.com/gin-gonic/gin"
+)
+
+// asset is a style, script, font or picture as it is sent.
+type asset struct {
+	plain, packed []byte // packed by gzip, nil where that saves nothing
+	kind          string // its media type
+	tag           string // ETag of its contents
+}
+
+// assets are all of them by their paths, and a name for all of them as they are: an address with that name in it never
+// says anything else, so that browsers need not ask again.
+type assets struct {
+	list map[string]*asset
+	hash string
+}
+
+var served = sync.OnceValue(func() *assets {
+	static, err := fs.Sub(staticFiles, "static")
+	if err != nil {
+		panic(err) // the folder is embedded
+	}
+	a := &assets{list: map[string]*asset{}}
+	all := sha256.New()
+	err = fs.WalkDir(static, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := fs.ReadFile(static, name)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(b)
+		all.Write([]byte(name))
+		all.Write(sum[:])
+		a.list[name] = &asset{
+			plain: b, packed: packed(b), kind: mime.TypeByExtension(path.Ext(name)), tag: `"` + hex.EncodeToString(sum[:8]) + `"`,
+		}
+		return nil
+	})
+	if err != nil {
+		panic(err) // they are embedded
+	}
+	a.hash = hex.EncodeToString(all.Sum(nil)[:8])
+	return a
+})
+
+// packed is b by gzip, nil where it is not smaller by a tenth.
+func packed(b []byte) []byte {
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.BestCompression)
+	if err == nil {
+		_, err = w.Write(b)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil || out.Len() > len(b)*9/10 {
+		return nil
+	}
+	return out.Bytes()
+}
+
+// staticAt is the address of a style or a script.
+func staticAt(name string) string { return "/static/" + served().hash + "/" + name }
+
+// serveStatic answers with what the address names.
+func serveStatic(c *gin.Context) {
+	all := served()
+	name, kept := strings.CutPrefix(strings.TrimPrefix(c.Param("path"), "/"), all.hash+"/")
+	a := all.list[name]
+	if a == nil {
+		c.String(http.StatusNotFound, "There is no such file.")
+		return
+	}
+	h := c.Writer.Header()
+	h.Set("Cache-Control", "no-cache") // asked for again each time, and answered in short
+	if kept {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	h.Set("ETag", a.tag)
+	h.Set("Vary", "Accept-Encoding")
+	if c.GetHeader("If-None-Match") == a.tag {
+		c.Status(http.StatusNotModified)
+		return
+	}
+	b := a.plain
+	if a.packed != nil && strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
+		h.Set("Content-Encoding", "gzip")
+		b = a.packed
+	}
+	c.Data(http.StatusOK, a.kind, b)
+}
