@@ -96,6 +96,7 @@ test("a long run is watched by two, stopped, finished and confirmed", async ({ b
   await slide.getByRole("button", { name: "Add step" }).click();
   await page.getByRole("button", { name: "Carry out", exact: true }).click();
   await expect(page.locator("#work")).toContainText(/Slide .*MiB of 640.0 MiB/);
+  await expect(page).toHaveTitle(/^\d+ % · J-1044/);
   await page.getByRole("button", { name: "Stop at a safe point" }).click();
   await page.getByRole("button", { name: "Take it back" }).click();
   await expect(page.locator("#work")).toContainText("The run was taken back", { timeout: 120_000 });

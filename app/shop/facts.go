@@ -21,7 +21,9 @@ import (
 // Facts is all that plans on a job's drive depend on, with these steps: whoever lays a plan for a page asks here, so
 // that no page knows less than another.
 func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, error) {
-	f, err := facts.Gather(s.Options(d, j, "").Sources, d.Survey, steps)
+	o := s.Options(d, j, "").Sources
+	o.Printed, o.Print = s.prints.of(d.Path)
+	f, err := facts.Gather(o, d.Survey, steps)
 	if err != nil {
 		return f, err
 	}

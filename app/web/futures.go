@@ -64,7 +64,7 @@ func asksOf(r *route.Route) (out []string) {
 		n         int
 		one, many string
 	}{
-		{p.Deleted, "deletion", "deletions"}, {p.Releases, "release", "releases"}, {p.Checks, "check on the PC", "checks on the PC"},
+		{p.Deleted, "deletion", "deletions"}, {p.Releases, "reason", "reasons"}, {p.Checks, "check on the PC", "checks on the PC"},
 		{p.Over, "record is written over", "records are written over"}, {p.Tables, "new table", "new tables"},
 	} {
 		if x.n > 0 {

@@ -13,9 +13,10 @@ import (
 	"jadetrail/core/trail"
 )
 
-// Standing returns the best backup that stands for a partition as it is now, nil
+// standing returns the best backup that stands for a partition as it is now, nil
 // for none: one that is verified and made from the same state if there is any.
-func Standing(dev disk.Device, of trail.Drive, sv *survey.Survey, p layout.Span, backups []*shelf.Manifest) (*plan.Backup, error) {
+func standing(o Sources, sv *survey.Survey, p layout.Span, backups []*shelf.Manifest) (*plan.Backup, error) {
+	of := o.Named(sv.Layout)
 	var best *plan.Backup
 	var now string
 	for _, m := range backups {
@@ -24,7 +25,7 @@ func Standing(dev disk.Device, of trail.Drive, sv *survey.Survey, p layout.Span,
 		}
 		if now == "" {
 			var err error
-			if now, err = shelf.Fingerprint(survey.Window(dev, p), sv.Volumes[p.Number]); err != nil {
+			if now, err = o.print(sv, p); err != nil {
 				return nil, err
 			}
 		}

@@ -171,7 +171,7 @@ func (g *gatherer) shelf() error {
 	arriving.Go(func() { fromShelf(&g.f, sh, g.steps, g.gathered) })
 	defer arriving.Wait()
 	for _, p := range l.Partitions() {
-		b, err := Standing(g.o.Dev, g.o.Named(l), g.sv, p, g.backups)
+		b, err := standing(g.o, g.sv, p, g.backups)
 		if err != nil {
 			return err
 		}

@@ -28,6 +28,10 @@ type Drive struct {
 	Dev      disk.Device
 	Identity survey.Identity
 	PC       *pc.Facts
+	// Printed is what a partition was found to hold before, as a fingerprint, where nobody has written to the drive
+	// since; "" where that is not known. Print is told what it holds. nil for always looking.
+	Printed func(p layout.Span) string
+	Print   func(p layout.Span, print string)
 	// Left tells when the drive has left its bay: what was written to it then, nobody knows. nil where that
 	// is not known.
 	Left func() ([]time.Time, error)
@@ -36,6 +40,20 @@ type Drive struct {
 	// Lost finds what a search has found on the drive, surely or likely, of which no record tells;
 	// nil for no search.
 	Lost func() ([]plan.Gone, error)
+}
+
+// print is the fingerprint of a partition as it is.
+func (d Drive) print(sv *survey.Survey, p layout.Span) (string, error) {
+	if d.Printed != nil {
+		if print := d.Printed(p); print != "" {
+			return print, nil
+		}
+	}
+	print, err := shelf.Fingerprint(survey.Window(d.Dev, p), sv.Volumes[p.Number])
+	if err == nil && d.Print != nil {
+		d.Print(p, print)
+	}
+	return print, err
 }
 
 // Size is how large the drive is, 0 where it is not at hand.

@@ -4,12 +4,32 @@ export function watchWork(box, ended) {
   const bar = box.querySelector("progress"),
     left = box.querySelector("[data-left]");
   let running = box.dataset.busy === "true";
+  const called = document.title.replace(/^\d+ % · /, "");
+  const notice = box.querySelector("[data-notice]");
+  const askable = () => "Notification" in window && Notification.permission === "default";
+  if (notice) {
+    notice.hidden = !running || !askable();
+    notice.addEventListener("click", async () => {
+      await Notification.requestPermission();
+      notice.hidden = true;
+    });
+  }
+
+  // over shows the page as it is then, and tells it to who looks elsewhere.
+  async function over(title) {
+    document.title = called;
+    await ended();
+    if ("Notification" in window && Notification.permission === "granted" && document.hidden)
+      new Notification(called, {
+        body: document.getElementById("work")?.querySelector("[data-line]")?.textContent || title,
+      });
+  }
   const events = new EventSource(box.dataset.url);
   events.onmessage = (message) => {
     const s = JSON.parse(message.data);
     if (s.ended || !s.kind) {
       // no work that is known of: the program was started anew
-      if (running) ended();
+      if (running) over(s.title);
       running = false;
       return;
     }
@@ -26,6 +46,8 @@ export function watchWork(box, ended) {
     bar.hidden = !s.total;
     bar.value = s.percent;
     left.textContent = s.left;
+    if (s.total) document.title = `${s.percent} % · ${called}`;
+    if (notice) notice.hidden = !askable();
   };
   addEventListener("pagehide", () => events.close());
   return events;
