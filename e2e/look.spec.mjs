@@ -67,7 +67,7 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   await picture(page, "dock");
 
   // Handed out, it is to the byte what came in.
-  await row.getByLabel(/Form for bay/).selectOption("qcow2");
+  await row.getByLabel(/File format for bay/).selectOption("qcow2");
   await row.getByRole("button", { name: "Hand out" }).click();
   await finished(page, "Written out as");
   const [download] = await Promise.all([
@@ -76,7 +76,7 @@ test("an image is sent in pieces, attached, handed out and detached", async ({ p
   ]);
   await download.saveAs(join(scratch, "out.qcow2"));
   expect(readFileSync(join(scratch, "out.qcow2")).subarray(0, 4).toString("latin1")).toBe("QFI\xfb");
-  await row.getByLabel(/Form for bay/).selectOption("raw");
+  await row.getByLabel(/File format for bay/).selectOption("raw");
   await row.getByRole("button", { name: "Hand out" }).click();
   await finished(page, "stk1-000-9c9c.img");
   const [raw] = await Promise.all([

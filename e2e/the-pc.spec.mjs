@@ -47,7 +47,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   // Which system starts, and for how long the PC asks.
   await page.getByLabel("boot menu waits").fill("10");
   await line(page, "Start order").getByRole("button", { name: "Add step" }).click();
-  await expect(line(page, "Start order")).toContainText("it asks for 10 s");
+  await expect(line(page, "Start order")).toContainText("boot menu waits 10 s");
   await page.goto("/jobs/J-1043?p=4");
   await expect(side.locator("[data-deed=drop-start-entry]")).toContainText("Name another start system first");
   await page.goto("/jobs/J-1043?p=3");
@@ -61,7 +61,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await expect(block(page, "Recovery")).toBeVisible();
   await page.goto("/jobs/J-1043/pc?bay=D");
   await expect(page.locator(".order li")).toHaveCount(1);
-  await expect(page.getByText("It asks for 10 s.")).toBeVisible();
+  await expect(page.getByText("The boot menu waits 10 s.")).toBeVisible();
   await expect(page.getByText("in use from Recovery, partition 5")).toBeVisible();
   await page.goto("/trail?job=J-1043");
   for (const act of [

@@ -143,6 +143,11 @@ type panel struct {
 	Looks   bool // it can be looked into
 }
 
+// MayGo tells that deleting it is among what can be done.
+func (p panel) MayGo() bool {
+	return slices.ContainsFunc(p.Deeds, func(d deed) bool { return d.Do == plan.Delete })
+}
+
 type jobView struct {
 	*jobState
 	L          *layout.Layout
