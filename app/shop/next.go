@@ -44,6 +44,8 @@ type Next struct {
 	Turn Turn
 	// Backups and Reasons are how many are missing.
 	Backups, Reasons int
+	// Give is the one reason that is missing, where that is one for a deletion; nil else.
+	Give *Reason
 	// Asked is what the lead is asked first, nil for nothing, or where it was not asked yet.
 	Asked *store.Ask
 	// Step is the one that cannot be done, from 1; Why is what stands against it, or what is wrong.
@@ -55,6 +57,33 @@ type Next struct {
 	Missing pc.Missing
 	Work    work.State
 	Last    *trail.Entry // what was carried out last, nil for nothing
+}
+
+// Reason is one that a deletion lacks.
+type Reason struct {
+	Step   plan.Step
+	Title  string // of the partition
+	Waiver bool   // why it needs no backup; else why it goes although it is protected
+}
+
+// lacking is the one reason that a plan lacks, nil where it lacks none or several, or one of another kind of step.
+func (st *JobState) lacking() (one *Reason) {
+	for i, c := range st.Columns {
+		for _, o := range c.Missing {
+			waiver := o.Code == plan.WaiverMissing
+			if o.Code == plan.BackupMissing || o.Ask != nil {
+				continue
+			}
+			if one != nil || c.Step.Do() != plan.Delete || !waiver && o.Code != plan.ReleaseMissing {
+				return nil
+			}
+			one = &Reason{Step: st.Steps[i], Waiver: waiver}
+			if p, ok := st.Drive.Survey.Layout.Find(c.Number); ok {
+				one.Title = p.Title()
+			}
+		}
+	}
+	return one
 }
 
 // NextOf is what is next for a job of which no drive can be looked at, for a reason.
@@ -98,7 +127,7 @@ func (st *JobState) Next(asks []store.Ask) Next {
 	case len(backups) > 0:
 		n.Turn = TurnBackUp
 	case n.Reasons > 0:
-		n.Turn = TurnReason
+		n.Turn, n.Give = TurnReason, st.lacking()
 	case len(open) > 0:
 		n.Turn = TurnLead
 	case len(st.Steps) > 0:

@@ -59,7 +59,9 @@ func TestNext(t *testing.T) {
 		"nothing stands for it": {
 			planned("", "", plan.Facts{}), TurnBackUp, func(n Next) bool { return n.Backups == 1 && n.Reasons == 1 },
 		},
-		"no reason": {planned("w", "", plan.Facts{}), TurnReason, func(n Next) bool { return n.Backups == 0 && n.Reasons == 1 }},
+		"no reason": {planned("w", "", plan.Facts{}), TurnReason, func(n Next) bool {
+			return n.Backups == 0 && n.Reasons == 1 && n.Give != nil && !n.Give.Waiver && n.Give.Title != "" && n.Give.Step.Waiver() == "w"
+		}},
 		"the lead":  {waived, TurnLead, func(n Next) bool { return n.Asked == nil }},
 		"all there": {planned("w", "r", plan.Facts{Lead: true}), TurnCarryOut, nil},
 		"an obstacle": {

@@ -8,6 +8,7 @@ import (
 
 	"jadetrail/app/shop"
 	"jadetrail/app/store"
+	"jadetrail/core/plan"
 	"jadetrail/core/words"
 )
 
@@ -20,6 +21,8 @@ type next struct {
 	Label, Link string
 	Form        bool
 	Fields      []choice
+	Ask         string  // the name of a field for a reason, "" for none,
+	AskLabel    string  // and what it is asked for
 	Also        []crumb // what else there is to do for it
 }
 
@@ -53,6 +56,21 @@ func isDue(j *store.Job, bay string, n shop.Next, lead bool) next {
 	case shop.TurnReason:
 		x.Text, x.Care = missing(n)+" missing.", true
 		link("Give the "+words.Either(n.Reasons == 1, "reason", "reasons"), "safeguard")
+		if n.Give != nil {
+			d := plan.Of[plan.Deletion](n.Give.Step)
+			form("Give the reason", actOf(j.Number, bay, j.PlanState, "steps"),
+				choice{"do", string(plan.Delete)}, choice{"partition", n.Give.Step.Partition}, choice{"backups", d.Backups})
+			if d.Erase {
+				x.Fields = append(x.Fields, choice{"erase", "yes"})
+			}
+			x.Ask, x.AskLabel = "release", "Reason for deleting "+n.Give.Title+" although it is protected"
+			other := choice{"waiver", d.Waiver}
+			if n.Give.Waiver {
+				x.Ask, x.AskLabel = "waiver", "Reason for deleting "+n.Give.Title+" without a backup"
+				other = choice{"release", d.Release}
+			}
+			x.Fields = append(x.Fields, other)
+		}
 	case shop.TurnLead:
 		x.Text, x.Care = "The lead has to say yes.", true
 		link("Ask the lead", "safeguard")
