@@ -39,6 +39,12 @@ const (
 	TurnPlan     Turn = "plan"   // nothing is planned yet
 )
 
+// Turns are all of them.
+var Turns = []Turn{
+	TurnAttach, TurnUnread, TurnWatch, TurnFinish, TurnAnew, TurnUnblock, TurnBackUp, TurnReason, TurnLead, TurnCarryOut,
+	TurnConfirm, TurnHandOver, TurnClose, TurnClosed, TurnMend, TurnAwake, TurnSearch, TurnLetter, TurnPlan,
+}
+
 // Next is what is next for a job, and what there is to say of it.
 type Next struct {
 	Turn Turn

@@ -26,92 +26,145 @@ type next struct {
 	Also        []crumb // what else there is to do for it
 }
 
-// isDue is the next thing of a job as its pages say it. bay is the drive that they are about, lead whether a lead looks.
+// duty is a job with what is next for it, while that is put into words. bay is the drive that its pages are about,
+// lead whether a lead looks.
+type duty struct {
+	*store.Job
+	bay  string
+	n    shop.Next
+	lead bool
+	next
+}
+
+// says puts a sentence down; care tells that somebody has to do something about it.
+func (d *duty) says(care bool, text string) { d.Text, d.Care = text, care }
+
+// leads has the control lead to a page of the job, or to a place on the page of its drive.
+func (d *duty) leads(label, page string) { d.Label, d.Link = label, pageOf(d.Number, d.bay, page) }
+
+func (d *duty) leadsOnDrive(label, place string) {
+	d.leads(label, "")
+	d.Link += place
+}
+
+// sends has the control send a form.
+func (d *duty) sends(label, address string, fields ...choice) {
+	d.Label, d.Link, d.Form, d.Fields = label, address, true, fields
+}
+
+// duties put each turn into words.
+var duties = map[shop.Turn]func(d *duty){
+	shop.TurnAttach: func(d *duty) {
+		d.says(true, "Its drive is in no bay.")
+		d.Label, d.Link = "Attach a drive", "/dock"
+	},
+	shop.TurnUnread: func(d *duty) { d.says(true, "Its drive cannot be read: "+strings.TrimSuffix(d.n.Why, ".")+".") },
+	shop.TurnWatch: func(d *duty) {
+		d.says(false, d.n.Work.Title+" is under way.")
+		d.leadsOnDrive("Watch it", "")
+	},
+	shop.TurnFinish: func(d *duty) {
+		d.says(true, "A run was cut short. Finish it, or take it back.")
+		d.leadsOnDrive("Look at it", "#out")
+	},
+	shop.TurnAnew: func(d *duty) {
+		d.says(true, "The drive is not as it was when the plan was made.")
+		d.sends("Lay the plan anew", actOf(d.Number, d.bay, d.PlanState, "anew"))
+	},
+	shop.TurnUnblock: func(d *duty) {
+		d.says(true, fmt.Sprintf("Step %d cannot be done: %s", d.n.Step, d.n.Why))
+		d.leadsOnDrive("Look at the plan", "#planned")
+	},
+	shop.TurnBackUp: func(d *duty) {
+		d.says(true, missing(d.n)+" missing.")
+		d.sends("Back up now", pageOf(d.Number, d.bay, "back-up"), choice{"all", "yes"})
+		d.Also = []crumb{{"choose, give reasons", pageOf(d.Number, d.bay, "safeguard")}}
+	},
+	shop.TurnReason: func(d *duty) {
+		d.says(true, missing(d.n)+" missing.")
+		d.leads("Give the "+words.Either(d.n.Reasons == 1, "reason", "reasons"), "safeguard")
+		if d.n.Give != nil {
+			d.asksWhy()
+		}
+	},
+	shop.TurnLead: func(d *duty) {
+		d.says(true, "The lead has to say yes.")
+		d.leads("Ask the lead", "safeguard")
+		if d.n.Asked != nil {
+			d.says(d.lead, "The lead is asked since "+when(d.n.Asked.AskedAt)+".")
+			d.leads("See what was asked", "safeguard")
+		}
+		if d.lead {
+			d.leads("Answer", "safeguard")
+		}
+	},
+	shop.TurnCarryOut: func(d *duty) {
+		d.says(false, "All that the plan needs is there.")
+		d.leadsOnDrive("Carry it out", "#out")
+	},
+	shop.TurnConfirm: func(d *duty) {
+		d.says(false, "Carried out "+when(d.n.Last.Time)+" and proven. Look at what became of the drive, and mark it as good.")
+		d.leads("Confirm", "confirm")
+	},
+	shop.TurnHandOver: func(d *duty) {
+		d.says(false, "All is proven, and the state is marked as good.")
+		d.leads("Hand over", "hand-over")
+	},
+	shop.TurnClose: func(d *duty) {
+		d.says(false, "It was handed over "+when(*d.HandedAt)+".")
+		d.Label, d.Link = "Close the job", pageOf(d.Number, "", "close")
+	},
+	shop.TurnClosed: func(d *duty) {
+		d.says(false, "The job was closed "+when(*d.ClosedAt)+".")
+		d.Label, d.Link = "What is kept", aboutOf(d.Number)
+	},
+	shop.TurnMend: func(d *duty) {
+		d.says(true, d.n.Why)
+		d.leadsOnDrive("Look at it", "#findings")
+	},
+	shop.TurnAwake: func(d *duty) {
+		d.says(true, d.n.Why+" is hibernated: start it once on its PC and shut it down. Until then it is only looked at.")
+		d.leadsOnDrive("Look at the drive", "")
+	},
+	shop.TurnSearch: func(d *duty) {
+		d.says(true, fmt.Sprintf("The partition of %s: is missing.", d.n.Missing.Letter))
+		d.leads("Search for it", "search")
+	},
+	shop.TurnLetter: func(d *duty) {
+		d.says(true, fmt.Sprintf("The volume of %s: is there; only its letter is missing.", d.n.Missing.Letter))
+		d.leads("Letters of the PC", "pc")
+	},
+	shop.TurnPlan: func(d *duty) {
+		d.says(false, "Nothing is planned yet.")
+		if p := d.n.Tight; p != nil {
+			d.says(true, fmt.Sprintf("%s is nearly full, %s left.", p.Title(), p.Volume.Free()))
+		}
+		d.leadsOnDrive("Choose a goal", "#goal")
+	},
+}
+
+// asksWhy asks for the one reason that is missing.
+func (d *duty) asksWhy() {
+	gone := plan.Of[plan.Deletion](d.n.Give.Step)
+	d.sends("Give the reason", actOf(d.Number, d.bay, d.PlanState, "steps"),
+		choice{"do", string(plan.Delete)}, choice{"partition", d.n.Give.Step.Partition}, choice{"backups", gone.Backups})
+	if gone.Erase {
+		d.Fields = append(d.Fields, choice{"erase", "yes"})
+	}
+	d.Ask, d.AskLabel = "release", "Reason for deleting "+d.n.Give.Title+" although it is protected"
+	other := choice{"waiver", gone.Waiver}
+	if d.n.Give.Waiver {
+		d.Ask, d.AskLabel = "waiver", "Reason for deleting "+d.n.Give.Title+" without a backup"
+		other = choice{"release", gone.Release}
+	}
+	d.Fields = append(d.Fields, other)
+}
+
+// isDue is the next thing of a job as its pages say it.
 func isDue(j *store.Job, bay string, n shop.Next, lead bool) next {
-	x := next{Turn: n.Turn}
-	link := func(label, page string) { x.Label, x.Link = label, pageOf(j.Number, bay, page) }
-	form := func(label, address string, fields ...choice) {
-		x.Label, x.Link, x.Form, x.Fields = label, address, true, fields
-	}
-	drive := pageOf(j.Number, bay, "")
-	switch n.Turn {
-	case shop.TurnAttach:
-		x.Text, x.Care, x.Label, x.Link = "Its drive is in no bay.", true, "Attach a drive", "/dock"
-	case shop.TurnUnread:
-		x.Text, x.Care = "Its drive cannot be read: "+strings.TrimSuffix(n.Why, ".")+".", true
-	case shop.TurnWatch:
-		x.Text, x.Label, x.Link = n.Work.Title+" is under way.", "Watch it", drive
-	case shop.TurnFinish:
-		x.Text, x.Care, x.Label, x.Link = "A run was cut short. Finish it, or take it back.", true, "Look at it", drive+"#out"
-	case shop.TurnAnew:
-		x.Text, x.Care = "The drive is not as it was when the plan was made.", true
-		form("Lay the plan anew", actOf(j.Number, bay, j.PlanState, "anew"))
-	case shop.TurnUnblock:
-		x.Text, x.Care = fmt.Sprintf("Step %d cannot be done: %s", n.Step, n.Why), true
-		x.Label, x.Link = "Look at the plan", drive+"#planned"
-	case shop.TurnBackUp:
-		x.Text, x.Care = missing(n)+" missing.", true
-		form("Back up now", pageOf(j.Number, bay, "back-up"), choice{"all", "yes"})
-		x.Also = []crumb{{"choose, give reasons", pageOf(j.Number, bay, "safeguard")}}
-	case shop.TurnReason:
-		x.Text, x.Care = missing(n)+" missing.", true
-		link("Give the "+words.Either(n.Reasons == 1, "reason", "reasons"), "safeguard")
-		if n.Give != nil {
-			d := plan.Of[plan.Deletion](n.Give.Step)
-			form("Give the reason", actOf(j.Number, bay, j.PlanState, "steps"),
-				choice{"do", string(plan.Delete)}, choice{"partition", n.Give.Step.Partition}, choice{"backups", d.Backups})
-			if d.Erase {
-				x.Fields = append(x.Fields, choice{"erase", "yes"})
-			}
-			x.Ask, x.AskLabel = "release", "Reason for deleting "+n.Give.Title+" although it is protected"
-			other := choice{"waiver", d.Waiver}
-			if n.Give.Waiver {
-				x.Ask, x.AskLabel = "waiver", "Reason for deleting "+n.Give.Title+" without a backup"
-				other = choice{"release", d.Release}
-			}
-			x.Fields = append(x.Fields, other)
-		}
-	case shop.TurnLead:
-		x.Text, x.Care = "The lead has to say yes.", true
-		link("Ask the lead", "safeguard")
-		if n.Asked != nil {
-			x.Text, x.Care = "The lead is asked since "+when(n.Asked.AskedAt)+".", lead
-			link("See what was asked", "safeguard")
-		}
-		if lead {
-			link("Answer", "safeguard")
-		}
-	case shop.TurnCarryOut:
-		x.Text, x.Label, x.Link = "All that the plan needs is there.", "Carry it out", drive+"#out"
-	case shop.TurnConfirm:
-		x.Text = "Carried out " + when(n.Last.Time) + " and proven. Look at what became of the drive, and mark it as good."
-		link("Confirm", "confirm")
-	case shop.TurnHandOver:
-		x.Text = "All is proven, and the state is marked as good."
-		link("Hand over", "hand-over")
-	case shop.TurnClose:
-		x.Text, x.Label, x.Link = "It was handed over "+when(*j.HandedAt)+".", "Close the job", pageOf(j.Number, "", "close")
-	case shop.TurnClosed:
-		x.Text, x.Label, x.Link = "The job was closed "+when(*j.ClosedAt)+".", "What is kept", aboutOf(j.Number)
-	case shop.TurnMend:
-		x.Text, x.Care, x.Label, x.Link = n.Why, true, "Look at it", drive+"#findings"
-	case shop.TurnAwake:
-		x.Text, x.Care = n.Why+" is hibernated: start it once on its PC and shut it down. Until then it is only looked at.", true
-		x.Label, x.Link = "Look at the drive", drive
-	case shop.TurnSearch:
-		x.Text, x.Care = fmt.Sprintf("The partition of %s: is missing.", n.Missing.Letter), true
-		link("Search for it", "search")
-	case shop.TurnLetter:
-		x.Text, x.Care = fmt.Sprintf("The volume of %s: is there; only its letter is missing.", n.Missing.Letter), true
-		link("Letters of the PC", "pc")
-	case shop.TurnPlan:
-		x.Text, x.Label, x.Link = "Nothing is planned yet.", "Choose a goal", drive+"#goal"
-		if n.Tight != nil {
-			x.Text = fmt.Sprintf("%s is nearly full, %s left.", n.Tight.Title(), n.Tight.Volume.Free())
-			x.Care = true
-		}
-	}
-	return x
+	d := &duty{Job: j, bay: bay, n: n, lead: lead, next: next{Turn: n.Turn}}
+	duties[n.Turn](d)
+	return d.next
 }
 
 // missing says how many backups and reasons are missing.
