@@ -122,7 +122,7 @@ test("a customer's job, from the counter to closing, on a drive that nobody here
   await expect(page.getByText("J-1001 is open.", { exact: true })).toBeVisible();
   await page.getByLabel("A note", { exact: true }).fill("The lid is scratched.");
   await page.getByRole("button", { name: "Keep the note" }).click();
-  await page.getByLabel("A picture, JPEG or PNG").setInputFiles("docs/screenshots/bench.png");
+  await page.getByLabel("A picture, JPEG, PNG or WebP").setInputFiles("docs/screenshots/bench.png");
   await page.getByLabel("What it shows").fill("the label");
   await page.getByRole("button", { name: "Keep the picture" }).click();
   await expect(page.getByRole("img", { name: "the label" })).toBeVisible();

@@ -264,7 +264,7 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
 
 test("a lost partition is told from a missing letter; a container, its volumes and look-alikes", async ({ page }) => {
   await signIn(page);
-  await expect(page.getByText("P: its partition is missing")).toBeVisible();
+  await expect(page.getByText("The partition of P: is missing.")).toBeVisible();
   await page.getByRole("link", { name: /Saltmarsh/ }).click();
   await expect(page.getByText("its partition is missing from this drive")).toBeVisible();
   await page.goto("/jobs/J-1046");
