@@ -142,56 +142,45 @@ func wishOf(j *store.Job, l *layout.Layout) url.Values {
 	}
 }
 
-// goal works out the goal that is asked for, from the plan's end: in the page's address, or else the job's wish, while
-// nothing is planned and nothing was carried out.
+// asked is the goal of the page's address, or else the job's wish, while nothing is planned and nothing was carried out.
+func asked(c *gin.Context, st *jobState, l *layout.Layout) (q url.Values, wish bool) {
+	q = c.Request.URL.Query()
+	done := st.Last != nil && st.Last.Act == trail.ActDone
+	if q.Has("goal") || q.Has("gain") || len(st.Steps) > 0 || done {
+		return q, false
+	}
+	w := wishOf(st.Job, l)
+	if w == nil {
+		return q, false
+	}
+	if g, err := wanted(w.Get, all(w), l); err != nil || g == nil {
+		return q, false
+	}
+	w.Set("bay", q.Get("bay"))
+	return w, true
+}
+
+// all reads every value of a name.
+func all(q url.Values) func(name string) []string {
+	return func(name string) []string { return q[name] }
+}
+
+// goal works out the goal that is asked for, from the plan's end.
 func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	l := st.End()
 	if l == nil || st.Elsewhere || st.Busy || st.Pending != nil {
 		return goalView{Closed: true}
 	}
-	q := c.Request.URL.Query()
-	v := goalView{Behind: len(st.Steps) > 0}
-	if !q.Has("goal") && !q.Has("gain") && !v.Behind && (st.Last == nil || st.Last.Act != trail.ActDone) {
-		if w := wishOf(st.Job, l); w != nil {
-			if g, err := wanted(w.Get, func(name string) []string { return w[name] }, l); err == nil && g != nil {
-				w.Set("bay", q.Get("bay"))
-				q, v.Wish = w, true
-			}
-		}
+	q, wish := asked(c, st, l)
+	v := goalView{
+		Kind: cmp.Or(q.Get("goal"), st.Job.Goal, "gain"), Receiver: q.Get("receiver"), Gain: q.Get("gain"), From: q.Get("from"),
+		Parts: q.Get("parts"), AtMost: q.Get("at_most"), NoSecond: q.Get("no_second") != "", Behind: len(st.Steps) > 0, Wish: wish,
 	}
-	v.Kind, v.Receiver, v.Gain = cmp.Or(q.Get("goal"), st.Job.Goal, "gain"), q.Get("receiver"), q.Get("gain")
-	v.From, v.Parts, v.AtMost, v.NoSecond = q.Get("from"), q.Get("parts"), q.Get("at_most"), q.Get("no_second") != ""
 	if v.Receiver == "" {
 		v.Receiver = strconv.Itoa(firstChoice(l))
 	}
-	may, gone := q["may"], q["gone"]
-	ticked := func(n, title, field string) mayGo {
-		return mayGo{choice{n, title}, slices.Contains(q[field], n)}
-	}
-	for _, p := range l.Partitions() {
-		n := strconv.Itoa(p.Number)
-		v.Recovery = v.Recovery || p.Role == layout.Recovery
-		holds := plan.HoldsFiles(&p) && p.Role != layout.EFI
-		if holds {
-			v.Volumes = append(v.Volumes, choice{n, p.Title()})
-			v.Keep = append(v.Keep, ticked(n, p.Title(), "keep"))
-			if plan.MayGrow(&p, st.Facts) {
-				v.Give, v.Givers = append(v.Give, ticked(n, p.Title(), "give")), append(v.Givers, ticked(n, p.Title(), "giver"))
-			}
-		}
-		if plan.MayDelete(l, p.Number, st.Facts) {
-			v.Gone = append(v.Gone, mayGo{choice{n, p.Title()}, slices.Contains(gone, n)})
-			if holds {
-				v.May = append(v.May, mayGo{choice{n, p.Title()}, slices.Contains(may, n)})
-			}
-		}
-	}
-	for _, k := range goalKinds {
-		if v.Recovery || k.Key != "elsewhere" && k.Key != "without" {
-			v.Kinds = append(v.Kinds, k)
-		}
-	}
-	g, err := wanted(q.Get, func(name string) []string { return q[name] }, l)
+	v.choices(l, st.Facts, q)
+	g, err := wanted(q.Get, all(q), l)
 	switch {
 	case err != nil:
 		v.Trouble = words.Sentence(err)
@@ -207,6 +196,34 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 		}
 	}
 	return v
+}
+
+// choices are what can be chosen for a goal, with a tick at what is.
+func (v *goalView) choices(l *layout.Layout, f plan.Facts, q url.Values) {
+	for _, p := range l.Partitions() {
+		n := strconv.Itoa(p.Number)
+		may := func(field string) mayGo { return mayGo{choice{n, p.Title()}, slices.Contains(q[field], n)} }
+		v.Recovery = v.Recovery || p.Role == layout.Recovery
+		holds := plan.HoldsFiles(&p) && p.Role != layout.EFI
+		if holds {
+			v.Volumes = append(v.Volumes, choice{n, p.Title()})
+			v.Keep = append(v.Keep, may("keep"))
+			if plan.MayGrow(&p, f) {
+				v.Give, v.Givers = append(v.Give, may("give")), append(v.Givers, may("giver"))
+			}
+		}
+		if plan.MayDelete(l, p.Number, f) {
+			v.Gone = append(v.Gone, may("gone"))
+			if holds {
+				v.May = append(v.May, may("may"))
+			}
+		}
+	}
+	for _, k := range goalKinds {
+		if v.Recovery || k.Key != "elsewhere" && k.Key != "without" {
+			v.Kinds = append(v.Kinds, k)
+		}
+	}
 }
 
 // takeRoute makes a route to a goal the job's plan.
