@@ -29,6 +29,28 @@ test("a first visit is small over the wire, and what is kept is not sent again",
   expect(bytes).toBeLessThan(20 << 10);
 });
 
+test("on a tablet, by touch: a partition is chosen on the map, and what is touched is large enough", async ({
+  browser,
+}) => {
+  const tablet = await browser.newContext({ viewport: { width: 820, height: 1180 }, hasTouch: true, isMobile: true });
+  const page = await tablet.newPage();
+  await signIn(page, "tobias");
+  await page.goto("/jobs/J-1042");
+  await block(page, "Recovery").tap();
+  await expect(page.getByRole("heading", { name: "Recovery", exact: true })).toBeVisible();
+  for (const path of ["/jobs/J-1042", "/", "/jobs/J-1042/safeguard", "/dock"]) {
+    await page.goto(path);
+    const small = await page.evaluate(() =>
+      [...document.querySelectorAll("main .act, .rail .act, main select, main .input")]
+        .filter((e) => e.checkVisibility() && e.getBoundingClientRect().height < 44)
+        .map((e) => e.outerHTML.slice(0, 80)),
+    );
+    expect(small).toEqual([]);
+    expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth)).toBe(true);
+  }
+  await tablet.close();
+});
+
 test("an image is sent in pieces, attached, handed out and detached", async ({ page }) => {
   await signIn(page);
   await page.getByRole("link", { name: "Dock", exact: true }).click();
