@@ -163,7 +163,20 @@ test("look inside, shelf, keys and errors", async ({ page }) => {
   await sound(page);
   await page.keyboard.press("Escape");
   await page.keyboard.press("/");
-  await expect(page.getByRole("searchbox").or(page.locator("#find"))).toBeVisible();
+  await expect(page.locator("#anything")).toBeFocused();
+  await page.keyboard.type("x-rays");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "Drives in the bays" })).toBeVisible();
+  await expect(page.getByRole("link", { name: "X: X-rays", exact: true })).toBeVisible();
+  await expect(page.getByRole("heading", { name: "In the trail" })).toHaveCount(0);
+  await sound(page);
+  await page.locator("#find").fill("tlx5220");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("link", { name: /Bay A, 512 GB/ })).toBeVisible();
+  await page.locator("#find").fill("nothing of the kind");
+  await page.keyboard.press("Enter");
+  await expect(page.getByText("Nothing here has “nothing of the kind” in it.")).toBeVisible();
+  await sound(page);
 
   await page.goto("/jobs/J-9999");
   await expect(page.getByRole("heading", { name: "Not found" })).toBeVisible();

@@ -49,6 +49,7 @@ var rights = map[string]store.Role{
 
 	// Jobs.
 	"GET /":                                   store.Reader,
+	"GET /find":                               store.Reader,
 	"GET /jobs":                               store.Reader,
 	"GET /jobs/new":                           store.Worker,
 	"POST /jobs":                              store.Worker,

@@ -310,6 +310,7 @@ func (s *Server) routes() *gin.Engine {
 		s.runRoutes,
 		s.insideRoutes,
 		s.searchRoutes,
+		s.findRoutes,
 		s.compareRoutes,
 		s.pcRoutes,
 		s.dockRoutes,

@@ -8,9 +8,7 @@ export function keys(map) {
     const act = {
       "?": () => dialog.showModal(),
       "/": () => {
-        const find = document.getElementById("find");
-        if (find) find.focus();
-        else location.href = "/trail";
+        (document.getElementById("find") ?? document.getElementById("anything"))?.focus();
       },
       g: () => {
         const goal = document.getElementById("goal"),
