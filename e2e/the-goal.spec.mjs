@@ -96,6 +96,28 @@ test("what a job wishes for is drawn beside now before anybody asks, and taken b
   await expect(next).toContainText("ways to what was asked for");
 });
 
+test("steps that one can do are joined", async ({ page }) => {
+  await signIn(page, "tobias");
+  await page.goto("/jobs/J-1042?p=6");
+  const grow = page.locator('.part:not([hidden]) [data-deed="grow"]').first();
+  for (const [n, by] of [
+    [1, "1 GiB"],
+    [2, "2 GiB"],
+  ]) {
+    await grow.getByLabel("Gains").fill(by);
+    await grow.getByRole("button", { name: "Add step" }).click();
+    await expect(page.locator(".steps li")).toHaveCount(n);
+  }
+  await expect(page.locator(".improve")).toContainText("1 step fewer would lead to the same drive");
+  await sound(page);
+  await page.getByRole("button", { name: "Join them" }).click();
+  await expect(page.locator(".steps li")).toHaveCount(1);
+  await expect(page.locator(".improve")).toHaveCount(0);
+  await expect(block(page, "OEM, 17.2 GiB", "Grow OEM")).toBeVisible();
+  await page.getByRole("button", { name: /Take out step 1,/ }).click();
+  await expect(page.locator(".steps li")).toHaveCount(0);
+});
+
 test("every kind of goal is answered, with wishes", async ({ page }) => {
   await signIn(page, "odile");
   const ask = async (job, kind, fill = {}) => {

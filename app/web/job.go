@@ -178,6 +178,7 @@ type jobView struct {
 	Wait       int // for how many seconds the PC asks at the plan's end
 	Goal       goalView
 	Plans      plansView
+	Better     *better // what could be improved of the plan, nil for nothing
 	Checks     []plan.Check // whether the PC will start
 }
 
@@ -277,7 +278,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	if st.Pending != nil && st.Pending.Broken != nil {
 		v.Open = words.Sentence(st.Pending.Broken)
 	}
-	v.Price = st.price()
+	v.Price, v.Better = st.price(), st.couldBe()
 	if v.Plans, err = s.plansOf(st.JobState); err != nil {
 		s.fail(c, err)
 		return

@@ -25,6 +25,7 @@ func (s *Server) planRoutes(in *gin.RouterGroup) {
 	in.POST("/jobs/:job/steps", s.addStep)
 	in.POST("/jobs/:job/steps/take-out", s.takeOut)
 	in.POST("/jobs/:job/steps/move", s.moveStep)
+	in.POST("/jobs/:job/steps/improve", s.improve)
 	in.POST("/jobs/:job/steps/change", s.changeStep)
 	in.POST("/jobs/:job/plan/:what", s.planAct)
 	in.GET("/jobs/:job/plan.json", s.planJSON)
@@ -149,6 +150,32 @@ func (s *Server) changeStep(c *gin.Context) {
 		}
 		return steps, fmt.Sprintf("%s: %s", st.TitleOf(i), text), nil
 	})
+}
+
+// improve joins steps of the plan that one can do, and leaves out those that cancel each other.
+func (s *Server) improve(c *gin.Context) {
+	s.change(c, func(st *shop.JobState, steps []plan.Step) ([]plan.Step, string, error) {
+		better, _ := plan.Improved(st.Drive.Survey.Layout, st.Facts, steps)
+		if len(better) == len(steps) {
+			return nil, "", errors.New("there is nothing to improve any more; the plan is as it was")
+		}
+		return better, "steps joined", nil
+	})
+}
+
+// better is what could be improved of a plan.
+type better struct {
+	Fewer int        // steps
+	Saved disk.Bytes // that need not be written
+}
+
+// couldBe is what could be improved of the plan, nil for nothing.
+func (st *jobState) couldBe() *better {
+	steps, saved := plan.Improved(st.Drive.Survey.Layout, st.Facts, st.Steps)
+	if n := len(st.Steps) - len(steps); n > 0 {
+		return &better{n, saved}
+	}
+	return nil
 }
 
 // undoPlan takes the plan's latest change back, or does it again.

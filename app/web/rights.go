@@ -98,6 +98,7 @@ var rights = map[string]store.Role{
 	"POST /jobs/:job/route":          store.Worker,
 	"POST /jobs/:job/steps":          store.Worker,
 	"POST /jobs/:job/steps/change":   store.Worker,
+	"POST /jobs/:job/steps/improve":  store.Worker,
 	"POST /jobs/:job/steps/move":     store.Worker,
 	"POST /jobs/:job/steps/take-out": store.Worker,
 	"POST /jobs/:job/stop":           store.Worker,
