@@ -178,7 +178,7 @@ type jobView struct {
 	Wait       int // for how many seconds the PC asks at the plan's end
 	Goal       goalView
 	Plans      plansView
-	Better     *better // what could be improved of the plan, nil for nothing
+	Better     *better      // what could be improved of the plan, nil for nothing
 	Checks     []plan.Check // whether the PC will start
 }
 

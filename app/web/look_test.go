@@ -143,7 +143,7 @@ func TestReadOnlyDrive(t *testing.T) {
 	if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "None is in a bay") {
 		t.Errorf("a job without its drive: %.300s", page)
 	}
-	if page := s.get(t, "/"); !strings.Contains(page, "its drive is in no bay") {
+	if page := s.get(t, "/"); !strings.Contains(page, "Its drive is in no bay") {
 		t.Error("the bench does not say that a job's drive is missing")
 	}
 	s.post(t, "/dock/attach", "file", "tidewater-reception.img", "bay", "C", "job", "J-1042")

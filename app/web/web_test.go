@@ -214,7 +214,7 @@ func TestUnfinishedRun(t *testing.T) {
 		if page := s.get(t, "/jobs/J-1042"); !strings.Contains(page, "Finish it") || !strings.Contains(page, "Take it back") {
 			t.Fatal("the page does not offer to finish the run or take it back")
 		}
-		if page := s.get(t, "/"); !strings.Contains(page, "a run was cut short") {
+		if page := s.get(t, "/"); !strings.Contains(page, "A run was cut short") {
 			t.Error("the bench does not tell of the unfinished run")
 		}
 		s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
