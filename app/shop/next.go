@@ -29,6 +29,7 @@ const (
 	TurnLead     Turn = "lead"      // the lead must say yes
 	TurnCarryOut Turn = "carry-out" // all is there
 	TurnConfirm  Turn = "confirm"   // it was carried out, and nobody has marked the state as good
+	TurnOther    Turn = "other"     // the drive is not as its last run left it
 	TurnHandOver Turn = "hand-over"
 	TurnClose    Turn = "close"
 	TurnClosed   Turn = "closed"
@@ -42,7 +43,7 @@ const (
 // Turns are all of them.
 var Turns = []Turn{
 	TurnAttach, TurnUnread, TurnWatch, TurnFinish, TurnAnew, TurnUnblock, TurnBackUp, TurnReason, TurnLead, TurnCarryOut,
-	TurnConfirm, TurnHandOver, TurnClose, TurnClosed, TurnMend, TurnAwake, TurnSearch, TurnLetter, TurnPlan,
+	TurnConfirm, TurnOther, TurnHandOver, TurnClose, TurnClosed, TurnMend, TurnAwake, TurnSearch, TurnLetter, TurnPlan,
 }
 
 // Next is what is next for a job, and what there is to say of it.
@@ -140,14 +141,25 @@ func (st *JobState) Next(asks []store.Ask) Next {
 		n.Turn = TurnCarryOut
 	case st.Job.HandedAt != nil:
 		n.Turn = TurnClose
-	case st.Last != nil && st.Last.Act == trail.ActDone && st.Good:
-		n.Turn = TurnHandOver
 	case st.Last != nil && st.Last.Act == trail.ActDone:
-		n.Turn = TurnConfirm
+		st.carriedOut(&n)
 	default:
 		st.untouched(&n)
 	}
 	return n
+}
+
+// carriedOut is what is next for a drive on which a plan was carried out last.
+func (st *JobState) carriedOut(n *Next) {
+	if n.Turn = TurnConfirm; st.Good {
+		n.Turn = TurnHandOver
+	}
+	if st.Last.After == nil {
+		return
+	}
+	if other := layout.Differ(st.Last.After, st.Drive.Survey.Layout); len(other) > 0 {
+		n.Turn, n.Why = TurnOther, other[0]
+	}
 }
 
 // untouched is what is next for a drive without a plan, on which nothing was carried out.

@@ -82,10 +82,14 @@ func TestNext(t *testing.T) {
 		},
 		"carried out":    {ran(trail.ActDone, false), TurnConfirm, func(n Next) bool { return n.Last.Time.Equal(now) }},
 		"marked as good": {ran(trail.ActDone, true), TurnHandOver, nil},
-		"taken back":     {ran(trail.ActUndone, true), TurnPlan, nil},
-		"planned anew":   {with(ran(trail.ActDone, true), planned("w", "", plan.Facts{})), TurnReason, nil},
-		"handed over":    {with(ran(trail.ActDone, true), func(st *JobState) { st.Job.HandedAt = &now }), TurnClose, nil},
-		"closed":         {func(st *JobState) { st.Job.HandedAt, st.Job.ClosedAt = &now, &now }, TurnClosed, nil},
+		"changed by another hand": {with(ran(trail.ActDone, true), func(st *JobState) {
+			st.Last.After = st.Drive.Survey.Layout.With(st.Drive.Survey.Layout.Partitions()[1:])
+		}), TurnOther, func(n Next) bool { return n.Why != "" }},
+		"as the run left it": {with(ran(trail.ActDone, true), func(st *JobState) { st.Last.After = st.Drive.Survey.Layout }), TurnHandOver, nil},
+		"taken back":         {ran(trail.ActUndone, true), TurnPlan, nil},
+		"planned anew":       {with(ran(trail.ActDone, true), planned("w", "", plan.Facts{})), TurnReason, nil},
+		"handed over":        {with(ran(trail.ActDone, true), func(st *JobState) { st.Job.HandedAt = &now }), TurnClose, nil},
+		"closed":             {func(st *JobState) { st.Job.HandedAt, st.Job.ClosedAt = &now, &now }, TurnClosed, nil},
 		"a damaged table": {func(st *JobState) {
 			st.Drive.Survey.Layout.Findings.Add(finding.Error, "gpt-backup-damaged", "It is damaged.")
 		}, TurnMend, nil},

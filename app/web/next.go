@@ -106,6 +106,10 @@ var duties = map[shop.Turn]func(d *duty){
 		d.says(false, "Carried out "+when(d.n.Last.Time)+" and proven. Look at what became of the drive, and mark it as good.")
 		d.leads("Confirm", "confirm")
 	},
+	shop.TurnOther: func(d *duty) {
+		d.says(true, "The drive is not as the run of "+when(d.n.Last.Time)+" left it. "+d.n.Why)
+		d.leads("What is different", "confirm")
+	},
 	shop.TurnHandOver: func(d *duty) {
 		d.says(false, "All is proven, and the state is marked as good.")
 		d.leads("Hand over", "hand-over")
