@@ -51,6 +51,7 @@ type Next struct {
 	Turn Turn
 	// Backups and Reasons are how many are missing.
 	Backups, Reasons int
+	Asks             int // what the lead has to say yes to
 	// Give is the one reason that is missing, where that is one for a deletion; nil else.
 	Give *Reason
 	// Asked is what the lead is asked first, nil for nothing, or where it was not asked yet.
@@ -111,7 +112,7 @@ func (st *JobState) Next(asks []store.Ask) Next {
 	backups, releases, obstacles := st.Missing()
 	n := Next{Backups: len(backups), Work: st.Work, Last: st.Last}
 	open := OpenAsks(st.Columns)
-	n.Reasons = len(releases) - len(open)
+	n.Reasons, n.Asks = len(releases)-len(open), len(open)
 	for i := range asks {
 		a := &asks[i]
 		is := func(x plan.Ask) bool { return x.Purpose == a.Purpose && x.Partition == a.Number && x.Lifts == a.Lifts }

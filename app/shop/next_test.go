@@ -62,7 +62,7 @@ func TestNext(t *testing.T) {
 		"no reason": {planned("w", "", plan.Facts{}), TurnReason, func(n Next) bool {
 			return n.Backups == 0 && n.Reasons == 1 && n.Give != nil && !n.Give.Waiver && n.Give.Title != "" && n.Give.Step.Waiver() == "w"
 		}},
-		"the lead":  {waived, TurnLead, func(n Next) bool { return n.Asked == nil }},
+		"the lead":  {waived, TurnLead, func(n Next) bool { return n.Asked == nil && n.Asks == 1 }},
 		"all there": {planned("w", "r", plan.Facts{Lead: true}), TurnCarryOut, nil},
 		"an obstacle": {
 			func(st *JobState) {

@@ -295,7 +295,9 @@ func (s *Server) jobPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r.Own = true
+	if r.Own = true; r.Next.Turn == shop.TurnWatch {
+		r.Next.Label = "" // it is watched here
+	}
 	if n := len(v.Map.Futures); n > 0 && v.Goal.Wish {
 		r.Next.Text = words.Count(len(v.Goal.Answer.Routes), "way") + " to what was asked for."
 		r.Next.Label, r.Next.Link, r.Next.Care = "Choose one", "#map", false

@@ -171,7 +171,7 @@ func isDue(j *store.Job, bay string, n shop.Next, lead bool) next {
 	return d.next
 }
 
-// missing says how many backups and reasons are missing.
+// missing says how many backups and reasons are missing, and whether the lead has to say yes.
 func missing(n shop.Next) string {
 	var all []string
 	if n.Backups > 0 {
@@ -180,7 +180,10 @@ func missing(n shop.Next) string {
 	if n.Reasons > 0 {
 		all = append(all, words.Plural(n.Reasons, "reason", "reasons"))
 	}
-	return strings.Join(all, " and ") + words.Either(n.Backups+n.Reasons == 1, " is", " are")
+	if n.Asks > 0 {
+		all = append(all, "the lead's yes")
+	}
+	return plan.Join(all) + words.Either(n.Backups+n.Reasons == 1 && n.Asks == 0, " is", " are")
 }
 
 // rail is where a job stands: its six stages, and what is next. It stands above every page of a job.
