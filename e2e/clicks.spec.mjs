@@ -47,7 +47,7 @@ test("J-1042 from the bench to the hand-over, led at each moment", async ({ page
   await n.leads("All that the plan needs is there");
   await page.getByLabel(/Serial check/).fill("7F3K");
   await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("All is proven, and the state is marked as good.");
+  await n.leads("proven, and marked as good.");
   await n.click(next.getByRole("link", { name: "Hand over" }));
   await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
   atMost(n, 8, 10); // it took 17 clicks and 20 loads
@@ -76,7 +76,7 @@ test("J-1044 becomes plain storage", async ({ page }) => {
   await n.click(next.getByRole("link", { name: "Carry it out" }));
   await page.getByLabel(/Serial check/).fill("04D7C");
   await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("All is proven, and the state is marked as good.");
+  await n.leads("proven, and marked as good.");
   await n.click(next.getByRole("link", { name: "Hand over" }));
   await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
   atMost(n, 9, 10); // it took 18 clicks and 20 loads

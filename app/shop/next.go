@@ -3,7 +3,6 @@ package shop
 import (
 	"errors"
 	"slices"
-	"strings"
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
@@ -76,7 +75,12 @@ type Reason struct {
 
 // lacking is the one reason that a plan lacks, nil where it lacks none or several, or one of another kind of step.
 func (st *JobState) lacking() (one *Reason) {
+	now := st.Drive.Survey.Layout
 	for i, c := range st.Columns {
+		before := now
+		if now = c.Layout; before == nil {
+			return nil
+		}
 		for _, o := range c.Missing {
 			waiver := o.Code == plan.WaiverMissing
 			if o.Code == plan.BackupMissing || o.Ask != nil {
@@ -86,7 +90,7 @@ func (st *JobState) lacking() (one *Reason) {
 				return nil
 			}
 			one = &Reason{Step: st.Steps[i], Waiver: waiver}
-			if p, ok := st.Drive.Survey.Layout.Find(c.Number); ok {
+			if p, ok := before.Find(c.Number); ok {
 				one.Title = p.Title()
 			}
 		}
@@ -112,7 +116,14 @@ func (st *JobState) Next(asks []store.Ask) Next {
 	backups, releases, obstacles := st.Missing()
 	n := Next{Backups: len(backups), Work: st.Work, Last: st.Last}
 	open := OpenAsks(st.Columns)
-	n.Reasons, n.Asks = len(releases)-len(open), len(open)
+	// Of what the plan itself makes nobody can be asked yet.
+	var later []plan.Obstacle
+	for _, o := range releases {
+		if o.Code == plan.LeadMissing && o.Ask == nil {
+			later = append(later, o)
+		}
+	}
+	n.Reasons, n.Asks = len(releases)-len(open)-len(later), len(open)
 	for i := range asks {
 		a := &asks[i]
 		is := func(x plan.Ask) bool { return x.Purpose == a.Purpose && x.Partition == a.Number && x.Lifts == a.Lifts }
@@ -138,6 +149,8 @@ func (st *JobState) Next(asks []store.Ask) Next {
 		n.Turn, n.Give = TurnReason, st.lacking()
 	case len(open) > 0:
 		n.Turn = TurnLead
+	case len(later) > 0:
+		n.Turn, n.Why = TurnLead, later[0].Text
 	case len(st.Steps) > 0:
 		n.Turn = TurnCarryOut
 	case st.Job.HandedAt != nil:
@@ -184,10 +197,7 @@ func (st *JobState) untouched(n *Next) {
 	if st.Drive.PC == nil {
 		return
 	}
-	missing := st.Drive.PC.MissingLetters(func(id string) bool {
-		return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
-	})
-	if len(missing) > 0 {
+	if missing := st.Drive.PC.MissingLetters(l.Has); len(missing) > 0 {
 		n.Missing = missing[0]
 		if n.Turn = TurnLetter; n.Missing.Gone {
 			n.Turn = TurnSearch

@@ -2,6 +2,7 @@ package shop
 
 import (
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -62,7 +63,15 @@ func TestNext(t *testing.T) {
 		"no reason": {planned("w", "", plan.Facts{}), TurnReason, func(n Next) bool {
 			return n.Backups == 0 && n.Reasons == 1 && n.Give != nil && !n.Give.Waiver && n.Give.Title != "" && n.Give.Step.Waiver() == "w"
 		}},
-		"the lead":  {waived, TurnLead, func(n Next) bool { return n.Asked == nil && n.Asks == 1 }},
+		"the lead": {waived, TurnLead, func(n Next) bool { return n.Asked == nil && n.Asks == 1 }},
+		"the lead, of what the plan makes": {func(st *JobState) {
+			l := st.Drive.Survey.Layout
+			st.Steps = []plan.Step{
+				{Body: plan.Creation{Size: "all", Type: "basic", Format: "ntfs", As: "new"}},
+				{Partition: "5", Body: plan.CopyingOut{Volume: "new"}}, {Partition: "new", Body: plan.Deletion{Waiver: "not wanted"}},
+			}
+			st.Columns = plan.Lay(l, plan.Facts{NewIDs: plan.StandIns()}, st.Steps)
+		}, TurnLead, func(n Next) bool { return strings.Contains(n.Why, "This plan makes it") && n.Reasons+n.Asks == 0 }},
 		"all there": {planned("w", "r", plan.Facts{Lead: true}), TurnCarryOut, nil},
 		"an obstacle": {
 			func(st *JobState) {

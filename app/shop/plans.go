@@ -259,9 +259,7 @@ func (s *Shop) WaysBack(st *JobState, f *seek.Find) ([]plan.Back, []plan.Obstacl
 	step := plan.Step{Body: plan.BringingBack{Find: f.Start, Told: f.At, As: "found"}}
 	var then []plan.Step
 	if st.Drive.PC != nil {
-		gone := slices.DeleteFunc(st.Drive.PC.MissingLetters(func(id string) bool {
-			return slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return strings.EqualFold(p.UniqueID, id) })
-		}), func(m pc.Missing) bool { return !m.Gone })
+		gone := slices.DeleteFunc(st.Drive.PC.MissingLetters(l.Has), func(m pc.Missing) bool { return !m.Gone })
 		if len(gone) == 1 && gone[0].Holder == "" {
 			then = append(then, plan.Step{Partition: step.As(), Body: plan.Lettering{Letter: gone[0].Letter}})
 		}

@@ -90,6 +90,11 @@ var duties = map[shop.Turn]func(d *duty){
 	shop.TurnLead: func(d *duty) {
 		d.says(true, "The lead has to say yes.")
 		d.leads("Ask the lead", "safeguard")
+		if d.n.Asks == 0 { // it cannot be asked for yet
+			d.says(true, d.n.Why)
+			d.leadsOnDrive("Look at the plan", "#planned")
+			return
+		}
 		if d.n.Asked != nil {
 			d.says(d.lead, "The lead is asked since "+when(d.n.Asked.AskedAt)+".")
 			d.leads("See what was asked", "safeguard")
@@ -111,7 +116,7 @@ var duties = map[shop.Turn]func(d *duty){
 		d.leads("What is different", "confirm")
 	},
 	shop.TurnHandOver: func(d *duty) {
-		d.says(false, "All is proven, and the state is marked as good.")
+		d.says(false, "Carried out "+when(d.n.Last.Time)+", proven, and marked as good.")
 		d.leads("Hand over", "hand-over")
 	},
 	shop.TurnClose: func(d *duty) {

@@ -31,6 +31,9 @@ func TestDuties(t *testing.T) {
 	if len(duties) != len(shop.Turns) {
 		t.Errorf("%d duties, %d turns", len(duties), len(shop.Turns))
 	}
+	if n.Turn, n.Asks = shop.TurnLead, 0; isDue(j, "A", n, false).Text != n.Why {
+		t.Errorf("what cannot be asked for yet: %+v", isDue(j, "A", n, false))
+	}
 	n.Turn, n.Backups, n.Reasons = shop.TurnReason, 0, 1
 	n.Give = &shop.Reason{Step: plan.Step{Partition: "4", Body: plan.Deletion{Waiver: "w", Erase: true, Backups: "keep"}}, Title: "Recovery"}
 	x := isDue(j, "A", n, false)

@@ -93,7 +93,7 @@ func (v *pcView) fill(d *shop.Drive, numbers map[string]int) {
 		v.Letters = append(v.Letters, letterRow{Letter: x.Letter, Holder: x.Name})
 	}
 	slices.SortFunc(v.Letters, func(a, b letterRow) int { return strings.Compare(a.Letter, b.Letter) })
-	for _, m := range f.MissingLetters(func(id string) bool { return numbers[strings.ToLower(id)] > 0 }) {
+	for _, m := range f.MissingLetters(d.Survey.Layout.Has) {
 		v.Lacks = append(v.Lacks, lack{m, v.name(m.Partition), numbers[strings.ToLower(m.Partition)]})
 	}
 	for _, p := range d.Survey.Layout.Partitions() {
@@ -260,7 +260,7 @@ func missingLetters(st *jobState) []answer {
 		return pageOf(st.Job.Number, st.Drive.Bay, strings.TrimPrefix(page, "/"))
 	}
 	var out []answer
-	for _, m := range st.Drive.PC.MissingLetters(func(id string) bool { _, ok := there[strings.ToLower(id)]; return ok }) {
+	for _, m := range st.Drive.PC.MissingLetters(st.Drive.Survey.Layout.Has) {
 		p := there[strings.ToLower(m.Partition)]
 		a := answer{
 			Letter: m.Letter + ":",

@@ -113,17 +113,13 @@ func (g *gatherer) pc() error {
 		return nil
 	}
 	g.f.StartsHere = StartsHere(g.sv.Layout, facts)
-	there := map[string]bool{}
-	for _, p := range g.sv.Layout.Partitions() {
-		there[strings.ToLower(p.UniqueID)] = true
-	}
 	if g.f.StartsHere {
 		if err := Loaders(&g.f, g.o.Dev, g.sv); err != nil {
 			return err
 		}
 	}
 	g.f.Lacks = map[string]pc.Missing{}
-	for _, m := range facts.MissingLetters(func(id string) bool { return there[strings.ToLower(id)] }) {
+	for _, m := range facts.MissingLetters(g.sv.Layout.Has) {
 		g.f.Lacks[m.Partition] = m
 	}
 	return nil

@@ -175,6 +175,11 @@ func (l *Layout) Find(number int) (*Span, bool) {
 	return nil, false
 }
 
+// Has tells that a partition with a unique id is there.
+func (l *Layout) Has(id string) bool {
+	return slices.ContainsFunc(l.Spans, func(s Span) bool { return s.Kind == Partition && strings.EqualFold(s.UniqueID, id) })
+}
+
 // Partitions returns the partitions only.
 func (l *Layout) Partitions() []Span {
 	out := make([]Span, 0, len(l.Spans))
