@@ -36,7 +36,8 @@ func (s *Shop) approved(job string) ([]facts.Approved, error) {
 // AskLead asks the lead for what the steps of a job's plan need of one. The one of them that a lead has given
 // just now, own from 0, is approved of at once with the reason that it carries; -1 is for none.
 func (s *Shop) AskLead(who *store.Technician, st *JobState, steps []plan.Step, own int) error {
-	if !slices.ContainsFunc(steps, func(x plan.Step) bool { return x.Release()+x.Waiver() != "" || x.Do() == plan.Retag }) {
+	may := func(x plan.Step) bool { return x.Release()+x.Waiver() != "" || x.Do() == plan.Retag }
+	if !slices.ContainsFunc(steps, may) {
 		return nil
 	}
 	facts, err := s.Facts(st.Drive, st.Job, steps)

@@ -14,7 +14,6 @@ import (
 	"jadetrail/core/disk"
 	"jadetrail/core/held"
 	"jadetrail/core/layout"
-	"jadetrail/core/plan"
 	"jadetrail/core/trail"
 )
 
@@ -176,7 +175,7 @@ func (s *Shop) Erasing(st *JobState) (map[int]string, error) {
 	out := map[int]string{}
 	o := s.Options(st.Drive, st.Job, "")
 	for _, c := range st.Columns {
-		if !plan.Of[plan.Deletion](c.Step).Erase {
+		if !c.Step.Erases() {
 			continue
 		}
 		p, ok := st.Drive.Survey.Layout.Find(c.Number)

@@ -98,7 +98,9 @@ func (s *Shop) Find(text string) (*Found, error) {
 	backups = slices.DeleteFunc(backups, func(m *shelf.Manifest) bool {
 		return !in(m.ID, m.From.Span.Title(), m.From.Serial, m.From.Model, m.Who)
 	})
-	slices.SortFunc(backups, func(a, b *shelf.Manifest) int { return cmp.Or(b.Made.Compare(a.Made), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(backups, func(a, b *shelf.Manifest) int {
+		return cmp.Or(b.Made.Compare(a.Made), strings.Compare(a.ID, b.ID))
+	})
 	f.Backups = capped(f, "backups", backups)
 	entries, err := s.Store.Entries(store.Filter{Text: text, Limit: MostOfKind + 1})
 	if err != nil {

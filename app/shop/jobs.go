@@ -61,7 +61,8 @@ func (in Intake) into(j *store.Job) error {
 	if err := errors.Join(errs[:]...); err != nil {
 		return err
 	}
-	if j.GoalOf = strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(in.GoalOf), ":")); j.GoalOf != "" && !pc.Letter(j.GoalOf) {
+	j.GoalOf = strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(in.GoalOf), ":"))
+	if j.GoalOf != "" && !pc.Letter(j.GoalOf) {
 		return fmt.Errorf("%.10q is no letter of a volume; nothing was changed", in.GoalOf)
 	}
 	j.Promised = nil

@@ -34,7 +34,8 @@ var errHEIF = fmt.Errorf("%w. It is in the form HEIF: set the telephone to send 
 
 // isHEIF tells a picture by the kind of its file (ISO/IEC 14496-12, section 4.3: the box ftyp and its brand).
 func isHEIF(raw []byte) bool {
-	return len(raw) >= 12 && string(raw[4:8]) == "ftyp" && slices.Contains([]string{"heic", "heix", "mif1", "msf1", "heif", "avif"}, string(raw[8:12]))
+	brands := []string{"heic", "heix", "mif1", "msf1", "heif", "avif"}
+	return len(raw) >= 12 && string(raw[4:8]) == "ftyp" && slices.Contains(brands, string(raw[8:12]))
 }
 
 // opening holds a place for the picture that is opened: one at a time.

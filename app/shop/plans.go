@@ -71,7 +71,8 @@ func (s *Shop) Stage(by By, st *JobState, step plan.Step) error {
 	}
 	steps := append([]plan.Step{}, st.Steps...)
 	at := slices.IndexFunc(steps, func(x plan.Step) bool {
-		return x.Do() == step.Do() && (x.Do() == plan.Delete && x.Partition == step.Partition || x.Do() == plan.Clear || x.Do() == plan.Restart)
+		once := x.Do() == plan.Clear || x.Do() == plan.Restart || x.DeletesJust(step.Partition)
+		return once && x.Do() == step.Do()
 	})
 	if at < 0 {
 		at = len(steps)
@@ -104,7 +105,7 @@ func firstDelete(steps []plan.Step, step plan.Step) int {
 	if !slices.Contains([]plan.Do{plan.ParkRecovery, plan.DropStartEntry, plan.NoteIdentity}, step.Do()) {
 		return -1
 	}
-	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.Do() == plan.Delete && x.Partition == step.Partition })
+	return slices.IndexFunc(steps, func(x plan.Step) bool { return x.DeletesJust(step.Partition) })
 }
 
 // UnusedName is a name for a new partition that no step uses.

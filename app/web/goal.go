@@ -138,7 +138,8 @@ func wishOf(j *store.Job, l *layout.Layout) url.Values {
 		}
 	}
 	return url.Values{
-		"goal": {j.Goal}, "receiver": {strconv.Itoa(of)}, "gain": {j.GoalAmount}, "parts": {j.GoalAmount}, "size": {j.GoalAmount},
+		"goal": {j.Goal}, "receiver": {strconv.Itoa(of)},
+		"gain": {j.GoalAmount}, "parts": {j.GoalAmount}, "size": {j.GoalAmount},
 	}
 }
 
@@ -173,8 +174,9 @@ func (s *Server) goal(c *gin.Context, st *jobState) goalView {
 	}
 	q, wish := asked(c, st, l)
 	v := goalView{
-		Kind: cmp.Or(q.Get("goal"), st.Job.Goal, "gain"), Receiver: q.Get("receiver"), Gain: q.Get("gain"), From: q.Get("from"),
-		Parts: q.Get("parts"), AtMost: q.Get("at_most"), NoSecond: q.Get("no_second") != "", Behind: len(st.Steps) > 0, Wish: wish,
+		Kind: cmp.Or(q.Get("goal"), st.Job.Goal, "gain"), Receiver: q.Get("receiver"), Gain: q.Get("gain"),
+		From: q.Get("from"), Parts: q.Get("parts"), AtMost: q.Get("at_most"), NoSecond: q.Get("no_second") != "",
+		Behind: len(st.Steps) > 0, Wish: wish,
 	}
 	if v.Receiver == "" {
 		v.Receiver = strconv.Itoa(firstChoice(l))

@@ -392,7 +392,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 			x.Sub += ", " + kindName(string(p.Volume.Kind))
 		}
 		for i, s := range st.Steps {
-			if s.Do() == plan.Delete && s.Partition == fmt.Sprint(p.Number) {
+			if s.DeletesJust(fmt.Sprint(p.Number)) {
 				x.Gone = i + 1
 			}
 		}

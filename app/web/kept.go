@@ -23,8 +23,8 @@ const mostKept = 16 << 10
 // keptFrom is a form that comes too late, "" for one that is not kept: a file, a secret, or more than is typed.
 func keptFrom(c *gin.Context) string {
 	path := safeNext(c.Request.URL.RequestURI())
-	form := strings.HasPrefix(c.ContentType(), "application/x-www-form-urlencoded")
-	if c.Request.Method != http.MethodPost || !form || !strings.HasPrefix(path, "/jobs/") || c.Request.ContentLength > mostKept {
+	form := c.Request.Method == http.MethodPost && c.ContentType() == "application/x-www-form-urlencoded"
+	if !form || !strings.HasPrefix(path, "/jobs/") || c.Request.ContentLength > mostKept {
 		return ""
 	}
 	if err := c.Request.ParseForm(); err != nil {

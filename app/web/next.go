@@ -214,8 +214,8 @@ func (s *Server) railOf(c *gin.Context, st *jobState, at string) (*rail, error) 
 
 // railed are the pages of a job that have a rail above them, with the stage that each is, "" for none.
 var railed = map[string]string{
-	"safeguard": "Safeguard", "confirm": "Confirm", "handover": "Hand over", "search": "Look", "find": "Look", "inside": "Look",
-	"holds": "Look", "pc": "", "about": "", "close": "", "compare": "", "compared": "",
+	"safeguard": "Safeguard", "confirm": "Confirm", "handover": "Hand over",
+	"search": "Look", "find": "Look", "inside": "Look", "holds": "Look", "pc": "", "about": "", "close": "", "compare": "", "compared": "",
 }
 
 // railFor is the rail above a page of a job, whose drive is glanced at; without stages where no drive can be looked

@@ -48,7 +48,8 @@ var served = sync.OnceValue(func() *assets {
 		all.Write([]byte(name))
 		all.Write(sum[:])
 		a.list[name] = &asset{
-			plain: b, packed: packed(b), kind: mime.TypeByExtension(path.Ext(name)), tag: `"` + hex.EncodeToString(sum[:8]) + `"`,
+			plain: b, packed: packed(b),
+			kind: mime.TypeByExtension(path.Ext(name)), tag: `"` + hex.EncodeToString(sum[:8]) + `"`,
 		}
 		return nil
 	})

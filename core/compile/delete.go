@@ -13,7 +13,7 @@ import (
 // only then, so that a cut never leaves an entry over a place that is half erased.
 func remove(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) {
 	s, err := takenOff(sv, col.Number, g.Dev)
-	if err != nil || !plan.Of[plan.Deletion](col.Step).Erase {
+	if err != nil || !col.Step.Erases() {
 		return s, err
 	}
 	p, ok := sv.Layout.Find(col.Number)

@@ -177,7 +177,8 @@ func (l *Layout) Find(number int) (*Span, bool) {
 
 // Has tells that a partition with a unique id is there.
 func (l *Layout) Has(id string) bool {
-	return slices.ContainsFunc(l.Spans, func(s Span) bool { return s.Kind == Partition && strings.EqualFold(s.UniqueID, id) })
+	is := func(s Span) bool { return s.Kind == Partition && strings.EqualFold(s.UniqueID, id) }
+	return slices.ContainsFunc(l.Spans, is)
 }
 
 // Partitions returns the partitions only.

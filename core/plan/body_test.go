@@ -44,7 +44,9 @@ func TestBodies(t *testing.T) {
 	// "in" stands before "act" as it did.
 	order = append(order[:31:31], append([]string{"in"}, order[31:]...)...)
 	for _, do := range Kinds() {
-		for _, want := range []Step{{Body: Blank(do)}, {Partition: "4", Body: Blank(do)}, {Partition: "4", Body: filledBody(t, do)}} {
+		for _, want := range []Step{
+			{Body: Blank(do)}, {Partition: "4", Body: Blank(do)}, {Partition: "4", Body: filledBody(t, do)},
+		} {
 			b, err := json.Marshal([]Step{want})
 			if err != nil {
 				t.Fatal(err)

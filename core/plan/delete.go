@@ -47,6 +47,12 @@ func validDelete(s Step) error {
 	return nil
 }
 
+// Erases tells that the step overwrites the place of what it deletes.
+func (s Step) Erases() bool { return Of[Deletion](s).Erase }
+
+// DeletesJust tells that the step deletes one partition, the named one.
+func (s Step) DeletesJust(partition string) bool { return s.Do() == Delete && s.Partition == partition }
+
 // wipes tells that the step takes a partition's backups away with it.
 func (s Step) wipes() bool { b := Of[Deletion](s); return b.Erase && b.Backups == "delete" }
 

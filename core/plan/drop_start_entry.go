@@ -12,7 +12,10 @@ type DroppingStartEntry struct{}
 func (DroppingStartEntry) Do() Do { return DropStartEntry }
 
 // droppingStartEntry takes a system out of the PC's start order.
-var droppingStartEntry = kind{blank: DroppingStartEntry{}, valid: Step.named, lay: onPC(dropStartEntry), ofThePC: true, tableOnly: true}
+var droppingStartEntry = kind{
+	blank: DroppingStartEntry{},
+	valid: Step.named, lay: onPC(dropStartEntry), ofThePC: true, tableOnly: true,
+}
 
 // isSystem is what stands against naming a partition in the start order.
 func isSystem(p *layout.Span, f Facts) *Obstacle {

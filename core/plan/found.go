@@ -344,7 +344,10 @@ func tableTitle(s Step) string {
 // order of their places, so that they have the numbers that they are likeliest to have had, logical
 // volumes into a container that is made for them, and into a table that is made where there is none.
 func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
-	backs = slices.DeleteFunc(slices.Clone(backs), func(s Step) bool { x, ok := f.Finds[Of[BringingBack](s).Find]; return !ok || x.Ghost })
+	backs = slices.DeleteFunc(slices.Clone(backs), func(s Step) bool {
+		x, ok := f.Finds[Of[BringingBack](s).Find]
+		return !ok || x.Ghost
+	})
 	slices.SortFunc(backs, func(a, b Step) int { return cmp.Compare(Of[BringingBack](a).Find, Of[BringingBack](b).Find) })
 	var spans []layout.Span
 	var primary, logical []Step
@@ -366,7 +369,8 @@ func AllBack(l *layout.Layout, f Facts, backs []Step) (*Back, []Obstacle) {
 	there := slices.ContainsFunc(l.Partitions(), func(p layout.Span) bool { return p.Role == layout.Container })
 	if mbr := l.Scheme == "mbr" && len(steps) == 0 || len(steps) > 0 && Of[Clearing](steps[0]).Scheme == "mbr"; mbr && len(logical) > 0 && !there {
 		steps = append(steps, primary...)
-		steps = append(steps, Step{Body: Containing{Act: MakeIt, StartLBA: from, Size: fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector))}})
+		size := fmt.Sprintf("%d B", (to - from + 1).Offset(l.Sector))
+		steps = append(steps, Step{Body: Containing{Act: MakeIt, StartLBA: from, Size: size}})
 		steps = append(steps, logical...)
 	} else {
 		steps = append(steps, backs...)

@@ -62,7 +62,10 @@ func TestBringBackFound(t *testing.T) {
 	if ways, no = WaysBack(l, facts, back(far.Start)); len(ways) != 0 || codes(no) != "in-the-way" {
 		t.Errorf("%+v, %+v", ways, no)
 	}
-	for _, s := range []Step{{Body: BringingBack{}}, {Body: BringingBack{Record: "r", Find: 1}}, {Body: BringingBack{Find: -1}}, {Body: BringingBack{Find: 1, Told: -1}}} {
+	for _, s := range []Step{
+		{Body: BringingBack{}}, {Body: BringingBack{Record: "r", Find: 1}}, {Body: BringingBack{Find: -1}},
+		{Body: BringingBack{Find: 1, Told: -1}},
+	} {
 		if s.Valid() == nil {
 			t.Errorf("%+v is taken for valid", s)
 		}

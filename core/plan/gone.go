@@ -91,7 +91,8 @@ func (c *Column) bringsBack(g Gone) bool {
 	if c.Step.Do() != BringBack {
 		return false
 	}
-	if g.Record != "" && Of[BringingBack](c.Step).Record == g.Record || g.Find != 0 && Of[BringingBack](c.Step).Find == g.Find {
+	back := Of[BringingBack](c.Step)
+	if g.Record != "" && back.Record == g.Record || g.Find != 0 && back.Find == g.Find {
 		return true
 	}
 	p, ok := c.Layout.Find(c.Number)

@@ -25,12 +25,22 @@ func TestOverRecords(t *testing.T) {
 		steps []Step
 		over  [][]string // by step
 	}{
-		"into one place":             {[]Step{{Partition: "3", Body: Growth{By: "512 MiB"}}}, [][]string{{"d-1"}}},
-		"step by step, said once":    {[]Step{{Partition: "3", Body: Growth{By: "256 MiB"}}, {Partition: "3", Body: Growth{By: "256 MiB"}}}, [][]string{{"d-1"}, nil}},
-		"behind it":                  {[]Step{{Body: Creation{StartLBA: oem.End + 1, Size: "1 GiB", Type: "basic", Format: "ntfs"}}}, [][]string{nil}},
-		"both":                       {[]Step{{Partition: "5", Body: Sliding{By: "-1 GiB"}}, {Partition: "5", Body: Growth{By: "all"}}}, [][]string{{"d-1"}, {"d-2"}}},
-		"brought back":               {[]Step{{Body: BringingBack{Record: "d-1"}}, {Partition: "5", Body: Growth{By: "1 GiB"}}}, [][]string{nil, {"d-2"}}},
-		"deleted by the plan itself": {[]Step{{Partition: "5", Body: Deletion{Waiver: "w"}}, {Partition: "3", Body: Growth{By: "20 GiB"}}}, [][]string{nil, {"d-1"}}},
+		"into one place": {[]Step{{Partition: "3", Body: Growth{By: "512 MiB"}}}, [][]string{{"d-1"}}},
+		"step by step, said once": {[]Step{
+			{Partition: "3", Body: Growth{By: "256 MiB"}}, {Partition: "3", Body: Growth{By: "256 MiB"}},
+		}, [][]string{{"d-1"}, nil}},
+		"behind it": {[]Step{
+			{Body: Creation{StartLBA: oem.End + 1, Size: "1 GiB", Type: "basic", Format: "ntfs"}},
+		}, [][]string{nil}},
+		"both": {[]Step{
+			{Partition: "5", Body: Sliding{By: "-1 GiB"}}, {Partition: "5", Body: Growth{By: "all"}},
+		}, [][]string{{"d-1"}, {"d-2"}}},
+		"brought back": {[]Step{
+			{Body: BringingBack{Record: "d-1"}}, {Partition: "5", Body: Growth{By: "1 GiB"}},
+		}, [][]string{nil, {"d-2"}}},
+		"deleted by the plan itself": {[]Step{
+			{Partition: "5", Body: Deletion{Waiver: "w"}}, {Partition: "3", Body: Growth{By: "20 GiB"}},
+		}, [][]string{nil, {"d-1"}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			cols := Lay(l, f, c.steps)
@@ -72,7 +82,9 @@ func TestNoReturnOverWhatIsGone(t *testing.T) {
 			}
 		}
 	}
-	if cols := Lay(l, Facts{}, []Step{{Partition: "6", Body: Sliding{By: "1 GiB"}}, {Partition: "5", Body: Sliding{By: "1 GiB"}}}); cols[1].NoReturn != "" {
+	if cols := Lay(l, Facts{}, []Step{
+		{Partition: "6", Body: Sliding{By: "1 GiB"}}, {Partition: "5", Body: Sliding{By: "1 GiB"}},
+	}); cols[1].NoReturn != "" {
 		t.Errorf("nothing is gone: %q", cols[1].NoReturn)
 	}
 }

@@ -283,7 +283,11 @@ func TestNoPlanRoundTheLead(t *testing.T) {
 // TestNotThereYet asks the lead for nothing that only the plan itself makes.
 func TestNotThereYet(t *testing.T) {
 	l := sample.Reception()
-	cols := Lay(l, Facts{NewIDs: StandIns()}, []Step{{Body: Creation{Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}}, {Partition: "6", Body: CopyingOut{Volume: "n", As: "h"}}, {Partition: "n", Body: Deletion{Waiver: "w"}}, {Partition: "5", Body: Deletion{Waiver: "w"}}})
+	cols := Lay(l, Facts{NewIDs: StandIns()}, []Step{
+		{Body: Creation{Size: "8 GiB", Type: "basic", Format: "ntfs", As: "n"}},
+		{Partition: "6", Body: CopyingOut{Volume: "n", As: "h"}}, {Partition: "n", Body: Deletion{Waiver: "w"}},
+		{Partition: "5", Body: Deletion{Waiver: "w"}},
+	})
 	for i, asked := range map[int]bool{2: false, 3: true} {
 		if c := cols[i]; codes(c.Missing) != "lead-missing" || (c.Missing[0].Ask != nil) != asked || strings.Contains(c.Missing[0].Text, "This plan makes it") == asked {
 			t.Errorf("step %d: %v, %v", i+1, c.Obstacles, c.Missing)

@@ -52,12 +52,19 @@ func TestMake(t *testing.T) {
 		}
 	}
 	// A later step speaks of a new partition by its name.
-	cols := Lay(l, facts, []Step{{Body: Creation{Size: "2 GiB", Type: "basic", Format: "ntfs", Label: "Fresh", As: "new1"}}, {Partition: "new1", Body: CopyingBack{Backup: "b-1"}}})
+	cols := Lay(l, facts, []Step{
+		{Body: Creation{Size: "2 GiB", Type: "basic", Format: "ntfs", Label: "Fresh", As: "new1"}},
+		{Partition: "new1", Body: CopyingBack{Backup: "b-1"}},
+	})
 	p, ok := cols[1].Layout.Find(cols[0].Number)
 	if !ok || p.Volume.Label != "Fresh" || p.Bytes != 2*disk.GiB || cols[1].Number != cols[0].Number || p.Volume.UsedBytes != disk.GiB || p.UniqueID != facts.NewIDs[0] {
 		t.Errorf("%+v", cols)
 	}
-	for _, s := range []Step{{Body: Creation{Type: "basic", Format: "ntfs"}}, {Body: Creation{Size: "1 GiB", Format: "ntfs"}}, {Body: Creation{Size: "1 GiB", Type: "basic", Format: "vat"}}, {Partition: "5", Body: CopyingBack{}}, {Partition: "5", Body: Deletion{Backups: "burn"}}} {
+	for _, s := range []Step{
+		{Body: Creation{Type: "basic", Format: "ntfs"}}, {Body: Creation{Size: "1 GiB", Format: "ntfs"}},
+		{Body: Creation{Size: "1 GiB", Type: "basic", Format: "vat"}}, {Partition: "5", Body: CopyingBack{}},
+		{Partition: "5", Body: Deletion{Backups: "burn"}},
+	} {
 		if s.Valid() == nil {
 			t.Errorf("%+v is taken", s)
 		}

@@ -13,7 +13,10 @@ type NotingIdentity struct{}
 func (NotingIdentity) Do() Do { return NoteIdentity }
 
 // notingIdentity enters in the trail what tells a partition from all others.
-var notingIdentity = kind{blank: NotingIdentity{}, valid: Step.named, lay: layNoteIdentity, ofThePC: true, tableOnly: true}
+var notingIdentity = kind{
+	blank: NotingIdentity{},
+	valid: Step.named, lay: layNoteIdentity, ofThePC: true, tableOnly: true,
+}
 
 func layNoteIdentity(c *Column, l *layout.Layout, p *layout.Span, _ Facts) {
 	c.Title, c.Detail, c.Layout = "Note the identity of "+p.Title(), Identity(*p), l

@@ -62,23 +62,36 @@ func TestOnPC(t *testing.T) {
 		{"into a data volume", l, sample.InOrder(), []Step{park, {Partition: "5", Body: UsingRecovery{}}}, "no-volume", nil},
 		{"in use already", l, sample.InOrder(), []Step{{Partition: "4", Body: UsingRecovery{}}}, "nothing-to-do", nil},
 		{"back where it still lies", l, sample.InOrder(), []Step{park, {Partition: "4", Body: UsingRecovery{}}}, "", func(c Column) bool { return c.From == 0 && c.PC.Recovery.InUse && c.PC.Recovery.Partition == "e" }},
-		{"parked where nobody noted", l, &pc.Facts{Start: "d", Recovery: &pc.Recovery{Partition: "d", Parked: true}}, []Step{{Partition: "4", Body: UsingRecovery{}}}, "not-parked", nil},
+		{"parked where nobody noted", l, &pc.Facts{Start: "d", Recovery: &pc.Recovery{Partition: "d", Parked: true}}, []Step{
+			{Partition: "4", Body: UsingRecovery{}},
+		}, "not-parked", nil},
 		{"start system dropped", l, sample.InOrder(), []Step{{Partition: "3", Body: DroppingStartEntry{}}}, "start-system", nil},
 		{"not a system", l, sample.InOrder(), []Step{{Partition: "4", Body: DroppingStartEntry{}}}, "no-system", nil},
 		{"dropped", l, sample.InOrder(), []Step{{Partition: "5", Body: DroppingStartEntry{}}}, "", func(c Column) bool {
 			p, _ := c.Layout.Find(5)
 			return len(c.PC.Order) == 1 && p.Note == layout.NoteUnstarted
 		}},
-		{"dropped twice", l, sample.InOrder(), []Step{{Partition: "5", Body: DroppingStartEntry{}}, {Partition: "5", Body: DroppingStartEntry{}}}, "not-in-order", nil},
-		{"the old system goes", l, sample.InOrder(), []Step{{Partition: "5", Body: Deletion{Waiver: "w"}}}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
+		{"dropped twice", l, sample.InOrder(), []Step{
+			{Partition: "5", Body: DroppingStartEntry{}}, {Partition: "5", Body: DroppingStartEntry{}},
+		}, "not-in-order", nil},
+		{"the old system goes", l, sample.InOrder(), []Step{
+			{Partition: "5", Body: Deletion{Waiver: "w"}},
+		}, "", func(c Column) bool { return codes(c.Notes) == "start-entry" && len(c.PC.Order) == 1 }},
 		{"another starts", l, sample.InOrder(), []Step{{Partition: "5", Body: Ordering{Wait: &ten}}}, "", func(c Column) bool {
 			was, _ := c.Layout.Find(3)
 			is, _ := c.Layout.Find(5)
 			return c.PC.Start == "f" && c.PC.Order[0].Title == "Old" && c.PC.Wait == 10 && was.Role == layout.OtherSystem && was.Note == layout.NoteOffered && is.Role == layout.StartSystem
 		}},
-		{"another starts, and the first goes", l, sample.InOrder(), []Step{{Partition: "5", Body: Ordering{}}, {Partition: "3", Body: DroppingStartEntry{}}, {Partition: "3", Body: Deletion{Waiver: "w"}}}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
-		{"a hibernated one starts", sample.With(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), sample.InOrder(), []Step{{Partition: "5", Body: Ordering{}}}, "hibernated", nil},
-		{"letter", l, sample.InOrder(), []Step{{Partition: "5", Body: Lettering{Letter: "X"}}}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
+		{"another starts, and the first goes", l, sample.InOrder(), []Step{
+			{Partition: "5", Body: Ordering{}}, {Partition: "3", Body: DroppingStartEntry{}},
+			{Partition: "3", Body: Deletion{Waiver: "w"}},
+		}, "", func(c Column) bool { return len(c.PC.Order) == 1 && c.PC.Start == "f" }},
+		{"a hibernated one starts", sample.With(l, 5, func(s *layout.Span) { s.Volume.Hibernated = true }), sample.InOrder(), []Step{
+			{Partition: "5", Body: Ordering{}},
+		}, "hibernated", nil},
+		{"letter", l, sample.InOrder(), []Step{
+			{Partition: "5", Body: Lettering{Letter: "X"}},
+		}, "", func(c Column) bool { p, _ := c.Layout.Find(5); return p.Letter == "X" && c.PC.Letters["f"] == "X" }},
 		{"letter taken", l, sample.InOrder(), []Step{{Partition: "5", Body: Lettering{Letter: "C"}}}, "letter-taken", nil},
 		{"identity", l, nil, []Step{{Partition: "4", Body: NotingIdentity{}}}, "", func(c Column) bool {
 			return strings.Contains(c.Detail, "unique id e") && strings.Contains(c.Detail, "sectors") && c.Layout == l

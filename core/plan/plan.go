@@ -110,7 +110,7 @@ func noReturn(c Column, gone []layout.Span, room disk.Bytes) string {
 	if c.Layout == nil {
 		return ""
 	}
-	if Of[Deletion](c.Step).Erase {
+	if c.Step.Erases() {
 		return "it overwrites what it deletes"
 	}
 	if c.Portions {
@@ -158,7 +158,7 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	}
 	wiped := s.wipes()
 	b, ok := f.Backups[p.Number]
-	if p.Volume == nil || f.kept[p.Number] && !Of[Deletion](s).Erase || ok && b.Verified && b.Same && !wiped {
+	if p.Volume == nil || f.kept[p.Number] && !s.Erases() || ok && b.Verified && b.Same && !wiped {
 		return out
 	}
 	if strings.TrimSpace(s.Waiver()) != "" {

@@ -37,13 +37,23 @@ func TestObstacles(t *testing.T) {
 		{"nothing in it, release only", []Step{{Partition: "2", Body: Deletion{}}}, "", "release-missing"},
 		{"a waiver over personal files", []Step{{Partition: "5", Body: Deletion{Waiver: "w"}}}, "", "lead-missing"},
 		{"no backup at all", []Step{{Partition: "5", Body: Deletion{}}}, "", "backup-missing"},
-		{"too much", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "2GiB"}}}, "bad-amount", ""},
-		{"fits exactly", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "1GiB"}}}, "", ""},
-		{"not larger", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{To: "100GiB"}}}, "bad-amount", ""},
+		{"too much", []Step{
+			{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "2GiB"}},
+		}, "bad-amount", ""},
+		{"fits exactly", []Step{
+			{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{By: "1GiB"}},
+		}, "", ""},
+		{"not larger", []Step{
+			{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "3", Body: Growth{To: "100GiB"}},
+		}, "bad-amount", ""},
 		{"FAT", []Step{{Partition: "1", Body: Growth{By: "all"}}}, "in-the-way", ""},
-		{"after an obstacle", []Step{{Partition: "3", Body: Deletion{}}, {Partition: "4", Body: Deletion{}}}, "earlier-step", ""},
+		{"after an obstacle", []Step{
+			{Partition: "3", Body: Deletion{}}, {Partition: "4", Body: Deletion{}},
+		}, "earlier-step", ""},
 		{"toward the start", []Step{{Partition: "5", Body: Growth{By: "all", Edge: "head"}}}, "in-the-way", ""},
-		{"toward the start, into a gap", []Step{{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "5", Body: Growth{By: "all", Edge: "head"}}}, "", ""},
+		{"toward the start, into a gap", []Step{
+			{Partition: "4", Body: Deletion{Release: "r"}}, {Partition: "5", Body: Growth{By: "all", Edge: "head"}},
+		}, "", ""},
 	} {
 		cols := Lay(l, facts, c.steps)
 		last := cols[len(cols)-1]

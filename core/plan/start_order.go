@@ -17,7 +17,10 @@ type Ordering struct {
 func (Ordering) Do() Do { return StartOrder }
 
 // ordering says which system the PC starts by default, and how long it asks.
-var ordering = kind{blank: Ordering{}, valid: validStartOrder, lay: onPC(startOrder), whole: noPartition, ofThePC: true, tableOnly: true}
+var ordering = kind{
+	blank: Ordering{},
+	valid: validStartOrder, lay: onPC(startOrder), whole: noPartition, ofThePC: true, tableOnly: true,
+}
 
 func validStartOrder(s Step) error {
 	step := Of[Ordering](s)

@@ -28,12 +28,21 @@ func TestStartChecks(t *testing.T) {
 	}{
 		{"as it is", l, Facts{StartsHere: true, PC: sample.InOrder()}, nil, nil},
 		{"recovery goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{gone("4")}, []string{"Recovery must"}},
-		{"recovery is parked and goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Body: Parking{}}, gone("4")}, []string{"Recovery must"}},
-		{"recovery moves", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Body: Parking{}}, gone("4"), {Body: Creation{Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "r"}}, {Partition: "r", Body: UsingRecovery{}}}, nil},
+		{"recovery is parked and goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{
+			{Body: Parking{}}, gone("4"),
+		}, []string{"Recovery must"}},
+		{"recovery moves", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{
+			{Body: Parking{}}, gone("4"), {Body: Creation{Size: "2 GiB", Type: "recovery", Format: "ntfs", As: "r"}},
+			{Partition: "r", Body: UsingRecovery{}},
+		}, nil},
 		{"recovery is too small", full, Facts{StartsHere: true, PC: sample.InOrder()}, nil, []string{"Recovery must"}},
 		{"the other system goes", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{gone("5")}, []string{"Start entry mends"}},
-		{"it leaves the order", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{{Partition: "5", Body: DroppingStartEntry{}}}, []string{"Start entry mends"}},
-		{"a start volume moves on an MBR", old, Facts{StartsHere: true, PC: bakes}, []Step{{Partition: "1", Body: Sliding{By: "500 MiB"}}}, []string{"Place mends"}},
+		{"it leaves the order", l, Facts{StartsHere: true, PC: sample.InOrder()}, []Step{
+			{Partition: "5", Body: DroppingStartEntry{}},
+		}, []string{"Start entry mends"}},
+		{"a start volume moves on an MBR", old, Facts{StartsHere: true, PC: bakes}, []Step{
+			{Partition: "1", Body: Sliding{By: "500 MiB"}},
+		}, []string{"Place mends"}},
 		{"it is not active any more", old, Facts{StartsHere: true, PC: bakes}, nil, []string{"Active partition wrong"}},
 		{"of a drive that nothing starts from", l, Facts{PC: &pc.Facts{Version: 1}}, []Step{gone("1"), gone("4")}, nil},
 		{"no loader", l, Facts{PC: sample.InOrder(), StartsHere: true, Loaders: map[string][]string{"b": {}}}, nil, []string{"Loaders wrong"}},
@@ -41,7 +50,9 @@ func TestStartChecks(t *testing.T) {
 		{"only its own loader", l, Facts{PC: sample.InOrder(), StartsHere: true, Loaders: map[string][]string{"b": {"EFI/Own/start.efi"}}}, nil, nil},
 		{"no start code", old, Facts{StartsHere: true, PC: bakes, NoStartCode: true}, nil, []string{"Start code wrong"}},
 		{"no EFI partition", l, Facts{PC: &pc.Facts{Version: 1, Start: "d"}, StartsHere: true}, nil, []string{"Loaders wrong"}},
-		{"cleared", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{{Body: Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}}}, nil},
+		{"cleared", sample.With(l, 3, func(s *layout.Span) { s.Role = layout.Data }), Facts{PC: &pc.Facts{Version: 1, Start: "x", StartDrive: ""}}, []Step{
+			{Body: Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}},
+		}, nil},
 	} {
 		c.f.NewIDs = StandIns()
 		if c.f.Loaders == nil {

@@ -15,7 +15,10 @@ type UsingRecovery struct{}
 func (UsingRecovery) Do() Do { return UseRecovery }
 
 // usingRecovery has the PC use the recovery environment from a partition.
-var usingRecovery = kind{blank: UsingRecovery{}, valid: Step.named, lay: onPC(useRecovery), ofThePC: true, copies: recoveryAcross}
+var usingRecovery = kind{
+	blank: UsingRecovery{},
+	valid: Step.named, lay: onPC(useRecovery), ofThePC: true, copies: recoveryAcross,
+}
 
 // useRecovery takes the recovery environment into use from a partition: the one that it
 // came from and still lies in, or another that it is copied into from where it is parked.

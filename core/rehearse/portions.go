@@ -185,7 +185,10 @@ func (p *Run) also(i int, c plan.Column, s script.Script) error {
 // giveOver makes one volume as small as it can be, at its head, and gives what that frees to
 // the other.
 func (p *Run) giveOver(i, from, to int, facts plan.Facts) error {
-	for _, s := range []plan.Step{{Partition: fmt.Sprint(from), Body: plan.Shrinking{By: "all", Edge: "head"}}, {Partition: fmt.Sprint(to), Body: plan.Growth{By: "all"}}} {
+	for _, s := range []plan.Step{
+		{Partition: fmt.Sprint(from), Body: plan.Shrinking{By: "all", Edge: "head"}},
+		{Partition: fmt.Sprint(to), Body: plan.Growth{By: "all"}},
+	} {
 		col := plan.Lay(p.Survey.Layout, facts, []plan.Step{s})[0]
 		if col.Layout == nil { // there is nothing to give, or to take
 			continue

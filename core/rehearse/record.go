@@ -45,7 +45,7 @@ func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts
 		return nil, err
 	}
 	var k trail.Contents
-	if rec.Erased = plan.Of[plan.Deletion](c.Step).Erase; rec.Erased {
+	if rec.Erased = c.Step.Erases(); rec.Erased {
 		p.Records = append(p.Records, prepRecord{rec, k})
 		p.Meta.Kept = append(p.Meta.Kept, id)
 		return rec, nil

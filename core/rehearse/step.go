@@ -76,7 +76,7 @@ func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 		return d.notWritten(err)
 	}
 	s := done.Script
-	if !c.Portions && c.NoReturn != "" && !plan.Of[plan.Deletion](c.Step).Erase { // an erasing has its own, behind the table
+	if !c.Portions && c.NoReturn != "" && !c.Step.Erases() { // an erasing has its own, behind the table
 		s = append(script.Script{{Kind: script.NoReturn, Text: "from here on " + c.NoReturn}}, s...)
 	}
 	if a := done.Arrival; a != nil && len(p.Meta.Arrivals) > arrived { // an empty volume has nothing that arrives

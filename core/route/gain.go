@@ -181,7 +181,8 @@ func (s *search) moveFiles(p *layout.Span, want disk.Bytes) {
 		}
 		var steps []plan.Step
 		for _, x := range chosen {
-			steps = append(steps, plan.Step{Partition: s.g.Receiver, Body: plan.CopyingOut{Volume: strconv.Itoa(q.Number), Only: []string{x.Path}, Move: true}})
+			move := plan.CopyingOut{Volume: strconv.Itoa(q.Number), Only: []string{x.Path}, Move: true}
+			steps = append(steps, plan.Step{Partition: s.g.Receiver, Body: move})
 		}
 		s.add(nil, nil, steps)
 	}

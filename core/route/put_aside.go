@@ -127,7 +127,9 @@ func (s *search) replace(q *layout.Span, gone []layout.Span, size disk.Bytes, th
 		}
 	}
 	if gap != nil && to == nil {
-		temp := plan.Creation{Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary", As: "temporary"}
+		temp := plan.Creation{
+			Size: fmt.Sprintf("%d B", least), Type: "basic", Format: "ntfs", Label: "Temporary", As: "temporary",
+		}
 		end := (gap.End + 1).Offset(s.l.Sector).Down(disk.Grid)
 		temp.StartLBA = (end - least.Up(disk.Grid)).At(s.l.Sector)
 		steps := append([]plan.Step{

@@ -136,7 +136,10 @@ func TestRestart(t *testing.T) {
 	l := sample.With(sample.Reception(), 3, func(s *layout.Span) { s.Held = "the running system" })
 	l = sample.With(l, 5, func(s *layout.Span) { s.Held, s.Loses = "the archive program", "a film that is being read in" })
 	f := plan.Facts{StartsHere: true, PC: &pc.Facts{State: pc.Running, Held: map[string]string{"f": "the archive program"}}, NewIDs: plan.StandIns()}
-	grow := []plan.Step{{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}}, {Partition: "3", Body: plan.Growth{By: "1 GiB"}}}
+	grow := []plan.Step{
+		{Partition: "4", Body: plan.Deletion{Release: "r", Waiver: "w"}},
+		{Partition: "3", Body: plan.Growth{By: "1 GiB"}},
+	}
 	if cols := plan.Lay(l, f, grow); codes(cols[1].Obstacles) != "held" || !strings.Contains(cols[1].Obstacles[0].Text, "around a restart") {
 		t.Fatalf("%+v", cols[1].Obstacles)
 	}
@@ -158,7 +161,10 @@ func TestRestart(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	// A step that cannot be done has a price too: that of what comes before it.
-	if p := plan.PriceOf(l, plan.Lay(l, f, []plan.Step{{Body: plan.Restarting{}}, {Partition: "9", Body: plan.Deletion{}}, {Body: plan.Creation{Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}}}), f); p.Restarts != 1 {
+	if p := plan.PriceOf(l, plan.Lay(l, f, []plan.Step{
+		{Body: plan.Restarting{}}, {Partition: "9", Body: plan.Deletion{}},
+		{Body: plan.Creation{Size: "1 GiB", Type: "basic", Format: "ntfs", Test: true}},
+	}), f); p.Restarts != 1 {
 		t.Errorf("%+v", p)
 	}
 	for what, x := range map[string]plan.Facts{"nothing-to-do": {PC: &pc.Facts{State: pc.Off}}, "no-pc": {}} {

@@ -385,7 +385,9 @@ func read(t *testing.T, dev disk.Device) *survey.Survey {
 
 // TestUnsoundStaysItsSize refuses to change the size of a volume that does not check sound.
 func TestUnsoundStaysItsSize(t *testing.T) {
-	for _, step := range []plan.Step{{Partition: "6", Body: plan.Growth{By: "8 MiB"}}, {Partition: "6", Body: plan.Shrinking{By: "1 MiB"}}} {
+	for _, step := range []plan.Step{
+		{Partition: "6", Body: plan.Growth{By: "8 MiB"}}, {Partition: "6", Body: plan.Shrinking{By: "1 MiB"}},
+	} {
 		s := newShop(t, step)
 		im := s.open(t)
 		p, _ := read(t, im).Layout.Find(6)

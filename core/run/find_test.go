@@ -118,7 +118,9 @@ func TestRestorePointsAtEveryCut(t *testing.T) {
 func TestBackUpFindPartly(t *testing.T) {
 	s, f := lostShop(t, "start")
 	im := s.open(t)
-	s.steps = []plan.Step{{Body: plan.Creation{StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}}}
+	s.steps = []plan.Step{
+		{Body: plan.Creation{StartLBA: f.Start + (2 * disk.MiB).At(512), Size: "12 MiB", Type: "basic", Format: "ntfs", Label: "Over"}},
+	}
 	if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 		t.Fatal(err)
 	}

@@ -623,7 +623,9 @@ func TestNamesThatNoPCOpens(t *testing.T) {
 	s := newShop(t)
 	im := s.open(t)
 	for _, folder := range []string{"/aux", "/From X/nul.txt", "/From X. ", "/From X/ends with a dot.", "/a<b", "/a:b", "/what?", "/tab\there", "/COM1", "/con .files", "/" + strings.Repeat("x", 256), "/a/../b", "/."} {
-		text, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: folder, Release: "r", Waiver: "w"}}}})
+		text, err := json.Marshal(plan.Plan{Version: 1, Steps: []plan.Step{
+			{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: folder, Release: "r", Waiver: "w"}},
+		}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -632,7 +634,9 @@ func TestNamesThatNoPCOpens(t *testing.T) {
 		}
 	}
 	o := s.atHour(s.options(im))
-	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: "/console/ö. x/com10", Release: "r", Waiver: "w"}}}}
+	o.Plan = &plan.Plan{Version: 1, Steps: []plan.Step{
+		{Partition: "5", Body: plan.Absorbing{Into: "6", Folder: "/console/ö. x/com10", Release: "r", Waiver: "w"}},
+	}}
 	o.Rehearse = true
 	if err := start(o); err != nil {
 		t.Errorf("a folder that every PC opens: %v", err)

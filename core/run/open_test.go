@@ -275,7 +275,10 @@ func TestAlteredRecord(t *testing.T) {
 			if rec, _, err := recs.Load(res.Records[0]); err != nil || rec.Span.Number != 6 {
 				t.Errorf("it cannot be looked at: %v", err)
 			}
-			for _, step := range []plan.Step{{Body: plan.BringingBack{Record: res.Records[0]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB"}}} {
+			for _, step := range []plan.Step{
+				{Body: plan.BringingBack{Record: res.Records[0]}},
+				{Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB"}},
+			} {
 				s.steps = []plan.Step{step}
 				_, err = CarryOut(context.Background(), s.options(im))
 				var b *rehearse.Blocked

@@ -323,7 +323,10 @@ func (p *player) onPC(h holding, any func() string) []plan.Step {
 		}
 		return []plan.Step{{Partition: any(), Body: plan.NotingIdentity{}}}
 	}
-	return []plan.Step{{Partition: any(), Body: plan.Lettering{Letter: string(rune('R' + p.rng.IntN(4)))}}, {Partition: any(), Body: plan.Ordering{Wait: &wait}}}
+	return []plan.Step{
+		{Partition: any(), Body: plan.Lettering{Letter: string(rune('R' + p.rng.IntN(4)))}},
+		{Partition: any(), Body: plan.Ordering{Wait: &wait}},
+	}
 }
 
 // steps is a plan that may or may not be possible.
@@ -592,13 +595,13 @@ func TestRandomPlans(t *testing.T) {
 				want, went = p.led(before, after, s.steps)
 				for _, x := range s.steps {
 					kinds[x.Do()]++
-					if plan.Of[plan.Deletion](x).Erase {
+					if x.Erases() {
 						kinds["(erased)"]++
 					}
 				}
 				last := s.steps[len(s.steps)-1]
 				n, _ := strconv.Atoi(last.Partition)
-				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do() == plan.Delete && !plan.Of[plan.Deletion](last).Erase || last.Do() == plan.Absorb) {
+				if name := before.names[n]; len(went) == 1 && name != "" && (last.Do() == plan.Delete && !last.Erases() || last.Do() == plan.Absorb) {
 					p.fresh = newRecord(t, o.Records, before.disk, known)
 					p.stash[p.fresh] = map[string]string{}
 					for k, v := range went[0] {

@@ -51,7 +51,9 @@ func RestoreToFolder(ctx context.Context, o Options, backup string, only []strin
 func RestoreInto(ctx context.Context, o Options, backup string, only []string, number int, folder string) (*ran.Arrival, error) {
 	o.Plan = &plan.Plan{
 		Version: 1,
-		Steps:   []plan.Step{{Partition: fmt.Sprint(number), Body: plan.CopyingBack{Backup: backup, Only: only, Folder: folder}}},
+		Steps: []plan.Step{{
+			Partition: fmt.Sprint(number), Body: plan.CopyingBack{Backup: backup, Only: only, Folder: folder},
+		}},
 	}
 	res, err := CarryOut(ctx, o)
 	if err != nil {

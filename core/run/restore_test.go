@@ -268,7 +268,9 @@ func TestImageRestoredElsewhere(t *testing.T) {
 		}
 		before := contents(t, im)
 		// Into the gap at its own size, and larger.
-		s.steps = []plan.Step{{Body: plan.Creation{Backup: m.ID, As: "a"}}, {Body: plan.Creation{Backup: m.ID, Size: "60 MiB"}}}
+		s.steps = []plan.Step{
+			{Body: plan.Creation{Backup: m.ID, As: "a"}}, {Body: plan.Creation{Backup: m.ID, Size: "60 MiB"}},
+		}
 		if _, err := CarryOut(context.Background(), s.options(im)); err != nil {
 			t.Fatal(err)
 		}

@@ -226,7 +226,9 @@ func TestBringBackFromBackup(t *testing.T) {
 	if _, err := BackUp(context.Background(), s.options(im), Wanted{Partition: 4, Kind: shelf.Image}, nil); err != nil {
 		t.Fatal(err)
 	}
-	s.steps = []plan.Step{{Partition: "4", Body: plan.Deletion{Release: "not wanted"}}, {Partition: "3", Body: plan.Growth{By: "all"}}}
+	s.steps = []plan.Step{
+		{Partition: "4", Body: plan.Deletion{Release: "not wanted"}}, {Partition: "3", Body: plan.Growth{By: "all"}},
+	}
 	res, err := CarryOut(context.Background(), s.options(im))
 	if err != nil {
 		t.Fatal(err)
@@ -326,7 +328,10 @@ func TestPowerCutAtEveryWrite(t *testing.T) {
 			t.Fatal(err)
 		}
 		im.Close()
-		s.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[1]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}}}
+		s.steps = []plan.Step{
+			{Body: plan.BringingBack{Record: res.Records[1]}},
+			{Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}},
+		}
 		s.fills = true
 		s.cut(t, 1)
 	})

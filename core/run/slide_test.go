@@ -39,7 +39,11 @@ func train() []plan.Step {
 
 // gives takes room from a volume at its head and hands it on.
 func gives() []plan.Step {
-	return []plan.Step{{Partition: "6", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "5", Body: plan.Shrinking{By: "20 MiB", Edge: "head"}}, {Partition: "4", Body: plan.Sliding{By: "20 MiB"}}, {Partition: "3", Body: plan.Growth{By: "all"}}}
+	return []plan.Step{
+		{Partition: "6", Body: plan.Shrinking{By: "8 MiB"}},
+		{Partition: "5", Body: plan.Shrinking{By: "20 MiB", Edge: "head"}},
+		{Partition: "4", Body: plan.Sliding{By: "20 MiB"}}, {Partition: "3", Body: plan.Growth{By: "all"}},
+	}
 }
 
 // TestSlid carries slides out and compares every file, that the drive is sound, and that the
@@ -53,8 +57,15 @@ func TestSlid(t *testing.T) {
 		"over what was deleted, at its end": {steps: []plan.Step{deleteRecovery, {Partition: "5", Body: plan.Sliding{By: "-all"}}, {Partition: "5", Body: plan.Growth{By: "all"}}}, gone: "4/"},
 		"at its head":                       {steps: []plan.Step{deleteRecovery, {Partition: "5", Body: plan.Growth{By: "all", Edge: "head"}}}, gone: "4/"},
 		"a neighbour gives at its head":     {steps: gives()},
-		"it gives at its end, with a slide": {steps: []plan.Step{{Partition: "3", Body: plan.Shrinking{By: "6 MiB"}}, {Partition: "4", Body: plan.Sliding{By: "-6 MiB"}}, {Partition: "5", Body: plan.Growth{By: "6 MiB", Edge: "head"}}, {Partition: "5", Body: plan.Shrinking{By: "2 MiB"}}}},
-		"there and back":                    {steps: []plan.Step{{Partition: "6", Body: plan.Sliding{By: "7 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-3 MiB"}}, {Partition: "6", Body: plan.Growth{By: "1 MiB"}}}},
+		"it gives at its end, with a slide": {steps: []plan.Step{
+			{Partition: "3", Body: plan.Shrinking{By: "6 MiB"}}, {Partition: "4", Body: plan.Sliding{By: "-6 MiB"}},
+			{Partition: "5", Body: plan.Growth{By: "6 MiB", Edge: "head"}},
+			{Partition: "5", Body: plan.Shrinking{By: "2 MiB"}},
+		}},
+		"there and back": {steps: []plan.Step{
+			{Partition: "6", Body: plan.Sliding{By: "7 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-3 MiB"}},
+			{Partition: "6", Body: plan.Growth{By: "1 MiB"}},
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for _, sector := range []disk.Bytes{512, 4096} {
@@ -162,10 +173,20 @@ func TestSlidOnMBR(t *testing.T) {
 func TestLeftBehind(t *testing.T) {
 	head := plan.Step{Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}
 	for name, c := range map[string]struct{ before, steps []plan.Step }{
-		"a container's former start": {[]plan.Step{{Partition: "6", Body: plan.Sliding{By: "10 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "10 MiB"}}}, []plan.Step{head, {Partition: "1", Body: plan.Sliding{By: "all"}}}},
-		"an empty container": {[]plan.Step{{Partition: "7", Body: plan.Deletion{Waiver: "w"}}, {Partition: "6", Body: plan.Deletion{Waiver: "w"}}, {Partition: "5", Body: plan.Deletion{Waiver: "w"}}},
-			[]plan.Step{{Partition: "2", Body: plan.Containing{Act: "dissolve"}}, {Partition: "1", Body: plan.Sliding{By: "20 MiB"}}}},
-		"a volume's former end": {nil, []plan.Step{{Partition: "5", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-5 MiB"}}}},
+		"a container's former start": {[]plan.Step{
+			{Partition: "6", Body: plan.Sliding{By: "10 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "10 MiB"}},
+		}, []plan.Step{head, {Partition: "1", Body: plan.Sliding{By: "all"}}}},
+		"an empty container": {[]plan.Step{
+			{Partition: "7", Body: plan.Deletion{Waiver: "w"}}, {Partition: "6", Body: plan.Deletion{Waiver: "w"}},
+			{Partition: "5", Body: plan.Deletion{Waiver: "w"}},
+		},
+			[]plan.Step{
+				{Partition: "2", Body: plan.Containing{Act: "dissolve"}},
+				{Partition: "1", Body: plan.Sliding{By: "20 MiB"}},
+			}},
+		"a volume's former end": {nil, []plan.Step{
+			{Partition: "5", Body: plan.Shrinking{By: "8 MiB"}}, {Partition: "6", Body: plan.Sliding{By: "-5 MiB"}},
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := bakeryShop(t, 512)
@@ -233,7 +254,10 @@ func TestContainerAtItsHead(t *testing.T) {
 func TestSlidOnMBRAtEveryCut(t *testing.T) {
 	s := bakeryShop(t, 512)
 	s.pc = true
-	s.steps, s.fills = []plan.Step{{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}}, {Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}}, true
+	s.steps, s.fills = []plan.Step{
+		{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}},
+		{Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}},
+	}, true
 	s.cut(t, 1)
 }
 

@@ -61,7 +61,10 @@ func tortured(t *testing.T) map[string]*shop {
 	giving := newShop(t, gives()...)
 	giving.fills = true
 	logical := bakeryShop(t, 512)
-	logical.steps, logical.fills, logical.pc = []plan.Step{{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}}, {Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}}}, true, true
+	logical.steps, logical.fills, logical.pc = []plan.Step{
+		{Partition: "6", Body: plan.Sliding{By: "4 MiB"}}, {Partition: "5", Body: plan.Sliding{By: "2 MiB"}},
+		{Partition: "2", Body: plan.Containing{Act: "shrink", Edge: "head", By: "all"}},
+	}, true, true
 	clearing := bakeryShop(t, 512)
 	clearing.steps = []plan.Step{{Body: plan.Clearing{Scheme: "gpt", Release: "r", Waiver: "w"}}}
 	small := newShop(t, plan.Step{Partition: "2", Body: plan.Deletion{Release: "not wanted"}}, plan.Step{Partition: "1", Body: plan.Growth{By: "all"}},
@@ -79,7 +82,11 @@ func tortured(t *testing.T) map[string]*shop {
 		t.Fatal(err)
 	}
 	im.Close()
-	back.steps = []plan.Step{{Body: plan.BringingBack{Record: res.Records[1]}}, {Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}}, {Body: plan.Creation{Backup: m.ID, Size: "40 MiB", As: "copy"}}}
+	back.steps = []plan.Step{
+		{Body: plan.BringingBack{Record: res.Records[1]}},
+		{Body: plan.Rebuilding{Record: res.Records[0], Size: "10 MiB", As: "again"}},
+		{Body: plan.Creation{Backup: m.ID, Size: "40 MiB", As: "copy"}},
+	}
 	back.fills = true
 	return map[string]*shop{
 		"delete and grow": newShop(t, deleteRecovery, growC), "fill": filling, "erase": erasing, "replace": replacing, "park": parking, "absorb": absorbing, "slide": sliding,

@@ -346,7 +346,7 @@ func shortly(steps []plan.Step) string {
 func (h *truthful) outside(before look, was, is *survey.Survey, steps []plan.Step, undone bool) {
 	named := map[int]bool{}
 	for _, s := range steps {
-		if s.Do() != plan.Delete || plan.Of[plan.Deletion](s).Erase || undone {
+		if s.Do() != plan.Delete || s.Erases() || undone {
 			named[number(s.Partition)], named[number(s.Other())] = true, true
 		}
 	}

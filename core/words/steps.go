@@ -72,7 +72,7 @@ func Does(s plan.Step, n int) string {
 		return fmt.Sprintf("started by default from step %d on", n)
 	case s.Do() == plan.Container:
 		w = ofContainer[plan.Of[plan.Containing](s).Act]
-	case plan.Of[plan.Deletion](s).Erase:
+	case s.Erases():
 		w.does += " and erased"
 	}
 	return fmt.Sprintf("%s in step %d%s", w.does, n, w.with)
