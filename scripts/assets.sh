@@ -5,7 +5,8 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 out=app/web/static/vendor
 mkdir -p "$out"
-cp node_modules/bulma/css/bulma.min.css "$out/"
+# Of Bulma what the pages use.
+npm run --silent style -- --output "$out/bulma.css"
 for w in 400 600; do
   cp "node_modules/@fontsource/atkinson-hyperlegible-next/files/atkinson-hyperlegible-next-latin-$w-normal.woff2" "$out/next-$w.woff2"
   cp "node_modules/@fontsource/atkinson-hyperlegible-mono/files/atkinson-hyperlegible-mono-latin-$w-normal.woff2" "$out/mono-$w.woff2"

@@ -18,6 +18,8 @@ if [ "$what" != e2e ]; then
   go vet ./...
   if [ "${tests[*]}" = ./... ]; then
     npm run --silent formatted # scripts, styles and templates; "npm run format" mends it
+    npm run --silent style -- --output "$work/bulma.css"
+    cmp "$work/bulma.css" app/web/static/vendor/bulma.css || { echo "What the pages use of Bulma has changed: run scripts/assets.sh."; exit 1; }
     go tool staticcheck ./...
     # The packages that are light enough for the race detector.
     CGO_ENABLED=1 go test -race ./app/work ./core/disk ./core/intake ./core/trail ./core/plan ./core/route

@@ -241,6 +241,7 @@ var functions = template.FuncMap{
 	"part":      func(view, of, it any) part { return part{view, of, it} },
 	"pageOf":    pageOf,
 	"static":    staticAt,
+	"modules":   modules,
 	"actOf":     actOf,
 	"seenActOf": seenActOf,
 	"sentences": func(all []string) string { return strings.Join(all, " ") },

@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
@@ -25,8 +26,15 @@ type asset struct {
 // assets are all of them by their paths, and a name for all of them as they are: an address with that name in it never
 // says anything else, so that browsers need not ask again.
 type assets struct {
-	list map[string]*asset
-	hash string
+	list    map[string]*asset
+	modules []string // that app.js imports: their addresses
+	hash    string
+}
+
+// styles are what css/all.css is made of: a later one has the last word.
+var styles = []string{
+	"vendor/bulma.css", "css/colours.css", "css/basics.css", "css/frame.css", "css/bench.css", "css/job.css", "css/map.css",
+	"css/counter.css", "css/pages.css", "css/report.css", "css/narrow.css",
 }
 
 var served = sync.OnceValue(func() *assets {
@@ -44,21 +52,36 @@ var served = sync.OnceValue(func() *assets {
 		if err != nil {
 			return err
 		}
-		sum := sha256.Sum256(b)
-		all.Write([]byte(name))
-		all.Write(sum[:])
-		a.list[name] = &asset{
-			plain: b, packed: packed(b),
-			kind: mime.TypeByExtension(path.Ext(name)), tag: `"` + hex.EncodeToString(sum[:8]) + `"`,
-		}
+		a.list[name] = assetOf(name, b)
+		all.Write([]byte(name + a.list[name].tag))
 		return nil
 	})
 	if err != nil {
 		panic(err) // they are embedded
 	}
 	a.hash = hex.EncodeToString(all.Sum(nil)[:8])
+	var style []byte
+	for _, name := range styles {
+		style = append(style, a.list[name].plain...)
+	}
+	a.list["css/all.css"] = assetOf("css/all.css", style)
+	for name := range a.list {
+		if path.Ext(name) == ".js" && name != "app.js" {
+			a.modules = append(a.modules, "/static/"+a.hash+"/"+name)
+		}
+	}
+	slices.Sort(a.modules)
 	return a
 })
+
+// assetOf is what is sent for a file of that name.
+func assetOf(name string, b []byte) *asset {
+	sum := sha256.Sum256(b)
+	return &asset{
+		plain: b, packed: packed(b),
+		kind: mime.TypeByExtension(path.Ext(name)), tag: `"` + hex.EncodeToString(sum[:8]) + `"`,
+	}
+}
 
 // packed is b by gzip, nil where it is not smaller by a tenth.
 func packed(b []byte) []byte {
@@ -78,6 +101,9 @@ func packed(b []byte) []byte {
 
 // staticAt is the address of a style or a script.
 func staticAt(name string) string { return "/static/" + served().hash + "/" + name }
+
+// modules are the addresses of what the page's script is made of: a browser fetches them along with it, not after it.
+func modules() []string { return served().modules }
 
 // serveStatic answers with what the address names.
 func serveStatic(c *gin.Context) {

@@ -56,6 +56,25 @@ func TestStatic(t *testing.T) {
 			t.Errorf("%s is something else", name)
 		}
 	}
+	style := whole(ask(staticAt("css/all.css")).Body)
+	at := 0
+	for _, name := range styles { // each whole, and in this order
+		b, err := staticFiles.ReadFile("static/" + name)
+		i := strings.Index(style[at:], string(b))
+		if err != nil || i != 0 {
+			t.Fatalf("the style does not go on with %s at byte %d: %v", name, at, err)
+		}
+		at += len(b)
+	}
+	folder, err := staticFiles.ReadDir("static/css")
+	if err != nil || at != len(style) || len(folder) != len(styles)-1 {
+		t.Errorf("of %d styles beside Bulma %d are sent: %v", len(folder), len(styles)-1, err)
+	}
+	for _, address := range modules() {
+		if r := ask(address); r.StatusCode != http.StatusOK {
+			t.Errorf("%s: %d", address, r.StatusCode)
+		}
+	}
 	for _, path := range []string{"/static/", "/static/../server.go", "/static/0000000000000000/app.js", "/static/css", "/static/nothing.js"} {
 		if r := ask(path); r.StatusCode != http.StatusNotFound {
 			t.Errorf("%s: %d", path, r.StatusCode)
