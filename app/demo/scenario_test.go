@@ -60,7 +60,7 @@ func TestDemoDrives(t *testing.T) {
 	files := 0
 	for _, p := range sv.Layout.Partitions() {
 		roles = append(roles, p.Role)
-		if v := sv.Volumes[p.Number]; v != nil {
+		if v := sv.Volume(p.Number); v != nil {
 			list, err := v.Files()
 			if err != nil {
 				t.Fatal(err)
@@ -108,7 +108,7 @@ func TestSameEveryTime(t *testing.T) {
 			t.Fatal(err)
 		}
 		out := map[int]string{}
-		for n, v := range sv.Volumes {
+		for n, v := range sv.Volumes() {
 			if out[n], err = v.Fingerprint(); err != nil {
 				t.Fatal(err)
 			}

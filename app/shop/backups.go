@@ -58,7 +58,7 @@ func (s *Shop) BackUp(at Errand, sh *shelf.Shelf, kind shelf.Kind, only *int) er
 		var made []string
 		for i, n := range numbers {
 			kind := kind
-			if w.drive.Survey.Volumes[n] == nil {
+			if w.drive.Survey.Volume(n) == nil {
 				kind = shelf.Image // its files cannot be read
 			}
 			m, err := run.BackUp(ctx, o, run.Wanted{Partition: n, Kind: kind}, func(p shelf.Progress) {

@@ -29,7 +29,7 @@ func pairs(ask Comparison, d, o *Drive) ([]pair, error) {
 	}
 	var out []pair
 	for _, p := range d.Survey.Layout.Partitions() {
-		if d.Survey.Volumes[p.Number] == nil || o.Survey.Volumes[p.Number] == nil {
+		if d.Survey.Volume(p.Number) == nil || o.Survey.Volume(p.Number) == nil {
 			continue
 		}
 		here, err := sideOf(d, fmt.Sprint(p.Number), "")
@@ -125,7 +125,7 @@ func sideOf(d *Drive, number, dir string) (compare.Side, error) {
 	n := 0
 	fmt.Sscan(number, &n)
 	p, ok := d.Survey.Layout.Find(n)
-	v := d.Survey.Volumes[n]
+	v := d.Survey.Volume(n)
 	if !ok || v == nil {
 		return compare.Side{}, fmt.Errorf(
 			"partition %s in bay %s cannot be looked into; nothing was compared", number, d.Bay,

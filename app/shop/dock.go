@@ -41,7 +41,7 @@ type Docked struct {
 func (s *Shop) Docked(b store.Bay) Docked {
 	d := Docked{Bay: b, Path: filepath.Join(s.Folder("drives"), filepath.Base(*b.Image))}
 	var err error
-	if d.Identity, err = survey.ReadIdentity(d.Path); err != nil {
+	if d.Identity, err = s.identityAt(d.Path); err != nil {
 		d.Trouble = words.Sentence(err)
 	}
 	st, err := os.Stat(d.Path)

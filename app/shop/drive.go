@@ -41,12 +41,17 @@ type Drive struct {
 	PC       *pc.Facts
 }
 
-// Open reads the drive in a bay.
+// Open reads the drive in a bay. Where it is opened to look at it, what was read of it before is taken as long as its
+// files are as they were then; whoever writes to it has it read anew.
 func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
 	if b == nil || b.Image == nil {
 		return nil, ErrNoDrive
 	}
 	d := &Drive{Bay: b.Letter, Shelf: b.Shelf, Path: s.ImageOf(b)}
+	stamp, settled := stampOf(d.Path, time.Now())
+	if g, known := s.glances.of(d.Path, stamp); known && !write {
+		return d, d.again(g)
+	}
 	var err error
 	if d.Identity, err = survey.ReadIdentity(d.Path); err != nil {
 		return nil, err
@@ -79,7 +84,19 @@ func (s *Shop) Open(b *store.Bay, write bool) (*Drive, error) {
 		return nil, err
 	}
 	d.Survey.Layout.Serial = d.Identity.Serial
+	if settled {
+		s.glances.keep(d, facts, stamp)
+	}
 	return d, nil
+}
+
+// again opens a drive that was read before, and is as it was.
+func (d *Drive) again(g Glance) (err error) {
+	d.Identity, d.PC = g.Identity, g.PC
+	if d.Image, err = disk.OpenImage(d.Path, g.Layout.Sector, false); err == nil {
+		d.Survey = g.read.Again(d.Image)
+	}
+	return err
 }
 
 // OpenJob opens a job with its drive.
@@ -130,7 +147,7 @@ func (d *Drive) StillGood(mark *trail.Entry) bool {
 	}
 	for n, want := range mark.Prints {
 		number, err := strconv.Atoi(n)
-		v := d.Survey.Volumes[number]
+		v := d.Survey.Volume(number)
 		if err != nil || v == nil {
 			return false
 		}
@@ -178,6 +195,15 @@ func (s *Shop) inBay(letter string) (*store.Bay, *Drive, error) {
 	return b, d, err
 }
 
+// identityAt is what the drive of an image is, without a look at the drive.
+func (s *Shop) identityAt(path string) (survey.Identity, error) {
+	stamp, _ := stampOf(path, time.Now())
+	if g, known := s.glances.of(path, stamp); known {
+		return g.Identity, nil
+	}
+	return survey.ReadIdentity(path)
+}
+
 // bayWith finds the bay that a drive is in.
 func (s *Shop) bayWith(of trail.Drive) (*store.Bay, error) {
 	bays, err := s.Store.Bays()
@@ -188,7 +214,7 @@ func (s *Shop) bayWith(of trail.Drive) (*store.Bay, error) {
 		if b.Image == nil {
 			continue
 		}
-		id, err := survey.ReadIdentity(s.ImageOf(&b))
+		id, err := s.identityAt(s.ImageOf(&b))
 		if err != nil || id.Serial != "" && of.Serial != "" && !strings.EqualFold(id.Serial, of.Serial) {
 			continue
 		}
@@ -302,7 +328,7 @@ func (s *Shop) printOf(p compare.Place) (string, error) {
 		print, there := "", false
 		if l := d.Survey.Layout; strings.EqualFold(l.DiskID, p.DiskID) && strings.EqualFold(d.Identity.Serial, p.Serial) {
 			for _, q := range l.Partitions() {
-				if v := d.Survey.Volumes[q.Number]; v != nil && q.UniqueID == p.Span.UniqueID {
+				if v := d.Survey.Volume(q.Number); v != nil && q.UniqueID == p.Span.UniqueID {
 					there = true
 					print, err = v.Fingerprint()
 				}

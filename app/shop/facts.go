@@ -13,6 +13,7 @@ import (
 	"jadetrail/core/facts"
 	"jadetrail/core/plan"
 	"jadetrail/core/route"
+	"jadetrail/core/survey"
 	"jadetrail/core/table"
 	"jadetrail/core/trail"
 	"jadetrail/core/volume"
@@ -30,10 +31,11 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 	f.Insides = s.insides(d)
 	for _, x := range steps { // how much the folders hold that move
 		n, err := strconv.Atoi(x.Partition)
-		if v := d.Survey.Volumes[n]; err == nil && plan.Of[plan.CopyingOut](x).Move && v != nil {
-			if sum, err := s.Summary(v); err == nil {
-				f = facts.WithFolders(f, n, sum)
-			}
+		if err != nil || !plan.Of[plan.CopyingOut](x).Move {
+			continue
+		}
+		if sum, err := s.summaryOf(d, n); err == nil && sum != nil {
+			f = facts.WithFolders(f, n, sum)
 		}
 	}
 	f.Elsewhere = s.elsewhere(j.Number, d.Bay)
@@ -56,15 +58,25 @@ func (s *Shop) Facts(d *Drive, j *store.Job, steps []plan.Step) (plan.Facts, err
 // something: moving those may do as well.
 func (s *Shop) WithFolders(st *JobState, g *route.Goal) plan.Facts {
 	n, err := strconv.Atoi(g.Receiver)
-	v := st.Drive.Survey.Volumes[n]
-	if err != nil || v == nil {
+	if err != nil {
 		return st.Facts
 	}
-	sum, err := s.Summary(v)
-	if err != nil {
+	sum, err := s.summaryOf(st.Drive, n)
+	if err != nil || sum == nil {
 		return st.Facts // it is said where the volume is looked into
 	}
 	return facts.WithFolders(st.Facts, n, sum)
+}
+
+// summaryOf is the summary of the volume in a partition, nil where that cannot be looked into.
+func (s *Shop) summaryOf(d *Drive, number int) (*volume.Summary, error) {
+	return survey.Remembered(d.Survey, "summary "+strconv.Itoa(number), func() (*volume.Summary, error) {
+		v := d.Survey.Volume(number)
+		if v == nil {
+			return nil, nil
+		}
+		return s.Summary(v)
+	})
 }
 
 // summaries keeps what volumes were found to hold, by their fingerprint.
@@ -110,8 +122,7 @@ func (s *Shop) insides(d *Drive) map[int]plan.InsideFacts {
 	}
 	out := map[int]plan.InsideFacts{}
 	for _, p := range d.Survey.Layout.Partitions() {
-		v := d.Survey.Volumes[p.Number]
-		if v == nil || p.Bytes > maxLook || p.Volume.Kind != volume.NTFS {
+		if p.Volume == nil || p.Bytes > maxLook || p.Volume.Kind != volume.NTFS {
 			continue
 		}
 		key := fmt.Sprintf("%s %d %d %d", d.Path, p.Start, p.End, st.ModTime().UnixNano())
@@ -119,6 +130,10 @@ func (s *Shop) insides(d *Drive) map[int]plan.InsideFacts {
 		x, known := s.sums.last[key]
 		s.sums.mu.Unlock()
 		if !known {
+			v := d.Survey.Volume(p.Number)
+			if v == nil {
+				continue
+			}
 			if x.LastFile, x.Fixed, err = volume.LastFile(v); err != nil {
 				continue
 			}

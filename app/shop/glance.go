@@ -1,14 +1,12 @@
 package shop
 
 import (
-	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"jadetrail/app/store"
-	"jadetrail/core/disk"
 	"jadetrail/core/facts"
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
@@ -19,11 +17,13 @@ import (
 // the drive, and kept as long as the drive's files are as they were then.
 type Glance struct {
 	Identity survey.Identity
-	Layout   *layout.Layout
 	PC       *pc.Facts
+	Layout   *layout.Layout
+	read     *survey.Kept
+	facts    []byte // of the PC, as they are kept beside the drive; nil for none
 }
 
-// glances are the drives that were glanced at, by their paths.
+// glances are the drives that were read, by their paths.
 type glances struct {
 	mu   sync.Mutex
 	list map[string]glanced
@@ -32,6 +32,37 @@ type glances struct {
 type glanced struct {
 	stamp [4]fileStamp
 	Glance
+}
+
+// of is what is kept of a drive whose files have that stamp.
+func (x *glances) of(path string, stamp [4]fileStamp) (Glance, bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	g, known := x.list[path]
+	if !known || g.stamp != stamp || stamp[0] == (fileStamp{}) {
+		return Glance{}, false
+	}
+	if g.facts != nil {
+		var err error
+		if g.PC, err = pc.Parse(g.facts); err != nil {
+			return Glance{}, false
+		}
+	}
+	g.Layout = g.read.Layout()
+	return g.Glance, true
+}
+
+// keep keeps what was read of a drive whose files had that stamp before.
+func (x *glances) keep(d *Drive, facts []byte, stamp [4]fileStamp) {
+	if after, _ := stampOf(d.Path, time.Now()); after != stamp {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.list == nil || len(x.list) >= mostGlances {
+		x.list = map[string]glanced{}
+	}
+	x.list[d.Path] = glanced{stamp, Glance{Identity: d.Identity, read: d.Survey.Keep(), facts: facts}}
 }
 
 // fileStamp is what of a file changes with whatever is written to it; zero for one that is not there.
@@ -71,36 +102,16 @@ func (s *Shop) Glance(b *store.Bay) (Glance, error) {
 		return Glance{}, ErrNoDrive
 	}
 	path := s.ImageOf(b)
-	stamp, settled := stampOf(path, time.Now())
-	s.glances.mu.Lock()
-	x, known := s.glances.list[path]
-	s.glances.mu.Unlock()
-	if known && x.stamp == stamp && stamp[0] != (fileStamp{}) {
-		return x.Glance.own(), nil
+	stamp, _ := stampOf(path, time.Now())
+	if g, known := s.glances.of(path, stamp); known {
+		return g, nil
 	}
 	d, err := s.Open(b, false)
 	if err != nil {
 		return Glance{}, err
 	}
 	defer d.Close()
-	x = glanced{stamp, Glance{d.Identity, d.Survey.Layout, d.PC}}
-	if after, _ := stampOf(path, time.Now()); settled && after == stamp {
-		s.glances.mu.Lock()
-		defer s.glances.mu.Unlock()
-		if s.glances.list == nil || len(s.glances.list) >= mostGlances {
-			s.glances.list = map[string]glanced{}
-		}
-		s.glances.list[path] = x
-	}
-	return x.Glance.own(), nil
-}
-
-// own is a glance of which the layout is the caller's own to write findings into.
-func (g Glance) own() Glance {
-	l := *g.Layout
-	l.Findings, l.Spans = slices.Clone(l.Findings), slices.Clone(l.Spans)
-	g.Layout = &l
-	return g
+	return Glance{Identity: d.Identity, PC: d.PC, Layout: d.Survey.Layout}, nil
 }
 
 // Row works a job out as a list shows it. Where it has a plan, or several drives, all of it is worked out; otherwise a
@@ -113,17 +124,12 @@ func (s *Shop) Row(j *store.Job, bays []store.Bay) (*JobState, error) {
 		}
 		return s.WorkOut(j.Number, bay)
 	}
-	g, err := s.Glance(&bays[0])
+	d, err := s.Open(&bays[0], false)
 	if err != nil {
 		return nil, err
 	}
-	d := &Drive{Bay: bays[0].Letter, Shelf: bays[0].Shelf, Path: s.ImageOf(&bays[0]), Identity: g.Identity, PC: g.PC}
-	if d.Image, err = disk.OpenImage(d.Path, 0, false); err != nil {
-		return nil, err
-	}
-	d.Survey = &survey.Survey{Layout: g.Layout}
 	st := &JobState{Job: j, Drive: d}
-	st.Facts.PC, st.Facts.Asleep = g.PC, facts.Asleep(g.Layout, g.PC)
+	st.Facts.PC, st.Facts.Asleep = d.PC, facts.Asleep(d.Survey.Layout, d.PC)
 	if err = s.pending(st); err == nil {
 		err = s.history(st)
 	}

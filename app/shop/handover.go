@@ -357,7 +357,7 @@ func notHere(entries, taken []trail.Entry, backups []*shelf.Manifest) (out []tra
 func checksOf(st *JobState, before *layout.Layout) (out []report.Check) {
 	l := st.Drive.Survey.Layout
 	for _, p := range l.Partitions() {
-		v := st.Drive.Survey.Volumes[p.Number]
+		v := st.Drive.Survey.Volume(p.Number)
 		if v == nil {
 			continue
 		}

@@ -73,7 +73,7 @@ func (s *Shop) shelvesOn(b *store.Bay) ([]*shelf.OnVolume, error) {
 	defer d.Close()
 	var out []*shelf.OnVolume
 	for _, p := range d.Survey.Layout.Partitions() {
-		if _, ok := d.Survey.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
+		if _, ok := d.Survey.Volume(p.Number).(volume.Keeper); ok && p.Role == layout.Data {
 			title := fmt.Sprintf("Bay %s, %s (%s)", b.Letter, p.Title(), d.Ending())
 			if slices.ContainsFunc(out, func(v *shelf.OnVolume) bool { return v.Title == title }) {
 				title += fmt.Sprintf(", partition %d", p.Number)
@@ -134,7 +134,7 @@ func (s *Shop) UseAsShelf(who *store.Technician, letter, label string) (said str
 func Keepers(d *Drive) []int {
 	var out []int
 	for _, p := range d.Survey.Layout.Partitions() {
-		if _, ok := d.Survey.Volumes[p.Number].(volume.Keeper); ok && p.Role == layout.Data {
+		if _, ok := d.Survey.Volume(p.Number).(volume.Keeper); ok && p.Role == layout.Data {
 			out = append(out, p.Number)
 		}
 	}
@@ -239,6 +239,6 @@ func (s *Shop) UseAsShelfNoMore(who *store.Technician, letter string) (said stri
 // looksLikeShelf tells whether a drive has backups on it.
 func looksLikeShelf(d *Drive) bool {
 	return slices.ContainsFunc(Keepers(d), func(n int) bool {
-		return shelf.Holds(d.Survey.Volumes[n])
+		return shelf.Holds(d.Survey.Volume(n))
 	})
 }

@@ -92,7 +92,9 @@ func (s *Shop) work(st *JobState) error {
 
 // pending finds a run that is open on the drive, and tells of it before all else.
 func (s *Shop) pending(st *JobState) (err error) {
-	if st.Pending, err = run.Open(run.Options{Options: rehearse.Options{Sources: s.here(st.Drive)}}); err != nil {
+	o := s.here(st.Drive)
+	o.Read = st.Drive.Survey
+	if st.Pending, err = run.Open(run.Options{Options: rehearse.Options{Sources: o}}); err != nil {
 		return err
 	}
 	if l := st.Drive.Survey.Layout; st.Pending != nil {

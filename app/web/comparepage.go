@@ -58,7 +58,7 @@ func (s *Server) comparePage(c *gin.Context) {
 		if err != nil {
 			continue
 		}
-		if b.Letter != d.Bay && len(o.Survey.Volumes) > 0 {
+		if b.Letter != d.Bay && len(o.Survey.Volumes()) > 0 {
 			whole = append(whole, otherSide{
 				b.Letter + ":*",
 				fmt.Sprintf(
@@ -68,7 +68,7 @@ func (s *Server) comparePage(c *gin.Context) {
 			})
 		}
 		for _, q := range o.Survey.Layout.Partitions() {
-			if o.Survey.Volumes[q.Number] != nil && (b.Letter != d.Bay || q.Number != p.Number) {
+			if o.Survey.Volume(q.Number) != nil && (b.Letter != d.Bay || q.Number != p.Number) {
 				v.Others = append(v.Others, otherSide{
 					fmt.Sprintf("%s:%d", b.Letter, q.Number),
 					fmt.Sprintf(

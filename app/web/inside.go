@@ -95,7 +95,7 @@ func (s *Server) volumeOf(c *gin.Context) (*store.Job, *shop.Drive, layout.Span,
 	number := 0
 	fmt.Sscan(c.Query("p"), &number)
 	p, ok := d.Survey.Layout.Find(number)
-	v := d.Survey.Volumes[number]
+	v := d.Survey.Volume(number)
 	if !ok || v == nil {
 		d.Close()
 		return nil, nil, layout.Span{}, nil, fmt.Errorf("this partition cannot be looked into: %w", store.ErrNotFound)

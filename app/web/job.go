@@ -382,7 +382,7 @@ func (st *jobState) panels() ([]panel, []gapPanel) {
 	for _, p := range now.Partitions() {
 		x := panel{
 			Span: p, Title: p.Title(), Tight: shop.Tight(&p), Purpose: p.Role.Purpose(),
-			Looks: st.Drive.Survey.Volumes[p.Number] != nil,
+			Looks: st.Drive.Survey.Volume(p.Number) != nil,
 		}
 		x.Sub = strings.ReplaceAll(string(p.Role), "-", " ")
 		if p.Note != "" {

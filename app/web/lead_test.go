@@ -161,7 +161,7 @@ func (s *front) kept(t *testing.T, theirs [][]byte) []bool {
 				t.Fatal(err)
 			}
 			if sv, err := survey.Read(im, nil); err == nil {
-				for _, v := range sv.Volumes {
+				for _, v := range sv.Volumes() {
 					files, _ := v.Files()
 					for _, f := range files {
 						if f.Kind != volume.Plain || f.Bytes > 64*disk.MiB {

@@ -142,7 +142,7 @@ func (s *front) known(t *testing.T, number, most int) (needles traces.Needles, n
 		t.Fatal(err)
 	}
 	defer d.Close()
-	v := d.Survey.Volumes[number]
+	v := d.Survey.Volume(number)
 	files, err := v.Files()
 	if err != nil {
 		t.Fatal(err)

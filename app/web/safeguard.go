@@ -190,7 +190,7 @@ func goesWith(s plan.Step) *goes {
 func (st *jobState) touched(list []*shelf.Manifest) []touched {
 	var out []touched
 	for _, p := range st.Drive.Survey.Layout.Partitions() {
-		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, Looks: st.Drive.Survey.Volumes[p.Number] != nil}
+		t := touched{Span: p, Title: p.Title(), Personal: p.Personal, Looks: st.Drive.Survey.Volume(p.Number) != nil}
 		t.LeadOnly, t.Guarded = p.Role == layout.EFI || p.Active, p.Protected || p.Active
 		for i, c := range st.Columns {
 			n := i + 1

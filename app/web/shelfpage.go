@@ -334,7 +334,7 @@ func (s *Server) today(v *backupView) error {
 			if p.UniqueID != v.From.Span.UniqueID {
 				continue
 			}
-			now, err := shelf.Fingerprint(survey.Window(d.Image, p), d.Survey.Volumes[p.Number])
+			now, err := shelf.Fingerprint(survey.Window(d.Image, p), d.Survey.Volume(p.Number))
 			if err != nil {
 				return err
 			}
@@ -364,7 +364,7 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 			into = &own
 		}
 		for _, p := range d.Survey.Layout.Partitions() {
-			if _, ok := d.Survey.Volumes[p.Number].(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
+			if _, ok := d.Survey.Volume(p.Number).(volume.Loader); ok && p.Role != layout.Recovery && p.Role != layout.EFI {
 				*into = append(*into, target{
 					fmt.Sprintf("%s:%d", b.Letter, p.Number),
 					fmt.Sprintf(

@@ -226,7 +226,7 @@ func volumeOf(sv *survey.Survey, part int) (volume.Volume, error) {
 	if !ok {
 		return nil, fmt.Errorf("%w: partition %d", errNotHere, part)
 	}
-	v := sv.Volumes[part]
+	v := sv.Volume(part)
 	if v == nil {
 		kind := "no file system"
 		if p.Volume != nil {

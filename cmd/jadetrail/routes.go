@@ -48,8 +48,8 @@ func routesCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if n, err := strconv.Atoi(g.Receiver); err == nil && sv.Volumes[n] != nil {
-				if sum, err := volume.Summarise(sv.Volumes[n]); err == nil {
+			if n, err := strconv.Atoi(g.Receiver); err == nil && sv.Volume(n) != nil {
+				if sum, err := volume.Summarise(sv.Volume(n)); err == nil {
 					f = facts.WithFolders(f, n, sum)
 				}
 			}

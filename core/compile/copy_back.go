@@ -24,7 +24,7 @@ func copyBack(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 // Load returns the script that puts files into a column's volume.
 func Load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 	p, ok := sv.Layout.Find(col.Number)
-	v, can := sv.Volumes[col.Number].(volume.Loader)
+	v, can := sv.Volume(col.Number).(volume.Loader)
 	if !ok || !can {
 		return Done{}, fmt.Errorf("%w: no files can be put into partition %d", ErrCannot, col.Number)
 	}
@@ -38,7 +38,7 @@ func Load(sv *survey.Survey, col plan.Column, g Given) (Done, error) {
 // TakeOut returns the script that takes files and folders out of a volume.
 func TakeOut(sv *survey.Survey, number int, paths []string, now time.Time) (script.Script, error) {
 	p, ok := sv.Layout.Find(number)
-	v, can := sv.Volumes[number].(volume.Keeper)
+	v, can := sv.Volume(number).(volume.Keeper)
 	if !ok || !can {
 		return nil, fmt.Errorf("%w: nothing can be taken out of partition %d", ErrCannot, number)
 	}

@@ -39,7 +39,7 @@ func grow(sv *survey.Survey, col plan.Column) (script.Script, error) {
 
 // lengthen makes the volume in a partition as long as p is.
 func lengthen(sv *survey.Survey, p *layout.Span) (script.Script, error) {
-	v, can := sv.Volumes[p.Number].(grower)
+	v, can := sv.Volume(p.Number).(grower)
 	if !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be grown", ErrCannot, p.Number)
 	}

@@ -12,7 +12,7 @@ import (
 // relabel gives a volume another label.
 func relabel(sv *survey.Survey, col plan.Column, _ Given) (script.Script, error) {
 	p, ok := sv.Layout.Find(col.Number)
-	v, can := sv.Volumes[col.Number].(*ntfs.Volume)
+	v, can := sv.Volume(col.Number).(*ntfs.Volume)
 	if !ok || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be labelled", ErrCannot, col.Number)
 	}

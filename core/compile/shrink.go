@@ -18,7 +18,7 @@ func shrink(sv *survey.Survey, col plan.Column, g Given) (script.Script, error) 
 	p, ok := sv.Layout.Find(col.Number)
 	q, left := col.Layout.Find(col.Number)
 	i := slices.IndexFunc(sv.Table.Entries, func(e table.Entry) bool { return e.Slot == col.Number })
-	v, can := sv.Volumes[col.Number].(shrinker)
+	v, can := sv.Volume(col.Number).(shrinker)
 	if !ok || !left || i < 0 || !can {
 		return nil, fmt.Errorf("%w: partition %d cannot be made smaller", ErrCannot, col.Number)
 	}

@@ -29,7 +29,7 @@ func slide(sv *survey.Survey, number int, start disk.LBA, dev disk.Device) (scri
 		return nil, fmt.Errorf("%w: there is no partition %d", ErrCannot, number)
 	}
 	w := survey.Window(dev, *p)
-	ranges, _, err := shelf.Ranges(w, sv.Volumes[number])
+	ranges, _, err := shelf.Ranges(w, sv.Volume(number))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrCannot, err)
 	}

@@ -29,7 +29,7 @@ func StateOf(dev disk.Device, sv *survey.Survey, numbers []int) (string, error) 
 		if !there {
 			return "", fmt.Errorf("there is no partition %d", n)
 		}
-		print, err := shelf.Fingerprint(survey.Window(dev, *p), sv.Volumes[n])
+		print, err := shelf.Fingerprint(survey.Window(dev, *p), sv.Volume(n))
 		if err != nil {
 			return "", err
 		}

@@ -49,12 +49,11 @@ func standing(o Sources, sv *survey.Survey, p layout.Span, backups []*shelf.Mani
 // covering returns a comparison that proves that a volume's contents as they are now are on another volume
 // too, which is still there and as it was then, nil for none.
 func covering(o Sources, sv *survey.Survey, p layout.Span, proofs []*compare.Result, steps []plan.Step) (*plan.Backup, error) {
-	v := sv.Volumes[p.Number]
-	if v == nil || !slices.ContainsFunc(proofs, func(r *compare.Result) bool { return r.Here.Place.Span.UniqueID == p.UniqueID }) {
+	if !slices.ContainsFunc(proofs, func(r *compare.Result) bool { return r.Here.Place.Span.UniqueID == p.UniqueID }) {
 		return nil, nil
 	}
-	print, err := v.Fingerprint()
-	if err != nil {
+	print, err := insidePrint(sv, p.Number)
+	if err != nil || print == "" {
 		return nil, err
 	}
 	var going []string
@@ -83,6 +82,16 @@ func covering(o Sources, sv *survey.Survey, p layout.Span, proofs []*compare.Res
 	return nil, nil
 }
 
+// insidePrint is the fingerprint of what a volume holds, "" where that cannot be looked into.
+func insidePrint(sv *survey.Survey, number int) (string, error) {
+	return survey.Remembered(sv, "fingerprint "+strconv.Itoa(number), func() (string, error) {
+		if v := sv.Volume(number); v != nil {
+			return v.Fingerprint()
+		}
+		return "", nil
+	})
+}
+
 // stillThere tells that the other side of a comparison is there, and as it was when it was compared. Of a
 // drive that cannot be looked at now that is not known.
 func stillThere(o Sources, sv *survey.Survey, r *compare.Result) (bool, error) {
@@ -98,8 +107,10 @@ func stillThere(o Sources, sv *survey.Survey, r *compare.Result) (bool, error) {
 		return print == there.Fingerprint, err
 	}
 	for _, p := range sv.Layout.Partitions() {
-		if v := sv.Volumes[p.Number]; v != nil && p.UniqueID == there.Span.UniqueID {
-			print, err := v.Fingerprint()
+		if p.UniqueID != there.Span.UniqueID {
+			continue
+		}
+		if print, err := insidePrint(sv, p.Number); err != nil || print != "" {
 			return print == there.Fingerprint, err
 		}
 	}

@@ -45,7 +45,7 @@ func backedUp(t *testing.T, o facts.Sources, number int, id string) *shelf.Manif
 	p, _ := sv.Layout.Find(number)
 	m, err := o.Shelf.Make(context.Background(), shelf.Request{
 		Kind: shelf.Files, Drive: sv.Layout, ID: id, Now: drives.Day, Who: "Odile Farrow", Dev: survey.Window(o.Dev, *p),
-		Volume: sv.Volumes[number], From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
+		Volume: sv.Volume(number), From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
 	}, nil)
 	if err == nil {
 		_, err = o.Shelf.Verify(context.Background(), m.ID, drives.Day, nil)
@@ -88,7 +88,7 @@ func TestBackupStands(t *testing.T) {
 	if all != state(5, 3) || was == all {
 		t.Error("a state hangs on the order of the partitions, or not on which they are")
 	}
-	label, err := sv.Volumes[5].(*ntfs.Volume).SetLabel("Anew")
+	label, err := sv.Volume(5).(*ntfs.Volume).SetLabel("Anew")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +179,7 @@ func TestTableTrouble(t *testing.T) {
 // TestWithFolders notes the folders of people's files beside what was known, and leaves that as it was.
 func TestWithFolders(t *testing.T) {
 	f := plan.Facts{Insides: map[int]plan.InsideFacts{5: {LastFile: "kept"}}}
-	sum, err := volume.Summarise(read(t, drives.Opened(t)).Volumes[5])
+	sum, err := volume.Summarise(read(t, drives.Opened(t)).Volume(5))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,13 +23,23 @@ func StartsHere(l *layout.Layout, facts *pc.Facts) bool {
 // whether the first sector of an MBR holds code (its first 440 bytes).
 func Loaders(f *plan.Facts, dev disk.Device, sv *survey.Survey) error {
 	if sv.Layout.Scheme == "mbr" {
-		code, err := disk.ReadFull(dev, 0, 440)
-		f.NoStartCode = disk.Zeros(code)
+		none, err := survey.Remembered(sv, "no start code", func() (bool, error) {
+			code, err := disk.ReadFull(dev, 0, 440)
+			return disk.Zeros(code), err
+		})
+		f.NoStartCode = none
 		return err
 	}
-	f.Loaders = map[string][]string{}
+	var err error
+	f.Loaders, err = survey.Remembered(sv, "loaders", func() (map[string][]string, error) { return loaders(sv), nil })
+	return err
+}
+
+// loaders are the files that a PC starts from, by the ids of the EFI partitions that they lie in.
+func loaders(sv *survey.Survey) map[string][]string {
+	out := map[string][]string{}
 	for _, p := range sv.Layout.Partitions() {
-		v := sv.Volumes[p.Number]
+		v := sv.Volume(p.Number)
 		if p.Role != layout.EFI || v == nil {
 			continue
 		}
@@ -43,7 +53,7 @@ func Loaders(f *plan.Facts, dev disk.Device, sv *survey.Survey) error {
 				paths = append(paths, x.Path)
 			}
 		}
-		f.Loaders[p.UniqueID] = paths
+		out[p.UniqueID] = paths
 	}
-	return nil
+	return out
 }

@@ -10,7 +10,9 @@ import (
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
 	"jadetrail/core/shelf"
+	"jadetrail/core/sign"
 	"jadetrail/core/survey"
+	"jadetrail/core/table"
 	"jadetrail/core/trail"
 )
 
@@ -32,6 +34,8 @@ type Drive struct {
 	// since; "" where that is not known. Print is told what it holds. nil for always looking.
 	Printed func(p layout.Span) string
 	Print   func(p layout.Span, print string)
+	// Read is the drive as it was read before, where nobody has written to it since; nil for looking.
+	Read *survey.Survey
 	// Left tells when the drive has left its bay: what was written to it then, nobody knows. nil where that
 	// is not known.
 	Left func() ([]time.Time, error)
@@ -42,6 +46,25 @@ type Drive struct {
 	Lost func() ([]plan.Gone, error)
 }
 
+// Signed names the drive as the trail does, with the sign of a run that is open on it, nil for none.
+func (d Drive) Signed() (trail.Drive, *sign.Sign, error) {
+	name := trail.Drive{Model: d.Identity.Model, Serial: d.Identity.Serial}
+	switch {
+	case d.Read != nil:
+		name.DiskID = d.Read.Table.DiskID
+		return name, d.Read.Sign, nil
+	case d.Dev == nil:
+		return name, nil, nil
+	}
+	t, err := table.Read(d.Dev)
+	if err != nil {
+		return name, nil, err
+	}
+	name.DiskID = t.DiskID
+	open, err := sign.Find(d.Dev)
+	return name, open, err
+}
+
 // print is the fingerprint of a partition as it is.
 func (d Drive) print(sv *survey.Survey, p layout.Span) (string, error) {
 	if d.Printed != nil {
@@ -49,7 +72,7 @@ func (d Drive) print(sv *survey.Survey, p layout.Span) (string, error) {
 			return print, nil
 		}
 	}
-	print, err := shelf.Fingerprint(survey.Window(d.Dev, p), sv.Volumes[p.Number])
+	print, err := shelf.Fingerprint(survey.Window(d.Dev, p), sv.Volume(p.Number))
 	if err == nil && d.Print != nil {
 		d.Print(p, print)
 	}

@@ -165,6 +165,13 @@ type Layout struct {
 	Spans       []Span       `json:"spans"`
 }
 
+// Own is a copy of which the spans and findings can be changed.
+func (l *Layout) Own() Layout {
+	own := *l
+	own.Findings, own.Spans = slices.Clone(l.Findings), slices.Clone(l.Spans)
+	return own
+}
+
 // Find returns the partition with the given number.
 func (l *Layout) Find(number int) (*Span, bool) {
 	for i := range l.Spans {

@@ -33,7 +33,7 @@ func AsBefore(d Drive, m *ran.Meta, c *carry.Carry) error {
 	}
 	sv.Relabel(m.Before)
 	for n, want := range m.Was() {
-		v := sv.Volumes[number(n)]
+		v := sv.Volume(number(n))
 		if v == nil {
 			return fmt.Errorf("%w: after undo, the volume in partition %s cannot be read", ErrDiffers, n)
 		}

@@ -69,7 +69,7 @@ func CompareContents(dir string, sv *survey.Survey, report func(carry.Progress))
 	at := Counting("reading every file after the run", total, report)
 	out := &ran.Compared{}
 	for _, p := range sv.Layout.Partitions() {
-		v := sv.Volumes[p.Number]
+		v := sv.Volume(p.Number)
 		if v == nil {
 			continue
 		}

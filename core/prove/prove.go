@@ -106,7 +106,7 @@ func (p *proof) metadata(copied *disk.Overlay) error {
 	}
 	for n, want := range p.m.Prints {
 		all.Go(func() error {
-			v := p.sv.Volumes[number(n)]
+			v := p.sv.Volume(number(n))
 			if v == nil {
 				return fmt.Errorf("%w: the volume in partition %s cannot be read", ErrDiffers, n)
 			}
@@ -175,7 +175,7 @@ func (p *proof) arrived() error {
 		if !ok {
 			return fmt.Errorf("%w: there is no partition %d", ErrDiffers, a.Number)
 		}
-		v := p.sv.Volumes[a.Number]
+		v := p.sv.Volume(a.Number)
 		var l *Listing
 		var err error
 		if p.w.listed != nil {
@@ -232,7 +232,7 @@ func volumes(n int) string {
 func States(sv *survey.Survey, sound map[int]bool) []ran.VolumeState {
 	out := []ran.VolumeState{}
 	for _, p := range sv.Layout.Partitions() {
-		v := sv.Volumes[p.Number]
+		v := sv.Volume(p.Number)
 		if v == nil {
 			continue
 		}

@@ -44,7 +44,7 @@ func placeOf(t *testing.T, o rehearse.Options, number int) (path string, at disk
 		t.Fatal(err)
 	}
 	p, _ := sv.Layout.Find(number)
-	files, err := sv.Volumes[number].Files()
+	files, err := sv.Volume(number).Files()
 	i := slices.IndexFunc(files, func(f volume.File) bool {
 		return f.Kind == volume.Plain && len(f.Extents) > 0 && f.Extents[0].Off > 0
 	})

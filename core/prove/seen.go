@@ -33,7 +33,7 @@ func (w *Seen) List(sh *shelf.Shelf, arrivals []ran.Arrival, sv *survey.Survey) 
 	w.listed = make([]*Listing, len(arrivals))
 	for i := range arrivals {
 		if a := &arrivals[i]; !a.Passed {
-			l, err := Listed(a, sh, sv.Volumes[a.Number])
+			l, err := Listed(a, sh, sv.Volume(a.Number))
 			if err != nil {
 				return err
 			}

@@ -67,7 +67,7 @@ func gatherOn(a *ran.Arrival, v volume.Volume) (*volume.Together, error) {
 // hold is noted, for their place may be written over before they are compared.
 func (p *Run) across(a *ran.Arrival) error {
 	span, ok := p.Survey.Layout.Find(a.From)
-	v := p.Survey.Volumes[a.From]
+	v := p.Survey.Volume(a.From)
 	if !ok || v == nil {
 		return fmt.Errorf("%w: the volume in partition %d cannot be read", compile.ErrCannot, a.From)
 	}

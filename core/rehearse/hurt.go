@@ -45,7 +45,7 @@ func hit(dev disk.Device, before *layout.Layout, bad *disk.BadPlace) string {
 		if p.Role == layout.Container || bad.Off+bad.Len <= start || start+p.Bytes <= bad.Off {
 			continue
 		}
-		v := sv.Volumes[p.Number]
+		v := sv.Volume(p.Number)
 		if v == nil {
 			return fmt.Sprintf(", in %s (partition %d)", p.Title(), p.Number)
 		}

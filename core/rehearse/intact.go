@@ -30,7 +30,7 @@ func (p *Run) Intact(before *survey.Survey) error {
 	planned := p.Columns[len(p.Columns)-1].Layout
 	for _, was := range before.Layout.Partitions() {
 		now, stays := planned.Find(was.Number)
-		a, b := before.Volumes[was.Number], p.Survey.Volumes[was.Number]
+		a, b := before.Volume(was.Number), p.Survey.Volume(was.Number)
 		if !stays || a == nil || now.Volume == nil || now.Volume.Serial != was.Volume.Serial || now.Volume.Kind != was.Volume.Kind {
 			continue
 		}
@@ -50,7 +50,7 @@ func (p *Run) Intact(before *survey.Survey) error {
 		if err := f.all(); err != nil {
 			return fmt.Errorf("partition %d: %w", was.Number, err)
 		}
-		delete(before.Volumes, was.Number) // what it has read is not needed any more
+		before.Forget(was.Number) // what it has read is not needed any more
 	}
 	return nil
 }

@@ -112,7 +112,7 @@ func (p *Run) portions(o Options, i int, c plan.Column, facts plan.Facts) (porti
 	p.promised.over = true
 	var own []string
 	for _, name := range notFiles { // these go with the volume
-		if f, err := p.Survey.Volumes[from].Stat(name); err == nil && f.Kind == volume.Folder {
+		if f, err := p.Survey.Volume(from).Stat(name); err == nil && f.Kind == volume.Folder {
 			own = append(own, f.Path)
 		}
 	}
@@ -127,11 +127,11 @@ func (p *Run) portions(o Options, i int, c plan.Column, facts plan.Facts) (porti
 		if err := p.giveOver(i, from, to, facts); err != nil {
 			return 0, nil, err
 		}
-		left, err := units(p.Survey.Volumes[from])
+		left, err := units(p.Survey.Volume(from))
 		if err != nil {
 			return 0, nil, err
 		}
-		info, err := p.Survey.Volumes[to].Info()
+		info, err := p.Survey.Volume(to).Info()
 		if err != nil {
 			return 0, nil, err
 		}

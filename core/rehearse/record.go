@@ -19,7 +19,7 @@ type prepRecord struct {
 func (p *Run) record(o Options, dev disk.Device, c plan.Column, facts plan.Facts) (*trail.Record, error) {
 	span, _ := p.Survey.Layout.Find(c.Number)
 	w := survey.Window(dev, *span)
-	v := p.Survey.Volumes[c.Number]
+	v := p.Survey.Volume(c.Number)
 	id, err := NewID("d", o.Now().UTC().Format("20060102-150405"), o.Random)
 	if err != nil {
 		return nil, err

@@ -225,9 +225,9 @@ func (p *Run) checkAll(o Options) {
 		if err != nil {
 			return // who reads it for the plan says so
 		}
-		for n, v := range sv.Volumes {
+		for n, v := range sv.Volumes() {
 			sound[n] = v.Check().FirstError() == nil
-			delete(sv.Volumes, n) // what it has read is not needed any more
+			sv.Forget(n) // what it has read is not needed any more
 		}
 	})
 }
@@ -244,7 +244,7 @@ func (p *Run) freeze(dev disk.Device) error {
 
 // prints notes the fingerprint that every volume will have afterwards.
 func (p *Run) prints() error {
-	for n, v := range p.Survey.Volumes {
+	for n, v := range p.Survey.Volumes() {
 		f, err := v.Fingerprint()
 		if err != nil {
 			return fmt.Errorf("partition %d: %w", n, err)
@@ -259,7 +259,7 @@ func (p *Run) prints() error {
 func (p *Run) fingerprints() error {
 	p.Meta.Were = map[string]string{}
 	touched := p.Script.Origins()
-	for n, v := range p.Was.Volumes {
+	for n, v := range p.Was.Volumes() {
 		if q, ok := p.Before.Find(n); ok && !touched.Touches(q.Start.Offset(p.Before.Sector), q.Bytes) {
 			continue
 		}

@@ -56,7 +56,7 @@ func (k *promised) touch(r disk.Range) error {
 		}
 		k.places = slices.Delete(k.places, i, i+1)
 		i--
-		ranges, _, err := shelf.Ranges(w, k.before.Volumes[p.Number])
+		ranges, _, err := shelf.Ranges(w, k.before.Volume(p.Number))
 		if err != nil {
 			return fmt.Errorf("partition %d: %w", p.Number, err)
 		}

@@ -39,7 +39,7 @@ func (d *doing) notWritten(err error) error {
 func (p *Run) step(o Options, i int, c plan.Column, facts plan.Facts) error {
 	p.at = i
 	before, arrived := p.Survey, len(p.Meta.Arrivals)
-	c.Step = c.Step.WithFolder(asThere(before.Volumes[c.Number], c.Step.Folder()))
+	c.Step = c.Step.WithFolder(asThere(before.Volume(c.Number), c.Step.Folder()))
 	d := &doing{Run: p, o: o, i: i, c: c, facts: facts, before: before}
 	d.given = compile.Given{Gone: map[string]compile.Gone{}, Now: o.Now(), Dev: p.Over}
 	d.entry = trail.Entry{Act: trail.Act(c.Step.Do()), Partition: c.Number, Before: before.Layout}
@@ -157,11 +157,11 @@ func (d *doing) arrivedAs(a *volume.Arrival) {
 // unharmed refuses a step after which a volume has trouble that it did not have, unless that was said and accepted.
 func (d *doing) unharmed(after *survey.Survey) error {
 	d.Sound[d.c.Number] = false // until it is checked
-	v, ok := after.Volumes[d.c.Number]
-	if !ok || d.c.Step.Do() == plan.Delete {
+	v := after.Volume(d.c.Number)
+	if v == nil || d.c.Step.Do() == plan.Delete {
 		return nil
 	}
-	trouble, sound := newTrouble(d.before.Volumes[d.c.Number], v)
+	trouble, sound := newTrouble(d.before.Volume(d.c.Number), v)
 	d.Sound[d.c.Number] = sound
 	switch {
 	case trouble == nil:
@@ -178,7 +178,7 @@ func (d *doing) unharmed(after *survey.Survey) error {
 // soundFirst refuses to make a volume larger or smaller that does not check sound: what its file system says
 // of itself is what the rest goes by.
 func soundFirst(before *survey.Survey, c plan.Column) error {
-	v := before.Volumes[c.Number]
+	v := before.Volume(c.Number)
 	if v == nil {
 		return nil
 	}

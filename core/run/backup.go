@@ -56,7 +56,7 @@ func BackUp(ctx context.Context, o Options, w Wanted, report func(shelf.Progress
 	}
 	return o.backedUp(e, p.Title(), func() (*shelf.Manifest, error) {
 		return o.Shelf.Make(ctx, shelf.Request{
-			Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: id, Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volumes[number],
+			Kind: w.Kind, Drive: sv.Layout, Folders: w.Folders, ID: id, Now: now.UTC(), Who: o.Who, Dev: survey.Window(o.Dev, *p), Volume: sv.Volume(number),
 			From: shelf.NewOrigin(sv.Layout, *p, o.Identity.Model, o.Identity.Serial),
 		}, report)
 	})

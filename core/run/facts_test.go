@@ -217,9 +217,9 @@ func TestCoverageStandsForABackup(t *testing.T) {
 	}
 	sv, _ := survey.Read(im, nil)
 	p, _ := sv.Layout.Find(5)
-	print, _ := sv.Volumes[5].Fingerprint()
+	print, _ := sv.Volume(5).Fingerprint()
 	now, _ := there.Fingerprint()
-	r, err := compare.Run(context.Background(), compare.Side{Volume: sv.Volumes[5], Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p, Fingerprint: print}},
+	r, err := compare.Run(context.Background(), compare.Side{Volume: sv.Volume(5), Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p, Fingerprint: print}},
 		compare.Side{Volume: there, Place: compare.Place{DiskID: "another", Fingerprint: now}}, nil)
 	if err != nil || !r.Covered {
 		t.Fatalf("%+v, %v", r, err)
@@ -268,11 +268,11 @@ func TestCopiesOfEachOther(t *testing.T) {
 			sv := read(t, im)
 			side := func(n int) compare.Side {
 				p, _ := sv.Layout.Find(n)
-				print, err := sv.Volumes[n].Fingerprint()
+				print, err := sv.Volume(n).Fingerprint()
 				if err != nil {
 					t.Fatal(err)
 				}
-				return compare.Side{Volume: sv.Volumes[n], Place: compare.Place{DiskID: sv.Layout.DiskID, Serial: "TLX5-220-7F3K", Span: *p, Fingerprint: print}}
+				return compare.Side{Volume: sv.Volume(n), Place: compare.Place{DiskID: sv.Layout.DiskID, Serial: "TLX5-220-7F3K", Span: *p, Fingerprint: print}}
 			}
 			c := compare.Store{Dir: t.TempDir()}
 			for i, pair := range [][2]int{{4, 5}, {5, 4}} {

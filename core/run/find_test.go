@@ -38,7 +38,7 @@ func lostShop(t *testing.T, damaged ...string) (s *shop, find *seek.Find) {
 		at := p.Start.Offset(512)
 		switch what {
 		case "table":
-			at += sv.Volumes[5].(*ntfs.Volume).TableAt()
+			at += sv.Volume(5).(*ntfs.Volume).TableAt()
 		case "copy":
 			at += p.Bytes - 4096
 		}

@@ -41,7 +41,7 @@ func TestHurt(t *testing.T) {
 		t.Fatal(err)
 	}
 	x, _ := sv.Layout.Find(5)
-	files, err := sv.Volumes[5].Files()
+	files, err := sv.Volume(5).Files()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -155,7 +155,7 @@ func TestOfferedOnAPC(t *testing.T) {
 	o.Rehearse = true
 	parts := sv.Layout.Partitions()
 	for _, p := range parts {
-		if sv.Volumes[p.Number] == nil {
+		if sv.Volume(p.Number) == nil {
 			continue
 		}
 		if _, err := BackUp(context.Background(), o, Wanted{Partition: p.Number, Kind: shelf.Files}, nil); err != nil {

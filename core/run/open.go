@@ -17,8 +17,6 @@ import (
 	"jadetrail/core/rehearse"
 	"jadetrail/core/sign"
 	"jadetrail/core/survey"
-	"jadetrail/core/table"
-	"jadetrail/core/trail"
 	"jadetrail/core/words"
 )
 
@@ -57,25 +55,11 @@ func (u *Unfinished) Titles() []string {
 	return u.Meta.Titles
 }
 
-// driveOf names the drive of the options.
-func driveOf(o Options) (trail.Drive, error) {
-	d := trail.Drive{Model: o.Identity.Model, Serial: o.Identity.Serial}
-	if o.Dev == nil {
-		return d, nil
-	}
-	t, err := table.Read(o.Dev)
-	if err != nil {
-		return d, err
-	}
-	d.DiskID = t.DiskID
-	return d, nil
-}
-
 // Open finds the unfinished run on a drive, nil for none: by the sign that the drive carries, by
 // the folder of the runs, and by the trail. Each of them is enough. It looks at the drive, not at
 // its path, and writes nothing.
 func Open(o Options) (*Unfinished, error) {
-	drive, err := driveOf(o)
+	drive, signed, err := o.Signed()
 	if err != nil {
 		return nil, err
 	}
@@ -104,20 +88,14 @@ func Open(o Options) (*Unfinished, error) {
 			u.Who = d.Meta.Who
 		}
 	}
-	if o.Dev != nil {
-		s, err := sign.Find(o.Dev)
-		if err != nil {
-			return nil, err
-		}
-		if s != nil {
-			u := get(s.Run, ByDrive)
-			u.Begun = s.Begun
-			if ended[s.Run] {
-				u.Broken = fmt.Errorf(
-					"%w: the run %s ended, but this drive is as it was in the middle of it: it is an older copy, or was put back to one",
-					ErrOther, s.Run,
-				)
-			}
+	if signed != nil {
+		u := get(signed.Run, ByDrive)
+		u.Begun = signed.Begun
+		if ended[signed.Run] {
+			u.Broken = fmt.Errorf(
+				"%w: the run %s ended, but this drive is as it was in the middle of it: it is an older copy, or was put back to one",
+				ErrOther, signed.Run,
+			)
 		}
 	}
 	if o.Trail != nil {

@@ -214,7 +214,7 @@ func holds(t *testing.T, im *disk.Image) holding {
 		switch {
 		case p.Role == layout.Container:
 			continue
-		case sv.Volumes[p.Number] == nil:
+		case sv.Volume(p.Number) == nil:
 			sum := blake3.New()
 			if _, err := io.Copy(sum, io.NewSectionReader(survey.Window(im, p), 0, int64(p.Bytes))); err != nil {
 				t.Fatal(err)
@@ -224,7 +224,7 @@ func holds(t *testing.T, im *disk.Image) holding {
 			continue
 		}
 		h.names[p.Number] = string(p.Volume.Kind) + " " + p.Volume.Serial
-		v := sv.Volumes[p.Number]
+		v := sv.Volume(p.Number)
 		list, err := v.Files()
 		if err != nil {
 			t.Fatal(err)
@@ -742,7 +742,7 @@ func keep(t *testing.T, im *disk.Image, image, to string, h holding) {
 	}
 	var b strings.Builder
 	for _, p := range sv.Layout.Partitions() {
-		if sv.Volumes[p.Number] == nil {
+		if sv.Volume(p.Number) == nil {
 			continue
 		}
 		for path, sum := range h.of(h.names[p.Number]) {

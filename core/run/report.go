@@ -54,7 +54,7 @@ func noteContents(p *rehearse.Run, dev disk.Device, dir string, report func(carr
 func staying(p *rehearse.Run, sv *survey.Survey, visit func(number int, v volume.Volume, x volume.File) error) error {
 	for _, was := range sv.Layout.Partitions() {
 		now, stays := p.Meta.After.Find(was.Number)
-		v := sv.Volumes[was.Number]
+		v := sv.Volume(was.Number)
 		if !stays || v == nil || now.Volume == nil || now.Volume.Serial != was.Volume.Serial {
 			continue
 		}

@@ -51,7 +51,7 @@ func TestReport(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files, err := sv.Volumes[5].Files()
+	files, err := sv.Volume(5).Files()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -357,7 +357,7 @@ func TestFilesOfEveryKind(t *testing.T) {
 		t.Fatal(err)
 	}
 	kinds := map[volume.Kind]bool{}
-	for n, v := range sv.Volumes {
+	for n, v := range sv.Volumes() {
 		o := s.options(im)
 		m, err := BackUp(context.Background(), o, Wanted{Partition: n, Kind: shelf.Files}, nil)
 		if err != nil {

@@ -108,7 +108,7 @@ func gaveUp(o Options, m *ran.Meta) error {
 // gaveUpBefore closes the runs on the drive that were cut before anything was written; ErrNothing
 // where there is none.
 func gaveUpBefore(o Options) (*Result, error) {
-	drive, err := driveOf(o)
+	drive, _, err := o.Signed()
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +154,7 @@ func Leave(o Options, reason string) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	drive, err := driveOf(o)
+	drive, _, err := o.Signed()
 	if err != nil {
 		return nil, err
 	}

@@ -95,7 +95,7 @@ func contents(t testing.TB, d disk.Device) map[string]string {
 		t.Fatal(err)
 	}
 	out := map[string]string{}
-	for n, v := range sv.Volumes {
+	for n, v := range sv.Volumes() {
 		list, err := v.Files()
 		if err != nil {
 			t.Fatal(err)

@@ -68,7 +68,7 @@ func TestReadBackWrong(t *testing.T) {
 	s := newShop(t)
 	_, sv, over := s.twice(t)
 	c, _ := sv.Layout.Find(3)
-	files, err := sv.Volumes[3].Files()
+	files, err := sv.Volume(3).Files()
 	if err != nil {
 		t.Fatal(err)
 	}

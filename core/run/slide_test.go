@@ -344,7 +344,7 @@ func TestIntactSeesLoss(t *testing.T) {
 		t.Errorf("%+v", in)
 	}
 	x, _ := p.Survey.Layout.Find(5)
-	files, err := p.Survey.Volumes[5].Files()
+	files, err := p.Survey.Volume(5).Files()
 	if err != nil {
 		t.Fatal(err)
 	}

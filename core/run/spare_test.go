@@ -25,7 +25,7 @@ func promisedBytes(t *testing.T, dev, now disk.Device) map[int][]byte {
 		if p.Role == layout.Container { // what lies in it counts
 			continue
 		}
-		ranges, _, err := shelf.Ranges(survey.Window(dev, p), sv.Volumes[p.Number])
+		ranges, _, err := shelf.Ranges(survey.Window(dev, p), sv.Volume(p.Number))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -70,9 +70,9 @@ func TestNothingLeft(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, _ := sv.Layout.Find(5)
-	side := compare.Side{Volume: sv.Volumes[5], Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p}}
+	side := compare.Side{Volume: sv.Volume(5), Place: compare.Place{DiskID: sv.Layout.DiskID, Span: *p}}
 	other := side
-	other.Volume = sv.Volumes[3]
+	other.Volume = sv.Volume(3)
 	c, err := compare.Run(context.Background(), side, other, nil)
 	if err != nil {
 		t.Fatal(err)

@@ -72,7 +72,7 @@ func library(t testing.TB) []kept {
 			t.Fatal(err)
 		}
 		for _, p := range sv.Layout.Partitions() {
-			if p.Volume == nil || sv.Volumes[p.Number] == nil {
+			if p.Volume == nil || sv.Volume(p.Number) == nil {
 				continue
 			}
 			w := survey.Window(im, p)

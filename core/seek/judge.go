@@ -37,7 +37,7 @@ func newJudge(dev disk.Device, sv *survey.Survey) *judge {
 	for _, p := range sv.Layout.Partitions() {
 		if p.Role != layout.Container {
 			j.living = append(j.living, &living{
-				span: p, start: p.Start.Offset(sv.Layout.Sector), v: sv.Volumes[p.Number],
+				span: p, start: p.Start.Offset(sv.Layout.Sector), v: sv.Volume(p.Number),
 			})
 		}
 	}

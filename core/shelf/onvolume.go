@@ -118,7 +118,7 @@ func (p *OnVolume) find(dev disk.Device) (*onDrive, error) {
 		if !strings.EqualFold(x.UniqueID, p.Partition) {
 			continue
 		}
-		v, ok := sv.Volumes[x.Number].(volume.Keeper)
+		v, ok := sv.Volume(x.Number).(volume.Keeper)
 		if !ok {
 			return nil, fmt.Errorf("%w: the volume of %s is not one that backups can be kept in", ErrNoPlace, p.Title)
 		}

@@ -53,7 +53,7 @@ func soundShelf(t testing.TB, p *OnVolume) *ntfs.Volume {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := sv.Volumes[1].(*ntfs.Volume)
+	v := sv.Volume(1).(*ntfs.Volume)
 	if f := v.Check().FirstError(); f != nil || !v.Agrees() {
 		t.Fatalf("the shelf's volume: %v", f)
 	}

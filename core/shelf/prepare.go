@@ -67,7 +67,7 @@ func Prepare(im *disk.Image, path string, n NewVolume) (*layout.Layout, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f := sv.Check().FirstError(); f != nil || len(sv.Volumes) != 1 {
+	if f := sv.Check().FirstError(); f != nil || len(sv.Volumes()) != 1 {
 		return nil, fmt.Errorf("the new shelf reads back as something else: %v", f)
 	}
 	return sv.Layout, nil

@@ -38,7 +38,7 @@ func look(dev disk.Device) finding.List {
 		return nil
 	}
 	found := sv.Check()
-	for _, v := range sv.Volumes {
+	for _, v := range sv.Volumes() {
 		lookInto(v)
 	}
 	return found

@@ -87,7 +87,7 @@ func TestKindsAgreeWithAKernel(t *testing.T) {
 			t.Errorf("partition %d: %+v, the kernel has %d KiB free", n, p.Volume, free[n])
 			continue
 		}
-		v := sv.Volumes[n]
+		v := sv.Volume(n)
 		files, err := v.Files()
 		if err != nil {
 			t.Fatal(n, err)
@@ -199,7 +199,7 @@ func TestAnotherDriver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := sv.Volumes[1]
+	v := sv.Volume(1)
 	if p, ok := sv.Layout.Find(1); !ok || sv.Layout.Scheme != "none" || v == nil || p.Volume.Label != "Studio" || p.Bytes != sv.Layout.Size || sv.Check().FirstError() != nil {
 		t.Fatalf("%+v, %v", sv.Layout, sv.Check())
 	}

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"jadetrail/core/disk"
@@ -27,7 +28,9 @@ import (
 type Survey struct {
 	Layout  *layout.Layout
 	Table   *table.Table
-	Volumes map[int]volume.Volume // by partition number; those that can be looked into
+	Sign    *sign.Sign // of a run that is open on the drive, nil for none
+	volumes volumes
+	looked  *sync.Map // see Remembered; nil for a drive that may be written to
 }
 
 // Identity of a drive, from IMAGE.drive.json beside an image that carries none
@@ -118,7 +121,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Table: t, Volumes: map[int]volume.Volume{}}
+	s := &Survey{Table: t}
 	l := &layout.Layout{
 		Scheme: string(t.Scheme), Size: dev.Size(), Sector: dev.SectorBytes(), DiskID: t.DiskID,
 		FirstUsable: t.FirstUsable, LastUsable: t.LastUsable, Slots: t.Slots(), Findings: append(finding.List{}, t.Findings...),
@@ -127,7 +130,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	if open != nil { // told before all else: what follows is of a drive in the middle of a change
+	if s.Sign = open; open != nil { // told before all else: what follows is of a drive in the middle of a change
 		l.Findings = append(unfinished(open), l.Findings...)
 	}
 	if t.Scheme == table.None {
@@ -148,7 +151,7 @@ func Read(dev disk.Device, facts *pc.Facts) (*Survey, error) {
 			p.Volume = found.Info
 			l.Findings = append(l.Findings, found.Findings.On(e.Slot)...)
 			if found.Volume != nil {
-				s.Volumes[e.Slot] = found.Volume
+				s.volumes.add(e.Slot, found.Volume)
 			}
 		}
 		s.judge(&p, e, facts)
@@ -203,7 +206,7 @@ func (s *Survey) whole(dev disk.Device, l *layout.Layout, facts *pc.Facts) error
 		p.Volume, p.UniqueID = found.Info, layout.PlaceID("none-"+found.Info.Serial, 0)
 		l.Findings = append(l.Findings, found.Findings.On(1)...)
 		if found.Volume != nil {
-			s.Volumes[1] = found.Volume
+			s.volumes.add(1, found.Volume)
 		}
 		s.judge(&p, table.Entry{Slot: 1}, facts)
 		parts = append(parts, p)
@@ -239,9 +242,9 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 	case facts != nil && facts.Starts(p.UniqueID):
 		role = layout.StartSystem
 	case known:
-	case s.startsPC(facts) && p.Volume != nil && HoldsLoaders(p.Volume.Kind, s.Volumes[e.Slot]):
+	case s.startsPC(facts) && p.Volume != nil && HoldsLoaders(p.Volume.Kind, s.Volume(e.Slot)):
 		role = layout.EFI // whatever the type says: the PC starts from this drive
-	case isSystem(s.Volumes[e.Slot]):
+	case isSystem(s.Volume(e.Slot)):
 		role = layout.OtherSystem
 	case e.Attributes&table.AttrRequired != 0:
 		role = layout.OEM
@@ -292,14 +295,14 @@ func (s *Survey) judge(p *layout.Span, e table.Entry, facts *pc.Facts) {
 
 // recoversFrom tells that a partition which is called data holds a recovery image.
 func (s *Survey) recoversFrom(p *layout.Span) bool {
-	v := s.Volumes[p.Number]
+	v := s.Volume(p.Number)
 	return p.Role == layout.Data && v != nil && p.Volume.Kind == volume.NTFS && holdsRecovery(v)
 }
 
 // personal tells whether what a partition holds may be somebody's. What it holds says more than its type:
 // files in something called recovery that is none are files of a person, and what nobody can look into may be.
 func (s *Survey) personal(p *layout.Span) bool {
-	v := s.Volumes[p.Number]
+	v := s.Volume(p.Number)
 	if p.Volume == nil {
 		return false
 	}
@@ -431,7 +434,7 @@ type contents struct {
 
 // contentsOf looks at a partition.
 func (s *Survey) contentsOf(p layout.Span) *contents {
-	c := &contents{Span: p, typed: roles[p.TypeID], opened: s.Volumes[p.Number]}
+	c := &contents{Span: p, typed: roles[p.TypeID], opened: s.Volume(p.Number)}
 	if p.Volume != nil {
 		c.kind = p.Volume.Kind
 	}
@@ -611,7 +614,7 @@ func (s *Survey) disagreements(p layout.Span) finding.List {
 // of their contents.
 func (s *Survey) NotLookedInto() (out []layout.Span) {
 	for _, p := range s.Layout.Partitions() {
-		if p.Volume != nil && s.Volumes[p.Number] == nil {
+		if p.Volume != nil && s.Volume(p.Number) == nil {
 			out = append(out, p)
 		}
 	}
@@ -667,14 +670,7 @@ func (s *Survey) Relabel(likes ...*layout.Layout) {
 		return
 	}
 	s.Table.Relabel(numbers)
-	volumes := map[int]volume.Volume{}
-	for n, v := range s.Volumes {
-		if to, ok := numbers[n]; ok {
-			n = to
-		}
-		volumes[n] = v
-	}
-	s.Volumes = volumes
+	s.volumes.relabel(numbers)
 	for i := range s.Layout.Spans {
 		if p := &s.Layout.Spans[i]; p.Kind == layout.Partition && p.Container != 0 {
 			p.Number = numbers[p.Number]
@@ -698,7 +694,7 @@ type counter interface {
 func (s *Survey) Check() finding.List {
 	out := append(finding.List{}, s.Layout.Findings...)
 	for _, p := range s.Layout.Partitions() {
-		v := s.Volumes[p.Number]
+		v := s.Volume(p.Number)
 		if v == nil {
 			continue
 		}

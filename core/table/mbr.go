@@ -472,6 +472,18 @@ func (t *Table) LinkTo(at disk.LBA, sectors ...[]byte) []byte {
 	return nil
 }
 
+// Own is a copy that can be given other numbers.
+func (t *Table) Own() *Table {
+	own := *t
+	own.Entries, own.Findings = slices.Clone(t.Entries), slices.Clone(t.Findings)
+	if t.mbr != nil {
+		mbr := *t.mbr
+		mbr.chain = slices.Clone(t.mbr.chain)
+		own.mbr = &mbr
+	}
+	return &own
+}
+
 // Relabel gives logical volumes the numbers that a plan knows them by: while it is
 // carried out they keep those that they had when it began.
 func (t *Table) Relabel(numbers map[int]int) {

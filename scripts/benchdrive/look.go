@@ -52,7 +52,7 @@ func opened(path string, f func(*ntfs.Volume) error) error {
 		return err
 	}
 	reading.bytes, reading.reads = 0, 0
-	return f(sv.Volumes[1].(*ntfs.Volume))
+	return f(sv.Volume(1).(*ntfs.Volume))
 }
 
 func summary(v *ntfs.Volume) error {

@@ -155,7 +155,7 @@ func ranges(im *disk.Image, what string) error {
 		return nil
 	}
 	if what == "look" { // the table of files, then the large file
-		v := sv.Volumes[1].(*ntfs.Volume)
+		v := sv.Volume(1).(*ntfs.Volume)
 		start := sv.Layout.Partitions()[0].Start.Offset(512)
 		large, err := v.Stat("large.bin")
 		if err != nil {
@@ -173,7 +173,7 @@ func ranges(im *disk.Image, what string) error {
 		fmt.Println(int64(r.Start), int64(r.End-r.Start))
 	}
 	for _, p := range sv.Layout.Partitions() {
-		for _, s := range sv.Volumes[p.Number].(*ntfs.Volume).Places(what == "grow") {
+		for _, s := range sv.Volume(p.Number).(*ntfs.Volume).Places(what == "grow") {
 			fmt.Println(int64(p.Start.Offset(512)+s.Off), int64(s.Len))
 		}
 	}
