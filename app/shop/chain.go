@@ -22,13 +22,32 @@ type chain struct {
 	took    time.Duration
 }
 
+// fresh is for how long a check of a trail that has not grown is shown without a new one; a check that took long is
+// shown for rest times as long as it took, so that checking leaves the machine to those who work.
+const (
+	fresh = 10 * time.Second
+	rest  = 20
+)
+
+// due tells that the chain is to be checked anew by itself. Where its head is another one since, a short check is
+// made at once; the pages tell how many entries a longer one has not seen yet.
+func (k *chain) due(head string, now time.Time) bool {
+	switch {
+	case k.report == nil || k.trouble != "":
+		return true
+	case k.head != head && k.took < waitForChain:
+		return true
+	}
+	return now.Sub(k.at) > max(fresh, rest*k.took)
+}
+
 // checkChain begins a check where none goes on and the last is not of now.
 func (s *Shop) checkChain(again bool) (*chain, <-chan struct{}) {
 	k := &s.chain
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	_, head, err := s.Store.Head()
-	if k.running == nil && (again || err != nil || k.report == nil || k.trouble != "" || k.head != head || s.Now().Sub(k.at) > max(fresh, 20*k.took)) {
+	if k.running == nil && (again || err != nil || k.due(head, s.Now())) {
 		done := make(chan struct{})
 		k.running, k.checked, k.head = done, 0, head
 		began := time.Now()
@@ -57,9 +76,6 @@ func (s *Shop) checkChain(again bool) (*chain, <-chan struct{}) {
 	}
 	return k, k.running
 }
-
-// fresh is for how long a check of a trail that has not grown is shown without a new one.
-const fresh = 10 * time.Second
 
 // verify checks the trail against the heads that were kept of it.
 func (s *Shop) verify(ctx context.Context) (*trail.Report, error) {
@@ -94,6 +110,7 @@ type ChainView struct {
 	Checked int64
 	Trouble string
 	After   int64 // entries since the newest head that was kept
+	New     int64 // entries that the check has not seen
 }
 
 // waitForChain is for how long a page waits for a check: one of a few thousand entries is done
@@ -122,6 +139,9 @@ func (s *Shop) ChainNow(again bool) ChainView {
 	}
 	if v.Report != nil {
 		v.After = v.Report.Entries - v.Report.Kept
+		if seq, _, err := s.Store.Head(); err == nil {
+			v.New = max(seq-v.Report.Entries, 0)
+		}
 	}
 	return v
 }

@@ -3,7 +3,6 @@ package shop
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
@@ -109,15 +108,11 @@ func (s *Shop) pending(st *JobState) (err error) {
 // history is what the trail tells of the drive, and what goes on with it now.
 func (s *Shop) history(st *JobState) error {
 	d := st.Drive
-	entries, err := s.Store.Entries(History(d))
+	past, err := s.Store.Past(NameOf(d))
 	if err != nil {
 		return err
 	}
-	st.Entries = len(entries)
-	if i := slices.IndexFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
-		st.Last = &entries[i]
-		st.Good = slices.ContainsFunc(entries, func(e trail.Entry) bool { return e.Act == trail.ActMark && e.Run == st.Last.Run })
-	}
+	st.Entries, st.Last, st.Good = past.Entries, past.Last, past.Good
 	if w, ok := s.Desk.State(d.Path); ok && w.Kind != "" {
 		st.Work, st.Busy = w, w.Ended == nil
 	}

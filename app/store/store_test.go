@@ -9,9 +9,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -413,5 +415,52 @@ func opening() Opening {
 			{Letter: "A", Image: &reception, Job: &first}, {Letter: "B", Image: &shelf, Shelf: true}, {Letter: "C"},
 			{Letter: "D", Image: &studio, Job: &second},
 		},
+	}
+}
+
+// TestPast compares a drive's history in short with all of it, for drives that have a serial number, a table, both and
+// neither, and whose tables were made anew.
+func TestPast(t *testing.T) {
+	s, _ := fresh(t)
+	rnd := rand.New(rand.NewPCG(7, 20))
+	drives := []trail.Drive{
+		{Serial: "AA-1", DiskID: "d1"}, {Serial: "AA-1", DiskID: "d2"}, {Serial: "BB-2", DiskID: "d1"}, {DiskID: "d1"}, {DiskID: "d3"}, {Serial: "CC-3"}, {},
+	}
+	acts := []trail.Act{trail.ActDone, trail.ActUndone, trail.ActMark, trail.ActGrow, trail.ActDelete, trail.ActBackup}
+	at := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	good, last := 0, 0
+	for round := range 12 {
+		var list []trail.Entry
+		for i := range 25 {
+			list = append(list, trail.Entry{
+				ID: fmt.Sprintf("past-%d-%d", round, i), Time: at.Add(time.Duration(round*100+i) * time.Second), Who: "Ines Marsh",
+				Act: acts[rnd.IntN(len(acts))], Drive: drives[rnd.IntN(len(drives))], Run: fmt.Sprintf("run-%d", rnd.IntN(4)), Text: "x",
+			})
+		}
+		if err := s.Append(list...); err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range drives {
+			all, err := s.Entries(Filter{Drive: &d})
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := Past{Entries: len(all)}
+			if i := slices.IndexFunc(all, func(e trail.Entry) bool { return e.Act == trail.ActDone || e.Act == trail.ActUndone }); i >= 0 {
+				want.Last = &all[i]
+				want.Good = slices.ContainsFunc(all, func(e trail.Entry) bool { return e.Act == trail.ActMark && e.Run == want.Last.Run })
+				last++
+			}
+			got, err := s.Past(d)
+			if err != nil || !reflect.DeepEqual(got, want) {
+				t.Errorf("%+v: %+v, %v; want %+v", d, got, err, want)
+			}
+			if got.Good {
+				good++
+			}
+		}
+	}
+	if good == 0 || good == last {
+		t.Errorf("of %d runs %d were good: nothing is told apart", last, good)
 	}
 }

@@ -286,6 +286,11 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 	if f.Limit > 0 {
 		q = q.Limit(f.Limit)
 	}
+	return read(q)
+}
+
+// read reads the entries that a query finds.
+func read(q *gorm.DB) ([]trail.Entry, error) {
 	var rows []trailEntry
 	if err := q.Find(&rows).Error; err != nil {
 		return nil, err
@@ -297,6 +302,32 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 		}
 	}
 	return out, nil
+}
+
+// Past is what the trail tells of a drive in short.
+type Past struct {
+	Entries int
+	Last    *trail.Entry // its latest run that was carried out or taken back, nil for none
+	Good    bool         // what that run left was marked as good
+}
+
+// Past is a drive's history in short.
+func (t *Trail) Past(d trail.Drive) (p Past, err error) {
+	its := func() *gorm.DB { return of(t.db.Model(&trailEntry{}), &d) }
+	var n int64
+	if err := its().Count(&n).Error; err != nil || n == 0 {
+		return p, err
+	}
+	p.Entries = int(n)
+	ends := []string{string(trail.ActDone), string(trail.ActUndone)}
+	last, err := read(its().Where("act IN ?", ends).Order("seq DESC").Limit(1))
+	if err != nil || len(last) == 0 {
+		return p, err
+	}
+	p.Last = &last[0]
+	marks, err := read(its().Where("act = ?", string(trail.ActMark)))
+	p.Good = slices.ContainsFunc(marks, func(e trail.Entry) bool { return e.Run == p.Last.Run })
+	return p, err
 }
 
 // Export writes the trail as JSON lines, the oldest first.
