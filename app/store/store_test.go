@@ -426,21 +426,39 @@ func TestPast(t *testing.T) {
 	drives := []trail.Drive{
 		{Serial: "AA-1", DiskID: "d1"}, {Serial: "AA-1", DiskID: "d2"}, {Serial: "BB-2", DiskID: "d1"}, {DiskID: "d1"}, {DiskID: "d3"}, {Serial: "CC-3"}, {},
 	}
-	acts := []trail.Act{trail.ActDone, trail.ActUndone, trail.ActMark, trail.ActGrow, trail.ActDelete, trail.ActBackup}
+	acts := []trail.Act{trail.ActDone, trail.ActUndone, trail.ActMark, trail.ActPlan, trail.ActDelete, trail.ActVoid}
 	at := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
-	good, last := 0, 0
+	good, last, open := 0, 0, 0
+	var began []string
 	for round := range 12 {
 		var list []trail.Entry
 		for i := range 25 {
-			list = append(list, trail.Entry{
+			e := trail.Entry{
 				ID: fmt.Sprintf("past-%d-%d", round, i), Time: at.Add(time.Duration(round*100+i) * time.Second), Who: "Ines Marsh",
 				Act: acts[rnd.IntN(len(acts))], Drive: drives[rnd.IntN(len(drives))], Run: fmt.Sprintf("run-%d", rnd.IntN(4)), Text: "x",
-			})
+			}
+			if e.Act == trail.ActPlan {
+				e.Run = "run of " + e.ID
+				began = append(began, e.Run)
+			} else if len(began) > 0 && rnd.IntN(3) == 0 {
+				e.Run = began[rnd.IntN(len(began))]
+			}
+			list = append(list, e)
 		}
-		if err := s.Append(list...); err != nil {
+		writer := &Trail{db: s.Trail.db, Log: s.Trail.Log} // somebody else's, every other time
+		if round%2 == 0 {
+			writer = s.Trail
+		}
+		if err := writer.Append(list...); err != nil {
 			t.Fatal(err)
 		}
-		for _, d := range drives {
+		for _, d := range append(drives, drives...) { // found, and kept
+			begun, err := s.Unended(d)
+			anew, err2 := (&Trail{db: s.Trail.db}).Unended(d)
+			if err != nil || err2 != nil || !reflect.DeepEqual(begun, anew) {
+				t.Errorf("%+v: begun %+v, %v; want %+v, %v", d, begun, err, anew, err2)
+			}
+			open += len(begun)
 			all, err := s.Entries(Filter{Drive: &d})
 			if err != nil {
 				t.Fatal(err)
@@ -459,6 +477,9 @@ func TestPast(t *testing.T) {
 				good++
 			}
 		}
+	}
+	if open == 0 {
+		t.Error("no run was ever open")
 	}
 	if good == 0 || good == last {
 		t.Errorf("of %d runs %d were good: nothing is told apart", last, good)

@@ -25,7 +25,8 @@ type Trail struct {
 	// Log is told of every entry once it is in the trail.
 	Log *slog.Logger
 
-	words words
+	words  words
+	lately lately
 }
 
 // trailEntry is a row of the trail.
@@ -174,32 +175,40 @@ func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
 			out = append(out, b)
 		}
 	}
-	ends := []string{
-		string(trail.ActPlan), string(trail.ActDone), string(trail.ActUndone), string(trail.ActLeft),
-		string(trail.ActVoid),
-	}
-	var lines []string
-	q := t.db.Model(&trailEntry{}).Where("act IN ?", ends).Order("seq")
-	if d.DiskID != "" {
-		q = q.Where("disk = ?", d.DiskID)
-	} else if d.Serial == "" {
+	if d.DiskID == "" && d.Serial == "" {
 		return out, nil
 	}
-	if err := q.Pluck("line", &lines).Error; err != nil {
+	find := func() ([]trail.Begun, error) { return t.begun(d) }
+	var begun []trail.Begun
+	var err error
+	if d.DiskID == "" { // an end may stand at another drive's entry
+		begun, err = find()
+	} else {
+		begun, err = keptOf(t, d, func(x *lately) map[trail.Drive][]trail.Begun { return x.begun }, find)
+	}
+	if err != nil {
 		return nil, err
 	}
-	entries := make([]trail.Entry, len(lines))
-	for i, l := range lines {
-		if err := json.Unmarshal([]byte(l), &entries[i]); err != nil {
-			return nil, fmt.Errorf("the trail cannot be read: %w", err)
-		}
-	}
-	for _, b := range trail.Unended(entries, d) {
+	for _, b := range begun {
 		if !slices.ContainsFunc(out, func(o trail.Begun) bool { return o.Run == b.Run }) && !t.endedElsewhere(b.Run) {
 			out = append(out, b)
 		}
 	}
 	return out, nil
+}
+
+// begun are the runs on a drive of which its entries do not say that they ended.
+func (t *Trail) begun(d trail.Drive) ([]trail.Begun, error) {
+	ends := []string{
+		string(trail.ActPlan), string(trail.ActDone), string(trail.ActUndone), string(trail.ActLeft),
+		string(trail.ActVoid),
+	}
+	q := t.db.Where("act IN ?", ends).Order("seq")
+	if d.DiskID != "" {
+		q = q.Where("disk = ?", d.DiskID)
+	}
+	entries, err := read(q)
+	return trail.Unended(entries, d), err
 }
 
 // RecordHash implements trail.Sink.
@@ -312,7 +321,12 @@ type Past struct {
 }
 
 // Past is a drive's history in short.
-func (t *Trail) Past(d trail.Drive) (p Past, err error) {
+func (t *Trail) Past(d trail.Drive) (Past, error) {
+	pasts := func(x *lately) map[trail.Drive]Past { return x.pasts }
+	return keptOf(t, d, pasts, func() (Past, error) { return t.past(d) })
+}
+
+func (t *Trail) past(d trail.Drive) (p Past, err error) {
 	its := func() *gorm.DB { return of(t.db.Model(&trailEntry{}), &d) }
 	var n int64
 	if err := its().Count(&n).Error; err != nil || n == 0 {

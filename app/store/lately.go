@@ -1,0 +1,91 @@
+package store
+
+import (
+	"sync"
+
+	"jadetrail/core/trail"
+)
+
+// lately is what the trail was found to tell of drives, for as long as no entry of theirs comes to it: entries are only
+// added, whoever adds them, so that it is enough to look at the newest.
+type lately struct {
+	mu    sync.Mutex
+	seq   uint64 // the newest entry that was looked at
+	hash  string
+	pasts map[trail.Drive]Past
+	begun map[trail.Drive][]trail.Begun
+}
+
+// mostLately is of how many drives it is kept.
+const mostLately = 2000
+
+// look forgets what newer entries are about, and all of it where the trail is not the one that it was.
+func (x *lately) look(t *Trail) error {
+	var rows []struct {
+		Seq                uint64
+		Hash, Disk, Serial string
+	}
+	q := t.db.Model(&trailEntry{}).Select("seq", "hash", "disk", "COALESCE(serial, '') AS serial")
+	if x.seq == 0 {
+		q = q.Order("seq DESC").Limit(1)
+	} else {
+		q = q.Where("seq >= ?", x.seq).Order("seq")
+	}
+	if err := q.Find(&rows).Error; err != nil {
+		return err
+	}
+	if len(rows) == 0 || rows[0].Seq != x.seq || rows[0].Hash != x.hash || len(x.pasts)+len(x.begun) > mostLately {
+		x.pasts, x.begun = map[trail.Drive]Past{}, map[trail.Drive][]trail.Begun{}
+		x.seq, x.hash = 0, ""
+	}
+	for _, r := range rows {
+		about := func(d trail.Drive) bool {
+			return d.DiskID != "" && d.DiskID == r.Disk || d.Serial != "" && d.Serial == r.Serial
+		}
+		if r.Seq > x.seq { // its own entry was looked at before
+			forget(x.pasts, about)
+			forget(x.begun, about)
+		}
+		x.seq, x.hash = r.Seq, r.Hash
+	}
+	return nil
+}
+
+func forget[T any](list map[trail.Drive]T, about func(d trail.Drive) bool) {
+	for d := range list {
+		if about(d) {
+			delete(list, d)
+		}
+	}
+}
+
+// keptOf returns what is kept in one of the lists of a drive, or else what f finds, and keeps that unless the trail has
+// grown meanwhile.
+func keptOf[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error) {
+	x := &t.lately
+	x.mu.Lock()
+	if err := x.look(t); err != nil {
+		x.mu.Unlock()
+		var none T
+		return none, err
+	}
+	kept, known := list(x)[d]
+	seq, hash := x.seq, x.hash
+	x.mu.Unlock()
+	if known {
+		return kept, nil
+	}
+	found, err := f()
+	if err != nil {
+		return found, err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if err := x.look(t); err != nil {
+		return found, err
+	}
+	if x.seq == seq && x.hash == hash {
+		list(x)[d] = found
+	}
+	return found, nil
+}
