@@ -12,8 +12,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"jadetrail/app/store"
 	"jadetrail/app/work"
 	"jadetrail/core/plan"
+	"jadetrail/core/trail"
 )
 
 // watch streams the state of a drive's work as server-sent events.
@@ -109,7 +111,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 				continue
 			}
 			last = now.ID
-			b, err := json.Marshal(map[string]any{"plan": now.ID, "who": now.Who, "what": now.What})
+			b, err := json.Marshal(map[string]any{"plan": now.ID, "who": now.Who, "what": now.What, "ended": s.howEnded(job, now.ID)})
 			if err != nil {
 				return
 			}
@@ -168,4 +170,20 @@ func workView(st work.State) workLine {
 		}
 	}
 	return v
+}
+
+// howEnded is what became of a job's plan where there is none any more, as the trail tells; "" where it does not.
+func (s *Server) howEnded(job string, state uint64) string {
+	if state != 0 {
+		return ""
+	}
+	newest := int64(0)
+	how := ""
+	for act, said := range map[trail.Act]string{trail.ActDone: "carried out", trail.ActUndone: "taken back"} {
+		list, err := s.Store.Entries(store.Filter{Job: job, Act: string(act), Limit: 1})
+		if err == nil && len(list) > 0 && int64(list[0].Seq) > newest {
+			newest, how = int64(list[0].Seq), fmt.Sprintf("%s by %s", said, list[0].Who)
+		}
+	}
+	return how
 }

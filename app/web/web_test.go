@@ -350,9 +350,15 @@ func TestRecordAndEvents(t *testing.T) {
 	if !strings.Contains(s.get(t, "/jobs/J-1042"), none) {
 		t.Error("a gap does not say that there is nothing to bring back")
 	}
+	if how := s.howEnded("J-1042", 0); how != "" {
+		t.Errorf("before anything was carried out: %s", how)
+	}
 	s.post(t, s.shown(t, "J-1042", "carry-out"), "serial", "7F3K")
 	if out := s.settle(t); !strings.Contains(out, "as planned") {
 		t.Fatal(out)
+	}
+	if how := s.howEnded("J-1042", 0); how != "carried out by Tobias Wren" || s.howEnded("J-1042", 7) != "" {
+		t.Errorf("afterwards: %q", how)
 	}
 	if page := s.get(t, "/jobs/J-1042"); strings.Contains(page, none) || !strings.Contains(page, "Bring a partition back") {
 		t.Error("a gap denies the record that was just kept")

@@ -94,7 +94,7 @@ export function news(events, shown, renew) {
       bar.append(
         change.who
           ? `${change.who} has changed this plan: ${change.what}. `
-          : "This plan was carried out or taken back. ",
+          : `This plan is there no more${change.ended ? `: it was ${change.ended}` : ""}. `,
       );
       const show = document.createElement("button");
       show.className = "act ghost";
