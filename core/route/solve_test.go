@@ -389,7 +389,7 @@ func TestRoutesHold(t *testing.T) {
 					bad("it is there twice")
 				}
 			}
-			if g.NoSecondDrive && strings.Contains(r.Title, "the shelf") {
+			if g.NoSecondDrive && strings.Contains(r.Title, "ack up, delete") {
 				bad("there is no second drive")
 			}
 		}

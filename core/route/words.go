@@ -14,13 +14,13 @@ func routedCopyOut(w *routeWords, c plan.Column, _ *layout.Span) {
 		w.other = append(w.other, fmt.Sprintf("move %s to %s; the size stays", c.Base, to.Title()))
 		return
 	}
-	where := "the shelf"
+	how := fmt.Sprintf("back up, delete and put back %s", from.Title())
 	if to, ok := w.now.Find(plan.Number(c.Step.Other())); ok {
-		where = to.Title()
+		how = fmt.Sprintf("copy %s to %s, delete it and put it back", from.Title(), to.Title())
 	} else if c.Step.Other() != "" {
-		where = "a temporary volume"
+		how = fmt.Sprintf("copy %s to a temporary volume, delete it and put it back", from.Title())
 	}
-	w.other = append(w.other, fmt.Sprintf("%s through %s", from.Title(), where))
+	w.other = append(w.other, how)
 }
 
 func routedGrow(w *routeWords, c plan.Column, was *layout.Span) {
