@@ -108,8 +108,9 @@ func (s *Shop) findsOn(ctx context.Context, d *Drive) ([]seek.Find, error) {
 
 // foundOn is what a search finds on a drive, worked out once for as long as nothing changes.
 func (s *Shop) foundOn(ctx context.Context, d *Drive) (foundThen, error) {
-	stamp := ""
-	for _, f := range []string{d.Path, s.searchFile(d), s.Records.Dir} {
+	drive, _ := stampOf(d.Path, time.Now())
+	stamp := fmt.Sprint(drive)
+	for _, f := range []string{s.searchFile(d), s.Records.Dir} {
 		if st, err := os.Stat(f); err == nil {
 			stamp += st.ModTime().String()
 		}
