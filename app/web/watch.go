@@ -111,7 +111,9 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 				continue
 			}
 			last = now.ID
-			b, err := json.Marshal(map[string]any{"plan": now.ID, "who": now.Who, "what": now.What, "ended": s.howEnded(job, now.ID)})
+			b, err := json.Marshal(map[string]any{
+				"plan": now.ID, "who": now.Who, "what": now.What, "ended": s.howEnded(job, now.ID),
+			})
 			if err != nil {
 				return
 			}
@@ -172,7 +174,8 @@ func workView(st work.State) workLine {
 	return v
 }
 
-// howEnded is what became of a job's plan where there is none any more, as the trail tells; "" where it does not.
+// howEnded is what became just now of a job's plan where there is none any more, as the trail tells; "" where it does
+// not: an older run says nothing of it.
 func (s *Server) howEnded(job string, state uint64) string {
 	if state != 0 {
 		return ""
@@ -181,8 +184,8 @@ func (s *Server) howEnded(job string, state uint64) string {
 	how := ""
 	for act, said := range map[trail.Act]string{trail.ActDone: "carried out", trail.ActUndone: "taken back"} {
 		list, err := s.Store.Entries(store.Filter{Job: job, Act: string(act), Limit: 1})
-		if err == nil && len(list) > 0 && int64(list[0].Seq) > newest {
-			newest, how = int64(list[0].Seq), fmt.Sprintf("%s by %s", said, list[0].Who)
+		if err == nil && len(list) > 0 && list[0].Seq > newest && s.Now().Sub(list[0].Time) < time.Minute {
+			newest, how = list[0].Seq, fmt.Sprintf("%s by %s", said, list[0].Who)
 		}
 	}
 	return how
