@@ -42,6 +42,21 @@ func (x *glances) of(path string, stamp [4]fileStamp) (Glance, bool) {
 	if !known || g.stamp != stamp || stamp[0] == (fileStamp{}) {
 		return Glance{}, false
 	}
+	return g.again()
+}
+
+// last is what was kept of a drive last, whatever has been written to it since.
+func (x *glances) last(path string) (Glance, bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if g, known := x.list[path]; known {
+		return g.again()
+	}
+	return Glance{}, false
+}
+
+// again is a copy of what was kept, for its caller alone.
+func (g glanced) again() (Glance, bool) {
 	if g.facts != nil {
 		var err error
 		if g.PC, err = pc.Parse(g.facts); err != nil {
@@ -112,6 +127,16 @@ func (s *Shop) Glance(b *store.Bay) (Glance, error) {
 	}
 	defer d.Close()
 	return Glance{Identity: d.Identity, PC: d.PC, Layout: d.Survey.Layout}, nil
+}
+
+// GlanceAtWork is what was read of a drive that is being worked on, before that; it is looked at where nothing is kept.
+func (s *Shop) GlanceAtWork(b *store.Bay) (Glance, error) {
+	if b != nil && b.Image != nil {
+		if g, known := s.glances.last(s.ImageOf(b)); known {
+			return g, nil
+		}
+	}
+	return s.Glance(b)
 }
 
 // Row works a job out as a list shows it. Where it has a plan, or several drives, all of it is worked out; otherwise a

@@ -69,8 +69,13 @@ func (s *Server) rowOf(j store.Job, names map[uint64]string) jobRow {
 	if j.GivenTo != nil {
 		x.Given = names[*j.GivenTo]
 	}
-	x.Late = j.Promised != nil && j.HandedAt == nil && j.ClosedAt == nil && j.Promised.Before(s.Today())
+	x.Late = s.isLate(&j)
 	return x
+}
+
+// isLate tells whether the day has passed that a job was promised for.
+func (s *Server) isLate(j *store.Job) bool {
+	return j.Promised != nil && j.HandedAt == nil && j.ClosedAt == nil && j.Promised.Before(s.Today())
 }
 
 // names are what people are called.

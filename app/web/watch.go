@@ -1,10 +1,7 @@
 package web
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -31,6 +28,10 @@ func (s *Server) watch(c *gin.Context) {
 // watchAny streams the state of work that belongs to no drive.
 func (s *Server) watchAny(c *gin.Context) {
 	key := c.Param("key")
+	if key == "bench" {
+		s.followBench(c)
+		return
+	}
 	if !slices.Contains(watched, key) {
 		c.Status(http.StatusNotFound)
 		return
@@ -41,10 +42,13 @@ func (s *Server) watchAny(c *gin.Context) {
 // watched are the keys of work that belongs to no drive.
 var watched = []string{"dock", "compare", "shelf"}
 
+// placeOf is where it is seen.
+var placeOf = map[string]string{"dock": "/dock", "shelf": "/shelf", "compare": "/"}
+
 // stopAny stops work that belongs to no drive.
 func (s *Server) stopAny(c *gin.Context) {
 	key := c.Param("key")
-	where := map[string]string{"dock": "/dock", "shelf": "/shelf", "compare": "/"}[key]
+	where := placeOf[key]
 	if where == "" {
 		s.fail(c, errNoPage)
 		return
@@ -59,31 +63,13 @@ func (s *Server) stopAny(c *gin.Context) {
 // follow streams the state of a piece of work, and for a job the state of its plan whenever
 // somebody has changed it.
 func (s *Server) follow(c *gin.Context, key, job string) {
-	sitting := s.sessions.GetString(c.Request.Context(), "sitting")
-	closed, ok := s.watching.open(sitting)
+	out, ok := s.tells(c)
 	if !ok {
-		c.Status(http.StatusTooManyRequests)
 		return
 	}
-	defer closed()
+	defer out.close()
 	states, done := s.Desk.Watch(key)
 	defer done()
-	c.Header("Cache-Control", "no-store")
-	c.Header("X-Accel-Buffering", "no")
-	c.Header("Content-Type", "text/event-stream")
-	c.Status(http.StatusOK)
-	out := http.NewResponseController(c.Writer)
-	// The server's limit for reading a request would end the watching.
-	if err := out.SetReadDeadline(time.Time{}); err != nil && !errors.Is(err, http.ErrNotSupported) {
-		c.Error(err)
-		return
-	}
-	send := func(text string) bool {
-		_, err := io.WriteString(c.Writer, text)
-		return err == nil && out.Flush() == nil
-	}
-	beat := time.NewTicker(5 * time.Second)
-	defer beat.Stop()
 	look := time.NewTicker(time.Second)
 	defer look.Stop()
 	last := uint64(0)
@@ -92,7 +78,7 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 	}
 	answer := answers{of: job}
 	answer.next(s)
-	for ok = send(": watching\n\n"); ok; {
+	for ok = out.send(": watching\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
 			return
@@ -101,8 +87,8 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 				look.Stop()
 				continue
 			}
-			if told := answer.next(s); told != "" {
-				if ok = send(told); !ok {
+			if told := answer.next(s); told != nil {
+				if ok = out.tell("answer", told); !ok {
 					continue
 				}
 			}
@@ -111,24 +97,13 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 				continue
 			}
 			last = now.ID
-			b, err := json.Marshal(map[string]any{
+			ok = out.tell("plan", map[string]any{
 				"plan": now.ID, "who": now.Who, "what": now.What, "ended": s.howEnded(job, now.ID),
 			})
-			if err != nil {
-				return
-			}
-			ok = send(fmt.Sprintf("event: plan\ndata: %s\n\n", b))
-		case <-beat.C:
-			if _, err := s.stillSits(sitting); notThere(err) == nil && err != nil {
-				return // signed out, or switched off
-			}
-			ok = send(": still here\n\n")
+		case <-out.beat.C:
+			ok = out.still()
 		case st := <-states:
-			b, err := json.Marshal(workView(st))
-			if err != nil {
-				return
-			}
-			ok = send(fmt.Sprintf("data: %s\n\n", b))
+			ok = out.tell("", workView(st))
 			// A few times a second is enough for the eye.
 			time.Sleep(150 * time.Millisecond)
 		}
@@ -138,18 +113,14 @@ func (s *Server) follow(c *gin.Context, key, job string) {
 // answers tell of what the lead answers to a job's requests.
 type answers struct{ of, last string }
 
-// next is the event of an answer that was given since it was last asked for, "" for none.
-func (x *answers) next(s *Server) string {
+// next is what is told of an answer that was given since it was last asked for, nil for none.
+func (x *answers) next(s *Server) map[string]any {
 	a, err := s.Store.LatestAnswer(x.of)
 	if err != nil || a == nil || a.ID == x.last {
-		return ""
+		return nil
 	}
 	x.last = a.ID
-	b, err := json.Marshal(map[string]any{"yes": *a.Yes, "who": a.AnsweredBy, "what": a.Text, "why": a.Why})
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprintf("event: answer\ndata: %s\n\n", b)
+	return map[string]any{"yes": *a.Yes, "who": a.AnsweredBy, "what": a.Text, "why": a.Why}
 }
 
 // workLine is a state worded for the page.

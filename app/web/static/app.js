@@ -9,6 +9,7 @@ import { goalForm } from "./goal.js";
 import { uploads } from "./upload.js";
 import { chain } from "./chain.js";
 import { counter } from "./counter.js";
+import { room } from "./room.js";
 
 const data = document.getElementById("map-data");
 const map = data
@@ -32,6 +33,7 @@ function bind() {
   each("form[data-upload]", (form) => uploads(form, page.renew));
   each("#chain", chain);
   each("[data-counter]", counter);
+  each("[data-room]", (main) => room(main, page.renew));
   each("[data-print]", (button) => button.addEventListener("click", () => print()));
   for (const [box, events] of watched) if (!box.isConnected && watched.delete(box)) events.close();
   each(".work[data-url]", (box) => {
