@@ -276,8 +276,12 @@ func (s *Shop) StopAt(number, letter string) error {
 // toUpdate passes the progress of a carry-out, whose steps have the titles, or of taking it
 // back on.
 func toUpdate(report func(work.Update), titles []string, undo bool) func(carry.Progress) {
+	step := 0
 	return func(p carry.Progress) {
 		phase := p.Phase
+		if !undo && (phase == "" || p.Step > 0) {
+			step = p.Step + 1
+		}
 		switch {
 		case phase != "":
 		case undo:
@@ -288,6 +292,8 @@ func toUpdate(report func(work.Update), titles []string, undo bool) func(carry.P
 				phase = fmt.Sprintf("step %d of %d, %s", p.Step+1, len(titles), phase)
 			}
 		}
-		report(work.Update{Phase: phase, Step: p.Step, Done: p.Done, Total: p.Total})
+		report(work.Update{
+			Phase: phase, Step: step, Done: p.Done, Total: p.Total, Onto: p.Onto, Final: p.Final,
+		})
 	}
 }

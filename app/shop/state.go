@@ -3,6 +3,7 @@ package shop
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
@@ -73,7 +74,10 @@ func (s *Shop) work(st *JobState) error {
 		// The job's plan is for another of its drives.
 		st.Steps, expect, st.Elsewhere = nil, nil, true
 	}
-	if expect != nil {
+	if err := s.history(st); err != nil {
+		return err
+	}
+	if expect != nil && !st.Running() { // what a run is changing is no change by somebody else
 		st.Changed = layout.Differ(expect, d.Survey.Layout)
 	}
 	if err := s.pending(st); err != nil {
@@ -85,8 +89,8 @@ func (s *Shop) work(st *JobState) error {
 	if st.Finds, err = s.findsOn(context.Background(), d); err != nil {
 		return err
 	}
-	st.Columns = plan.Lay(d.Survey.Layout, st.Facts, st.Steps)
-	return s.history(st)
+	st.Columns = plan.Lay(st.Begun(), st.Facts, st.Steps)
+	return nil
 }
 
 // pending finds a run that is open on the drive, and tells of it before all else.
@@ -163,6 +167,19 @@ func (st *JobState) TitleOf(i int) string {
 		return st.Columns[i].Title
 	}
 	return string(st.Steps[i].Do())
+}
+
+// Running tells that a run is under way on the drive.
+func (st *JobState) Running() bool {
+	return st.Busy && slices.Contains([]string{"carry-out", "resume", "undo"}, st.Work.Kind)
+}
+
+// Begun is what the plan is laid on: the drive as it is, or while a run is under way, as that was begun for it.
+func (st *JobState) Begun() *layout.Layout {
+	if st.Running() {
+		return st.Expect()
+	}
+	return st.Drive.Survey.Layout
 }
 
 // Expect is the drive as the plan was begun for it.

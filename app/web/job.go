@@ -112,7 +112,7 @@ func (st *jobState) stages() []stage {
 	if st.Pending != nil {
 		out.Line, out.State, out.Care = "an unfinished run", "here", true
 	}
-	if st.Busy && slices.Contains([]string{"carry-out", "resume", "undo"}, st.Work.Kind) {
+	if st.Running() {
 		out.Line, out.State, out.Care = "under way", "here", false
 	}
 	if st.Last != nil {
@@ -190,6 +190,17 @@ type workBox struct {
 	State work.State
 }
 
+// StepState is how far a run is with a step of its plan, from 1: done, here, open.
+func (st *jobState) StepState(step int) string {
+	switch {
+	case step < st.Work.Step:
+		return "done"
+	case step == st.Work.Step:
+		return "here"
+	}
+	return "open"
+}
+
 // box is what goes on with the drive of a job; the page hears of changes of the plan too.
 func (st *jobState) box() workBox {
 	b := boxOf(st.Job.Number, st.Drive.Bay, st.Work)
@@ -232,6 +243,16 @@ type mapData struct {
 	Take    string   `json:"take,omitempty"`
 	Fields  []choice `json:"fields,omitempty"`
 	Plan    uint64   `json:"plan"`
+	// Run is what is being written; nil while no run is under way. Its places are in bytes, Sector is how many one has.
+	Run    *runMark   `json:"run,omitempty"`
+	Sector disk.Bytes `json:"sector"`
+}
+
+// runMark is how far a run has come.
+type runMark struct {
+	Kind    string   `json:"kind"` // of the work: carry-out, resume, undo
+	Step    int      `json:"step"` // from 1; 0 before the first
+	Written disk.Set `json:"written"`
 }
 
 func (s *Server) jobPage(c *gin.Context) {
@@ -257,7 +278,9 @@ func (s *Server) jobPage(c *gin.Context) {
 	if _, ok := v.L.Find(v.Selected); !ok {
 		v.Selected = firstChoice(v.L)
 	}
-	v.Panels, v.Gaps = st.panels()
+	if !st.Running() { // then the page is about the run
+		v.Panels, v.Gaps = st.panels()
+	}
 	if f := st.pcAtEnd(); f != nil {
 		v.Wait = f.Wait
 	}
@@ -429,7 +452,7 @@ func kindName(k string) string {
 }
 
 func (s *Server) mapOf(st *jobState) (mapData, error) {
-	l := st.Drive.Survey.Layout
+	l := st.Begun()
 	cols, piles, good, err := s.past(st.Drive, 4)
 	if err != nil {
 		return mapData{}, err
@@ -440,6 +463,9 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	}
 	if st.Drive.StillGood(good) {
 		now.Good = good.Text
+	}
+	if st.Running() {
+		now.Title, now.Sub = "Before", "when the run was begun"
 	}
 	cols = append(cols, now)
 	before := l
@@ -465,7 +491,10 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 	d := mapData{
 		Columns: cols, Job: st.Job.Number, Plan: st.Job.PlanState,
 		Act:  actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "steps"),
-		Take: actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "route"),
+		Take: actOf(st.Job.Number, st.Drive.Bay, st.Job.PlanState, "route"), Sector: l.Sector,
+	}
+	if st.Running() {
+		d.Run = &runMark{st.Work.Kind, st.Work.Step, st.Work.Written}
 	}
 	if !st.Busy && st.Pending == nil && !st.Elsewhere && st.End() != nil {
 		d.Hand = st.hands()

@@ -23,16 +23,20 @@ type State struct {
 	Kind  string     `json:"kind"` // back-up, verify-backup, rehearse, carry-out, resume, undo
 	Title string     `json:"title"`
 	Phase string     `json:"phase"`
-	Step  int        `json:"step"`
+	Step  int        `json:"step"` // of the plan that is carried out, from 1; 0 before the first and for what has none
 	Done  disk.Bytes `json:"done"`
 	Total disk.Bytes `json:"total"`
 	Began time.Time  `json:"began"`
 	// Since is when the present part of the work began, and From how much was done then.
-	Since   time.Time  `json:"-"`
-	From    disk.Bytes `json:"-"`
-	Ended   *time.Time `json:"ended,omitempty"`
-	Trouble string     `json:"trouble,omitempty"`
-	Outcome string     `json:"outcome,omitempty"`
+	Since time.Time  `json:"-"`
+	From  disk.Bytes `json:"-"`
+	Ended *time.Time `json:"ended,omitempty"`
+	// Written is where on the drive the present step has put something, the smallest places left out where there are
+	// many, and Final that the work can only be finished from here on.
+	Written disk.Set `json:"written,omitempty"`
+	Final   bool     `json:"final,omitempty"`
+	Trouble string   `json:"trouble,omitempty"`
+	Outcome string   `json:"outcome,omitempty"`
 }
 
 // Update is what work reports about itself.
@@ -40,6 +44,29 @@ type Update struct {
 	Phase       string
 	Step        int
 	Done, Total disk.Bytes
+	Onto        disk.Range // where on the drive something was put just now
+	Final       bool       // it can only be finished from here on
+}
+
+// Bounds of what is told of the places that were written to.
+const (
+	mostPlaces = 200
+	drawable   = disk.MiB // smaller ones are not told beyond half of that
+)
+
+// writes puts down where the work has written, of the present step alone. The states that were handed out keep
+// what they tell.
+func (s *State) writes(u Update) {
+	if u.Step != s.Step {
+		s.Written = nil
+	}
+	most := mostPlaces
+	if u.Onto.Len() < drawable {
+		most /= 2
+	}
+	if next := slices.Clone(s.Written).Put(u.Onto); len(next) <= max(most, len(s.Written)) {
+		s.Written = next
+	}
 }
 
 // Func is a piece of work. It returns what came of it.
@@ -109,7 +136,8 @@ func (d *Desk) Start(key, kind, title string, f Func) error {
 				if s.Total != u.Total || u.Done < s.Done || s.Since.IsZero() {
 					s.Since, s.From = time.Now(), u.Done
 				}
-				s.Phase, s.Step, s.Done, s.Total = u.Phase, u.Step, u.Done, u.Total
+				s.writes(u)
+				s.Phase, s.Step, s.Done, s.Total, s.Final = u.Phase, u.Step, u.Done, u.Total, u.Final
 			})
 		})
 		level := slog.LevelInfo

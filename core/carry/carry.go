@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"jadetrail/core/disk"
@@ -37,10 +38,14 @@ var (
 type Progress struct {
 	// Phase is what is done before and after the carrying itself, empty for that.
 	Phase string     `json:"phase,omitempty"`
-	Step  int        `json:"step"`
+	Step  int        `json:"step"` // from 0; behind the last while what was carried out is proven
 	Done  disk.Bytes `json:"done"`
 	Total disk.Bytes `json:"total"`
 	Text  string     `json:"text"`
+	// Onto is where on the device something was put just now, empty for nowhere.
+	Onto disk.Range `json:"onto"`
+	// Final tells that the run can only be finished from here on, and no more be taken back.
+	Final bool `json:"final,omitempty"`
 }
 
 // prior is what was in a place before the run.
@@ -101,24 +106,23 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 		c.state = 0
 	}
 	c.unsure = unsure{}
-	p := Progress{Total: c.script.Rewritten(), Done: c.script[:c.passed].Rewritten() + c.within}
+	p := Progress{
+		Total: c.script.Rewritten(), Done: c.script[:c.passed].Rewritten() + c.within,
+		Final: slices.ContainsFunc(c.script[:c.passed], func(op script.Op) bool { return op.Kind == script.NoReturn }),
+	}
 	last := -1 // move that was done
 	for i := c.passed; i < len(c.script); i++ {
 		if ctx.Err() != nil {
 			return ErrStopped
 		}
 		op := c.script[i]
-		p.Step = op.Step
+		p.Step, p.Onto = op.Step, disk.Range{}
 		if op.Kind == script.Move {
 			within := disk.Bytes(0)
 			if i == c.passed {
 				within = c.within
 			}
-			if err := c.shift(ctx, dev, i, within, false, func(n disk.Bytes) {
-				if p.Done += n; report != nil {
-					report(p)
-				}
-			}); err != nil {
+			if err := c.shift(ctx, dev, i, within, false, p.telling(report)); err != nil {
 				return err
 			}
 			last = i
@@ -155,7 +159,7 @@ func (c *Carry) Forward(ctx context.Context, dev disk.Device, sources map[string
 			if err := c.mark(framePassed, i+1, 0); err != nil {
 				return err
 			}
-			p.Text = op.Text
+			p.Text, p.Final = op.Text, p.Final || op.Kind == script.NoReturn
 		}
 		if report != nil {
 			report(p)
@@ -173,11 +177,22 @@ func (c *Carry) do(dev disk.Device, op script.Op, p *Progress) error {
 		if _, err := dev.WriteAt(op.Data, int64(op.Off)); err != nil {
 			return err
 		}
-		p.Done += op.Len
+		p.Done, p.Onto = p.Done+op.Len, op.Onto()
 	case script.Hole:
+		p.Onto = op.Onto()
 		return dev.Zero(op.Off, op.Len)
 	}
 	return nil
+}
+
+// telling adds what is put somewhere to the progress, and reports it.
+func (p *Progress) telling(report func(Progress)) func(onto disk.Range, n disk.Bytes) {
+	return func(onto disk.Range, n disk.Bytes) {
+		p.Onto, p.Done = onto, p.Done+n
+		if report != nil {
+			report(*p)
+		}
+	}
 }
 
 // Back takes the run back: what the journal kept is put in its place again, the
@@ -221,11 +236,7 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 		p.Total += disk.Bytes(len(c.priors[next].data))
 		next++
 	}
-	tell := func(n disk.Bytes) {
-		if p.Done += n; report != nil {
-			report(p)
-		}
-	}
+	tell := p.telling(report)
 	// Barriers hold on the way back too, in their reverse order: what the last
 	// one guarded is taken back and durable before the one before it.
 	for ; i >= 0; i-- {
@@ -264,9 +275,9 @@ func (c *Carry) Back(dev disk.Device, report func(Progress)) error {
 			for _, x := range c.priors[first:next] {
 				p.Done += disk.Bytes(len(x.data))
 			}
+			tell(op.Onto(), 0)
 			next = first
 		}
-		tell(0)
 	}
 	if err := dev.Sync(); err != nil {
 		return err

@@ -74,7 +74,7 @@ func (c *Carry) fill(ctx context.Context, dev disk.Device, ops script.Script, so
 		if err := back.add(l.off, l.len); err != nil {
 			return err
 		}
-		p.Done, p.Step = p.Done+l.done, l.step
+		p.Done, p.Step, p.Onto = p.Done+l.done, l.step, disk.Range{Start: l.off, End: l.off + l.len}
 		if report != nil {
 			report(*p)
 		}

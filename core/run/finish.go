@@ -65,7 +65,7 @@ func finish(ctx context.Context, o Options, m *ran.Meta, c *carry.Carry, p *rehe
 	}
 	began = o.Now()
 	if o.Report != nil {
-		o.Report(carry.Progress{Phase: "reading the drive again, and proving it"})
+		o.Report(carry.Progress{Phase: "reading the drive again, and proving it", Step: len(m.Plan.Steps)})
 	}
 	proof, sv, err := prove.Planned(o.Proving(), m, c.Script(), rec.Written(), p.Over, w)
 	if err != nil {

@@ -10,6 +10,7 @@ import { uploads } from "./upload.js";
 import { chain } from "./chain.js";
 import { counter } from "./counter.js";
 import { room } from "./room.js";
+import { followRun } from "./run.js";
 
 const data = document.getElementById("map-data");
 const map = data
@@ -39,7 +40,10 @@ function bind() {
   each(".work[data-url]", (box) => {
     const events = watchWork(box, page.renew);
     answers(events, page.renew);
-    if (map && box.id === "work") news(events, map.shown, page.renew);
+    if (map && box.id === "work") {
+      news(events, map.shown, page.renew);
+      followRun(events, map, page.renew);
+    }
     watched.set(box, events);
   });
 }

@@ -270,6 +270,22 @@ function ribbons(svg, left, x1, right, x2) {
   }
 }
 
+// wrote draws where a run has put something, over the blocks of the column of its step. Places are in bytes.
+function wrote(c, x, places, sector) {
+  const g = el("g", { class: "wrote", "aria-hidden": "true" });
+  for (const [from, to] of places ?? [])
+    for (const b of c.blocks ?? []) {
+      const start = Math.max(from / sector, b.start),
+        end = Math.min(to / sector, b.end + 1);
+      if (b.role === "container" || start >= end) continue;
+      const at = (lba) => b.y + (b.h * (lba - b.start)) / (b.end - b.start + 1);
+      const inset = b.inside ? INSET : 0;
+      const h = Math.max(at(end) - at(start), 1.5);
+      g.append(el("rect", { x: x + inset + STRIP, y: at(start), width: WIDTH - 2 * inset - STRIP, height: h }));
+    }
+  return g;
+}
+
 export function trailMap(root, data, send) {
   let trueScale = false,
     chosen = null,
@@ -296,10 +312,23 @@ export function trailMap(root, data, send) {
     ];
   }
 
+  // stands tells how a run that is under way stands with a column: done, here, open; "" for one it is not about.
+  function stands(c) {
+    const run = data.run;
+    if (!run || c.kind === "past") return "";
+    if (run.kind === "undo") return c.kind === "now" ? "here" : "open";
+    if (c.kind === "now") return "";
+    return c.step < run.step ? "done" : c.step === run.step ? "here" : "open";
+  }
+
   function head(svg, c, x) {
     const at = c.kind === "plan" ? x + 22 : x;
-    if (c.kind === "plan")
-      svg.append(el("circle", { class: "stepdot", cx: x + 9, cy: 10, r: 9 }), words("stepno", x + 9, 14.5, c.step));
+    if (c.kind === "plan") {
+      const how = stands(c);
+      svg.append(el("circle", { class: `stepdot ${how}`, cx: x + 9, cy: 10, r: 9 }));
+      if (how === "done") svg.append(el("path", { class: "stepdone", d: `M${x + 4.8} 10.4l2.8 2.9 5.4-5.8` }));
+      else svg.append(words("stepno", x + 9, 14.5, c.step));
+    }
     svg.append(
       words("h", at, 15, fit(c.title, WIDTH - (at - x) + 24, 600, 14)),
       words("s", at, 32, fit(c.sub, WIDTH - (at - x) + 26, 400)),
@@ -409,6 +438,10 @@ export function trailMap(root, data, send) {
         svg.append(g);
       });
       svg.append(...found(c, xs[i]));
+      if (stands(c) === "here") {
+        c.wrote = wrote(c, xs[i], data.run.written, data.sector);
+        svg.append(c.wrote);
+      }
     });
     futures.forEach((f, i) => root.append(future(f, i === 0 && columns.at(-1), height)));
     if (columns.length === 1 && !futures.length && root.clientWidth > 420) root.append(hint());
@@ -580,6 +613,18 @@ export function trailMap(root, data, send) {
         }
       }
       root.scrollTo({ left: root.scrollWidth });
+    },
+    // goesOn draws how far a run has come.
+    goesOn(run) {
+      const step = data.run?.step;
+      data.run = run;
+      if (step !== run.step) return draw();
+      const i = columns.findIndex((c) => stands(c) === "here"),
+        c = columns[i];
+      if (!c?.wrote) return;
+      const next = wrote(c, c.blocks[0]?.x ?? 0, run.written, data.sector);
+      c.wrote.replaceWith(next);
+      c.wrote = next;
     },
     focus() {
       if (chosen) columns[chosen.i]?.blocks?.[chosen.k]?.node?.focus();
