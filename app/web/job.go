@@ -515,9 +515,11 @@ func (st *jobState) price() []price {
 	if cost.Zeroed > 0 {
 		add(cost.Zeroed.String(), "made zeros", false)
 	}
-	if st.Facts.Rate > 0 {
+	switch {
+	case st.Running(): // how long it still takes is measured then, and told above
+	case st.Facts.Rate > 0:
 		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, as measured", st.Facts.Rate), false)
-	} else {
+	default:
 		add("≈ "+plan.Lasts(cost.Seconds), fmt.Sprintf("at %s/s, not measured yet", plan.Rate), false)
 	}
 	backups, _, _ := st.Missing()

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"testing"
+
+	"jadetrail/core/disk"
 )
 
 func TestDesk(t *testing.T) {
@@ -72,5 +74,38 @@ func TestMistake(t *testing.T) {
 	close(on)
 	if s := ended("B"); s.Outcome != "done" {
 		t.Errorf("%+v", s)
+	}
+}
+
+// TestWritten tells where the present step has written, and of many places the large ones.
+func TestWritten(t *testing.T) {
+	var s State
+	put := func(step int, start, n disk.Bytes) {
+		u := Update{Step: step, Onto: disk.Range{Start: start, End: start + n}}
+		s.writes(u)
+		s.Step = step
+	}
+	for i := range disk.Bytes(10) {
+		put(1, i*disk.MiB, disk.MiB)
+	}
+	if len(s.Written) != 1 || s.Written.Bytes() != 10*disk.MiB {
+		t.Errorf("one after the other: %v", s.Written)
+	}
+	early := s.Written
+	for i := range disk.Bytes(500) { // each apart from the next
+		put(2, i*10*disk.MiB, disk.KiB)
+	}
+	if len(s.Written) != mostPlaces/2 || early.Bytes() != 10*disk.MiB {
+		t.Errorf("%d small ones are told of; what was handed out before is %v", len(s.Written), early)
+	}
+	for i := range disk.Bytes(500) {
+		put(2, (i*10+5)*disk.MiB, 2*disk.MiB)
+	}
+	if len(s.Written) != mostPlaces {
+		t.Errorf("%d places are told of", len(s.Written))
+	}
+	put(2, 7*disk.MiB, disk.MiB) // goes on where one ends
+	if len(s.Written) != mostPlaces || !s.Written.Meets(disk.Range{Start: 7 * disk.MiB, End: 8 * disk.MiB}) {
+		t.Error("what goes on is not told of any more")
 	}
 }

@@ -378,3 +378,45 @@ func TestSeen(t *testing.T) {
 		}
 	}
 }
+
+// TestToldPlaces compares the places that a run tells of while it goes, there and back, with those it has written to.
+func TestToldPlaces(t *testing.T) {
+	m := newMoving(t, 11, 300*disk.KiB, 228*disk.KiB, 500*disk.KiB)
+	b := newBench(t)
+	for _, x := range []struct {
+		name    string
+		base    *disk.Image
+		script  script.Script
+		sources map[string]io.ReaderAt
+	}{{"moves", m.base, m.script, nil}, {"fills", b.base, b.script, b.sources}} {
+		dev := overlay(t, x.base)
+		c, err := Begin(context.Background(), journal(t), dev, x.script, "a run", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, way := range []string{"there", "back"} {
+			var told disk.Set
+			rec := disk.NewRecorder(dev)
+			hear := func(p Progress) { told = told.Put(p.Onto) }
+			if way == "there" {
+				err = c.Forward(context.Background(), rec, x.sources, hear)
+			} else {
+				err = c.Back(rec, hear)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			wrote := disk.NewSet(rec.Written())
+			for _, r := range wrote {
+				if left := told.Outside(r); len(left) > 0 {
+					t.Errorf("%s, %s: written to %v, and not told", x.name, way, left)
+				}
+			}
+			for _, r := range told {
+				if left := wrote.Outside(r); len(left) > 0 {
+					t.Errorf("%s, %s: told of %v, and not written to", x.name, way, left)
+				}
+			}
+		}
+	}
+}
