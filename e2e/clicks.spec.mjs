@@ -81,3 +81,74 @@ test("J-1044 becomes plain storage", async ({ page }) => {
   await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
   atMost(n, 9, 10); // it took 18 clicks and 20 loads
 });
+
+test("J-1043: one system goes, and its room is C:'s", async ({ page }) => {
+  await signIn(page, "odile");
+  const n = counted(page);
+  const next = page.locator(".next");
+  await n.click(row(page, "J-1043").getByRole("link", { name: /Choose a goal/ }));
+  await n.leads("ways to what was asked for");
+  await expect(page.locator(".future").first()).toContainText("C: System");
+  await n.click(page.getByRole("button", { name: /^Take this/ }).first());
+  await n.leads(/missing/);
+  await n.click(next.getByRole("button", { name: "Back up now" }));
+  await n.leads(/All that the plan needs is there/);
+  await page.getByLabel(/Serial check/).fill("1C8M");
+  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
+  await n.leads("proven, and marked as good.");
+  await n.click(next.getByRole("link", { name: "Hand over" }));
+  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  atMost(n, 14, 14); // it took 29 clicks and 28 loads
+});
+
+test("J-1045: P: comes back with its plots", async ({ page }) => {
+  await signIn(page, "odile");
+  const n = counted(page);
+  const next = page.locator(".next");
+  await n.click(row(page, "J-1045").getByRole("link", { name: /Search for it/ }));
+  await n.click(page.locator(".finds").first().getByRole("link").first());
+  await page.locator("#damaged0").fill("all but six plots are whole");
+  await n.click(page.getByRole("button", { name: /^Plan this/ }).first());
+  await n.leads("All that the plan needs is there");
+  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
+  await n.leads("proven, and marked as good.");
+  await n.click(next.getByRole("link", { name: "Hand over" }));
+  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  atMost(n, 5, 5); // it took 5 clicks and 7 loads
+});
+
+test("J-1046: two logical volumes become one, and C: has the gap outside", async ({ page }) => {
+  await signIn(page, "odile");
+  const n = counted(page);
+  const next = page.locator(".next");
+  await n.click(row(page, "J-1046").getByRole("link", { name: /Choose a goal/ }));
+  await n.leads("Two ways to what was asked for");
+  await n.click(page.getByRole("button", { name: /^Take this: Absorb/ }));
+  await n.leads("All that the plan needs is there");
+  // The other wish goes on from there.
+  await page.keyboard.press("g");
+  await page.locator("#goal").selectOption("gain");
+  await page.getByLabel("Which volume").selectOption({ label: "C: System" });
+  await page.locator("#gain").fill("100 GiB");
+  await n.click(page.getByRole("button", { name: "Work out routes" }));
+  await n.click(page.getByRole("button", { name: /^Take this/ }).first());
+  await n.leads("All that the plan needs is there");
+  const serial = page.getByLabel(/Serial check/);
+  if (await serial.count()) await serial.fill("84D7C");
+  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
+  await n.leads("proven, and marked as good.");
+  await n.click(next.getByRole("link", { name: "Hand over" }));
+  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  atMost(n, 10, 7); // it took 20 clicks and 14 loads
+});
+
+test("J-1047: T: opens again in one act", async ({ page }) => {
+  await signIn(page, "odile");
+  const n = counted(page);
+  await expect(row(page, "J-1047")).toContainText("the card reader has its letter");
+  await n.click(row(page, "J-1047").getByRole("button", { name: /^Open T: again/ }));
+  await expect(page.locator(".flash")).toContainText("T: opens Tills");
+  await n.click(page.locator(".stages").getByRole("link", { name: "Hand over" }));
+  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  atMost(n, 5, 4); // it took 10 clicks and 9 loads
+});

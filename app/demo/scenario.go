@@ -39,7 +39,7 @@ var jobs = []store.Job{
 	{
 		Number: "J-1043", Customer: "Kiln & Clover pottery", PC: "studio laptop",
 		Story: "Two systems; the glaze recipes in the old one must be kept. Its space lies before the one that stays.",
-		Want:  "One system less, its room for C:",
+		Want:  "One system less, its room for C:", Goal: "remove", GoalOf: "D",
 	},
 	{
 		Number: "J-1044", Customer: "Fernhill Choir", PC: "library PC",
@@ -54,7 +54,7 @@ var jobs = []store.Job{
 	{
 		Number: "J-1046", Customer: "Brightwater Bakery", PC: "office PC",
 		Story: "Three logical volumes become two, and the gap outside the container goes to the first primary.",
-		Want:  "Two volumes, and C: larger",
+		Want:  "Two volumes, and C: larger", Goal: "combine", GoalOf: "E",
 	},
 	{
 		Number: "J-1047", Customer: "Moss Lane Cycles", PC: "till PC",

@@ -3,6 +3,7 @@ package shop
 import (
 	"errors"
 	"slices"
+	"strings"
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
@@ -60,8 +61,10 @@ type Next struct {
 	Why  string
 	// Tight is a volume that is nearly full, nil for none.
 	Tight *layout.Span
-	// Missing is the letter that is missing.
+	// Missing is the letter that is missing, Lacking the number of the partition that lacks it, 0 for one that is
+	// missing itself.
 	Missing pc.Missing
+	Lacking int
 	Work    work.State
 	Last    *trail.Entry // what was carried out last, nil for nothing
 }
@@ -201,6 +204,11 @@ func (st *JobState) untouched(n *Next) {
 		n.Missing = missing[0]
 		if n.Turn = TurnLetter; n.Missing.Gone {
 			n.Turn = TurnSearch
+		}
+		for _, p := range l.Partitions() {
+			if strings.EqualFold(p.UniqueID, n.Missing.Partition) {
+				n.Lacking = p.Number
+			}
 		}
 	}
 }

@@ -126,21 +126,56 @@ func wanted(get func(string) string, all func(string) []string, l *layout.Layout
 	return route.ParseGoal(b)
 }
 
-// wishOf is the wish of a job as a goal's form would send it for a drive, nil where too little of it is known.
+// wishOf is the wish of a job as a goal's form would send it for a drive, nil where too little of it is known. Of two
+// volumes a wish names one; the other is then the likeliest, and can be chosen otherwise in the form.
 func wishOf(j *store.Job, l *layout.Layout) url.Values {
 	if j.Goal == "" {
 		return nil
 	}
-	of := firstChoice(l)
-	for _, p := range l.Partitions() {
-		if j.GoalOf != "" && p.Letter == j.GoalOf {
-			of = p.Number
+	parts := l.Partitions()
+	of := slices.IndexFunc(parts, func(p layout.Span) bool { return j.GoalOf != "" && p.Letter == j.GoalOf })
+	q := url.Values{"goal": {j.Goal}, "gain": {j.GoalAmount}, "parts": {j.GoalAmount}, "size": {j.GoalAmount}}
+	number := func(i int) string { return strconv.Itoa(parts[i].Number) }
+	switch {
+	case j.Goal == "remove" && of < 0: // nothing goes that nobody named
+		return nil
+	case j.Goal == "remove":
+		q.Set("gone", number(of))
+		for _, role := range []layout.Role{layout.OtherSystem, layout.StartSystem} { // the latter, where there are both
+			for i, p := range parts {
+				if p.Role == role && i != of {
+					q.Set("give", number(i))
+				}
+			}
+		}
+	case j.Goal == "combine" && of >= 0:
+		from := besideOf(parts, of)
+		if from < 0 {
+			return nil
+		}
+		q.Set("receiver", number(of))
+		q.Set("from", number(from))
+	case of >= 0:
+		q.Set("receiver", number(of))
+	default:
+		q.Set("receiver", strconv.Itoa(firstChoice(l)))
+	}
+	return q
+}
+
+// besideOf is the next volume for files behind one, or else the last before it; -1 for none.
+func besideOf(parts []layout.Span, of int) int {
+	before := -1
+	for i, p := range parts {
+		switch {
+		case i == of || p.Role != layout.Data || !plan.HoldsFiles(&p):
+		case p.Start > parts[of].Start:
+			return i
+		default:
+			before = i
 		}
 	}
-	return url.Values{
-		"goal": {j.Goal}, "receiver": {strconv.Itoa(of)},
-		"gain": {j.GoalAmount}, "parts": {j.GoalAmount}, "size": {j.GoalAmount},
-	}
+	return before
 }
 
 // asked is the goal of the page's address, or else the job's wish, while nothing is planned and nothing was carried out.

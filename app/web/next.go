@@ -142,6 +142,14 @@ var duties = map[shop.Turn]func(d *duty){
 	shop.TurnLetter: func(d *duty) {
 		d.says(true, fmt.Sprintf("The volume of %s: is there; only its letter is missing.", d.n.Missing.Letter))
 		d.leads("Letters of the PC", "pc")
+		if m := d.n.Missing; m.Device {
+			d.says(true, fmt.Sprintf("The volume of %s: is there; %s has its letter.", m.Letter, m.Holder))
+		}
+		if p, ok := d.n.Lacking, d.n.Missing; p > 0 && (ok.Device || ok.Holder == "") {
+			d.sends("Open "+d.n.Missing.Letter+": again", pageOf(d.Number, d.bay, "letter"),
+				choice{"partition", fmt.Sprint(p)}, choice{"opens", d.n.Missing.Letter}, choice{"back", "job"})
+			d.Also = []crumb{{"letters of the PC", pageOf(d.Number, d.bay, "pc")}}
+		}
 	},
 	shop.TurnPlan: func(d *duty) {
 		d.says(false, "Nothing is planned yet.")

@@ -43,7 +43,8 @@ type pcView struct {
 
 type letterRow struct {
 	Letter, Holder string
-	Partition      int // 0 for another device or drive
+	Partition      int  // 0 for another device or drive
+	Device         bool // that is no volume
 	ID             string
 }
 
@@ -87,10 +88,10 @@ func (v *pcView) name(id string) string {
 func (v *pcView) fill(d *shop.Drive, numbers map[string]int) {
 	f := v.PC
 	for id, l := range f.Letters {
-		v.Letters = append(v.Letters, letterRow{l, v.name(id), numbers[strings.ToLower(id)], id})
+		v.Letters = append(v.Letters, letterRow{Letter: l, Holder: v.name(id), Partition: numbers[strings.ToLower(id)], ID: id})
 	}
 	for _, x := range f.Devices {
-		v.Letters = append(v.Letters, letterRow{Letter: x.Letter, Holder: x.Name})
+		v.Letters = append(v.Letters, letterRow{Letter: x.Letter, Holder: x.Name, Device: x.Letter != ""})
 	}
 	slices.SortFunc(v.Letters, func(a, b letterRow) int { return strings.Compare(a.Letter, b.Letter) })
 	for _, m := range f.MissingLetters(d.Survey.Layout.Has) {
@@ -142,6 +143,15 @@ func (s *Server) giveLetter(c *gin.Context) {
 				p = x
 			}
 		}
+		if from := c.PostForm("device"); from != "" {
+			f, err := d.PC.WithDevice(from, c.PostForm("letter"))
+			if err != nil {
+				return nil, "", err
+			}
+			to := strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(c.PostForm("letter")), ":"))
+			name, _, _ := f.Holder(to)
+			return f, fmt.Sprintf("%s: is the letter of %s now.", to, name), nil
+		}
 		if p.UniqueID == "" {
 			return nil, "", errors.New("there is no such partition on this drive; nothing was changed")
 		}
@@ -149,6 +159,15 @@ func (s *Server) giveLetter(c *gin.Context) {
 			return nil, "", fmt.Errorf("%s is held open by %s; its letter stays", p.Title(), p.Held)
 		}
 		f, err := d.PC.WithLetter(p.UniqueID, c.PostForm("letter"))
+		var moved *pc.Device
+		if opens := c.PostForm("opens"); opens != "" {
+			if f, moved, err = d.PC.Opens(p.UniqueID, opens); err == nil && moved != nil {
+				return f, fmt.Sprintf(
+					"%s: opens %s (partition %d) again. %s: is the letter of %s now.", opens, p.Title(), p.Number,
+					moved.Letter, moved.Name,
+				), nil
+			}
+		}
 		if err != nil {
 			return nil, "", err
 		}
@@ -284,6 +303,12 @@ func missingLetters(st *jobState) []answer {
 				a.Text += " What was found may be it. Nothing should be written over it: a new volume belongs elsewhere."
 			}
 			a.Ways = append(a.Ways, way{Text: "search the drive", Link: at("/search")})
+		case m.Holder != "" && m.Device:
+			a.Text = fmt.Sprintf(
+				"is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it.", p.Title(),
+				p.Number, m.Holder,
+			)
+			a.Ways = nil // the next act says it
 		case m.Holder != "":
 			a.Text = fmt.Sprintf(
 				"is expected. Its partition is there (%s, partition %d), only its letter is missing: %s has it. %s: is free.",

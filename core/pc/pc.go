@@ -207,11 +207,49 @@ func (f *Facts) WithLetter(id, letter string) (*Facts, error) {
 	return &out, nil
 }
 
+// WithDevice returns the facts with the device that has the letter from at another one, which is free.
+func (f *Facts) WithDevice(from, to string) (*Facts, error) {
+	to = strings.ToUpper(strings.TrimSuffix(strings.TrimSpace(to), ":"))
+	if !Letter(to) {
+		return nil, fmt.Errorf("%w: %q is not a letter from A to Z", ErrLetter, to)
+	}
+	i := slices.IndexFunc(f.Devices, func(d Device) bool { return d.Letter == from && from != "" })
+	if i < 0 {
+		return nil, fmt.Errorf("%w: no device has the letter %.2q", ErrLetter, from)
+	}
+	if name, _, taken := f.Holder(to); taken && to != from {
+		return nil, fmt.Errorf("%w: %s: is held by %s", ErrLetter, to, name)
+	}
+	out := *f
+	out.Devices = slices.Clone(f.Devices)
+	out.Devices[i].Letter = to
+	return &out, nil
+}
+
+// Opens returns the facts with a volume at the letter that is expected of it. A device that has the letter gets one that
+// is free: moved is that device with its new letter, nil for none. What another volume holds is refused.
+func (f *Facts) Opens(id, letter string) (out *Facts, moved *Device, err error) {
+	out = f
+	if name, other, taken := f.Holder(letter); taken && other == "" {
+		free := f.FreeLetter(letter)
+		if free == "" {
+			return nil, nil, fmt.Errorf("%w: %s: is held by %s, and no other letter is free", ErrLetter, letter, name)
+		}
+		if out, err = f.WithDevice(letter, free); err != nil {
+			return nil, nil, err
+		}
+		moved = &Device{Name: name, Letter: free}
+	}
+	out, err = out.WithLetter(id, letter)
+	return out, moved, err
+}
+
 // Missing is a letter that is expected and does not lead to its volume.
 type Missing struct {
 	Letter    string
 	Partition string
 	Holder    string // what has the letter now, empty when it is free
+	Device    bool   // that is no volume
 	Propose   string // a free letter, where its own is taken
 	Gone      bool   // the partition itself is not on any drive
 }
@@ -230,7 +268,7 @@ func (f *Facts) MissingLetters(there func(id string) bool) []Missing {
 			if m.Gone && other != "" && there(other) { // what came back in its stead has it
 				continue
 			}
-			m.Holder, m.Propose = name, f.FreeLetter(want)
+			m.Holder, m.Device, m.Propose = name, other == "", f.FreeLetter(want)
 		}
 		out = append(out, m)
 	}

@@ -56,7 +56,7 @@ func TestLetters(t *testing.T) {
 		t.Errorf("the facts were changed: %v", f.Letters)
 	}
 	got := f.MissingLetters(func(id string) bool { return id != "g" })
-	if len(got) != 2 || got[0] != (Missing{Letter: "G", Partition: "g", Gone: true}) || got[1] != (Missing{Letter: "T", Partition: "t", Holder: "card reader", Propose: "V"}) {
+	if len(got) != 2 || got[0] != (Missing{Letter: "G", Partition: "g", Gone: true}) || got[1] != (Missing{Letter: "T", Partition: "t", Holder: "card reader", Device: true, Propose: "V"}) {
 		t.Errorf("%+v", got)
 	}
 	full := &Facts{Letters: map[string]string{}}
@@ -84,4 +84,41 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestOpens has a volume open under the letter that is expected of it again, whatever has that letter.
+func TestOpens(t *testing.T) {
+	reader, drive := Device{Name: "the card reader", Letter: "T"}, Device{Name: "the optical drive", Letter: "D"}
+	f := &Facts{Version: 1, Letters: map[string]string{"c": "C"}, Devices: []Device{reader, drive}, Wanted: map[string]string{"t": "T"}}
+	out, moved, err := f.Opens("t", "T")
+	if err != nil || moved == nil || *moved != (Device{Name: "the card reader", Letter: "U"}) || out.Letters["t"] != "T" || out.Devices[0].Letter != "U" {
+		t.Errorf("held by a device: %+v, %+v, %v", out, moved, err)
+	}
+	if f.Devices[0] != reader || f.Letters["t"] != "" {
+		t.Errorf("the facts themselves were changed: %+v", f)
+	}
+	if m := out.MissingLetters(func(string) bool { return true }); len(m) != 0 {
+		t.Errorf("still missing: %+v", m)
+	}
+	if m := f.MissingLetters(func(string) bool { return true }); len(m) != 1 || !m[0].Device {
+		t.Errorf("missing: %+v", m)
+	}
+	if out, moved, err = f.Opens("t", "X"); err != nil || moved != nil || out.Letters["t"] != "X" {
+		t.Errorf("a free letter: %+v, %+v, %v", out, moved, err)
+	}
+	if _, _, err := f.Opens("t", "C"); !errors.Is(err, ErrLetter) {
+		t.Errorf("held by another volume: %v", err)
+	}
+	for from, to := range map[string]string{"T": "C", "D": "T", "Q": "R", "": "R", "C": "E"} {
+		if _, err := f.WithDevice(from, to); !errors.Is(err, ErrLetter) {
+			t.Errorf("from %q to %q: %v", from, to, err)
+		}
+	}
+	full := &Facts{Version: 1, Letters: map[string]string{}}
+	for l := 'A'; l <= 'Z'; l++ {
+		full.Devices = append(full.Devices, Device{Name: "a device", Letter: string(l)})
+	}
+	if _, _, err := full.Opens("t", "T"); !errors.Is(err, ErrLetter) {
+		t.Errorf("no letter is free: %v", err)
+	}
 }

@@ -231,18 +231,17 @@ func (s *search) add(gone []layout.Span, kept *layout.Span, steps []plan.Step) {
 			r.Lost = append(r.Lost, p.Title())
 		}
 	}
+	var gains []string
 	for _, name := range append([]string{s.g.GiveTo, s.g.KeepPlace}, s.g.ShareWith...) {
 		was, ok := s.l.Find(plan.Number(name))
 		if q, still := cols[len(cols)-1].Layout.Find(plan.Number(name)); ok && still {
 			r.Gained += q.Bytes - was.Bytes
+			if q.Bytes > was.Bytes {
+				gains = append(gains, fmt.Sprintf("%s gains %s", was.Title(), q.Bytes-was.Bytes))
+			}
 		}
 	}
-	r.Title = titleOf(s.l, cols, gone, kept)
-	if r.Gained > 0 && len(s.g.Combine) > 0 {
-		if p, ok := s.l.Find(plan.Number(s.g.KeepPlace)); ok {
-			r.Title += fmt.Sprintf("; %s gains %s", p.Title(), r.Gained)
-		}
-	}
+	r.Title = titleOf(s.l, cols, gone, kept, gains)
 	b, err := json.Marshal(steps)
 	if err != nil {
 		return

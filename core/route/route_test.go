@@ -41,11 +41,15 @@ func TestRoutes(t *testing.T) {
 		{"more than the drive has", l, none, Goal{Receiver: "3", Gain: "400 GiB"}, nil, "at most"},
 		{"no such receiver", l, none, Goal{Receiver: "9", Gain: "1 GiB"}, nil, "no partition 9"},
 		{"a receiver that cannot grow", l, none, Goal{Receiver: "2", Gain: "1 GiB"}, nil, ""},
-		{"unwanted ones, for C:", l, none, Goal{Remove: []string{"4"}, GiveTo: "3"}, []string{"Delete Recovery"}, ""},
+		{"unwanted ones, for C:", l, none, Goal{Remove: []string{"4"}, GiveTo: "3"}, []string{"Delete Recovery; System gains 1 GiB"}, ""},
 		{"unwanted ones, for nobody", l, none, Goal{Remove: []string{"4", "6", "4"}}, []string{"Delete Recovery and OEM"}, ""},
-		{"unwanted ones, for two", l, none, Goal{Remove: []string{"4", "6"}, GiveTo: "3", ShareWith: []string{"5"}}, []string{"Delete Recovery and OEM", "Delete Recovery and OEM; slide Data"}, ""},
+		{"unwanted ones, for two", l, none, Goal{Remove: []string{"4", "6"}, GiveTo: "3", ShareWith: []string{"5"}}, []string{
+			"Delete Recovery and OEM; System gains 1 GiB; Data gains 7.50 GiB", "Delete Recovery and OEM; slide Data; System gains 7.50 GiB; Data gains 7.50 GiB",
+		}, ""},
 		{"the start system is unwanted", l, none, Goal{Remove: []string{"3"}}, nil, "starts this system"},
-		{"unwanted ones, whose space does not touch", l, none, Goal{Remove: []string{"6"}, GiveTo: "3"}, []string{"Delete OEM; slide Data and Recovery", "Delete OEM and Recovery; slide Data"}, ""},
+		{"unwanted ones, whose space does not touch", l, none, Goal{Remove: []string{"6"}, GiveTo: "3"}, []string{
+			"Delete OEM; slide Data and Recovery; System gains 14 GiB", "Delete OEM and Recovery; slide Data; System gains 14 GiB",
+		}, ""},
 		{"room that is there", l, none, Goal{Room: "40 GiB"}, []string{"Create a partition into the gap that is there"}, ""},
 		{"room where the OEM area is", l, none, Goal{Room: "140 GiB"}, []string{"Data gives 3.27 GiB; slide OEM", "Delete OEM"}, ""},
 		{"more room than the drive has", l, none, Goal{Room: "400 GiB"}, nil, ""},

@@ -53,8 +53,8 @@ func asTitled(w *routeWords, c plan.Column, _ *layout.Span) {
 	w.other = append(w.other, strings.ToLower(c.Title[:1])+c.Title[1:])
 }
 
-// titleOf words a route by what its steps do.
-func titleOf(now *layout.Layout, cols []plan.Column, gone []layout.Span, kept *layout.Span) string {
+// titleOf words a route by what its steps do, and by who gains room.
+func titleOf(now *layout.Layout, cols []plan.Column, gone []layout.Span, kept *layout.Span, gains []string) string {
 	w := routeWords{now: now, kept: kept}
 	for _, c := range cols {
 		was, ok := now.Find(c.Number)
@@ -80,10 +80,10 @@ func titleOf(now *layout.Layout, cols []plan.Column, gone []layout.Span, kept *l
 	if kept != nil {
 		parts = append(parts, "the recovery environment moves to a new place")
 	}
-	if len(parts) == 0 {
+	if len(parts) == 0 && len(gains) == 0 {
 		parts = append(parts, cols[len(cols)-1].Title+" into the gap that is there")
 	}
-	text := strings.Join(parts, "; ")
+	text := strings.Join(append(parts, gains...), "; ")
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 
