@@ -37,7 +37,17 @@ test("on a tablet, by touch: a partition is chosen on the map, and what is touch
   await signIn(page, "tobias");
   await page.goto("/jobs/J-1042");
   await block(page, "Recovery").tap();
+  // The panel comes up from below, and is laid down again.
   await expect(page.getByRole("heading", { name: "Recovery", exact: true })).toBeVisible();
+  const panel = await page.locator(".side").boundingBox();
+  expect(Math.round(panel.y + panel.height)).toBe(1180);
+  expect(panel.height).toBeGreaterThan(300);
+  await sound(page);
+  await page.locator(".side").getByRole("button", { name: "Recovery", expanded: true }).tap();
+  await expect(page.getByRole("heading", { name: "Recovery", exact: true })).toBeHidden();
+  await block(page, "OEM").tap();
+  await expect(page.getByRole("heading", { name: "OEM", exact: true })).toBeVisible();
+  await page.keyboard.press("Escape");
   for (const path of ["/jobs/J-1042", "/", "/jobs/J-1042/safeguard", "/dock"]) {
     await page.goto(path);
     const small = await page.evaluate(() =>
@@ -157,7 +167,10 @@ test("a blank drive is made, and what is refused says why", async ({ page }) => 
 
 test("inside a volume: pages, finding by name, files and folders taken out, what fills it", async ({ page }) => {
   await signIn(page);
-  await page.getByRole("link", { name: /Kiln & Clover/ }).click();
+  await page
+    .locator(".jobs")
+    .getByRole("link", { name: /Kiln & Clover/ })
+    .click();
   await block(page, "D: Old system").click();
   await expect(page.getByText("The PC can start it, when asked.")).toBeVisible();
   await page.locator(".part:not([hidden])").getByRole("link", { name: "Folders and files" }).click();
@@ -232,7 +245,7 @@ test("two volumes are compared folder by folder", async ({ page }) => {
 
 test("letters and obstacles by keyboard alone", async ({ page }) => {
   await signIn(page);
-  await reach(page, page.getByRole("link", { name: /Moss Lane Cycles/ }));
+  await reach(page, page.locator(".jobs").getByRole("link", { name: /Moss Lane Cycles/ }));
   await page.keyboard.press("Enter");
   await expect(page.getByText("only its letter is missing: the card reader has it")).toBeVisible();
   await sound(page);
@@ -287,7 +300,10 @@ test("letters and obstacles by keyboard alone", async ({ page }) => {
 test("a lost partition is told from a missing letter; a container, its volumes and look-alikes", async ({ page }) => {
   await signIn(page);
   await expect(page.getByText("The partition of P: is missing.")).toBeVisible();
-  await page.getByRole("link", { name: /Saltmarsh/ }).click();
+  await page
+    .locator(".jobs")
+    .getByRole("link", { name: /Saltmarsh/ })
+    .click();
   await expect(page.getByText("its partition is missing from this drive")).toBeVisible();
   await page.goto("/jobs/J-1046");
   await expect(page.getByText("The serial check asks for 5 characters.")).toBeVisible();
@@ -328,7 +344,7 @@ test("attaching, looking inside and comparing by keyboard alone", async ({ page,
 
   // Another drive of the job: from its page to the inside of a volume, and to one file.
   await go(page.getByRole("link", { name: "Bench" }));
-  await go(page.getByRole("link", { name: /Fernhill Choir/ }));
+  await go(page.locator(".jobs").getByRole("link", { name: /Fernhill Choir/ }));
   if (!(await page.getByRole("heading", { name: /Bay E/ }).isVisible()))
     await go(page.getByRole("link", { name: "Bay E" }));
   await reach(page, page.locator(".map g[role=button][tabindex='0']"));

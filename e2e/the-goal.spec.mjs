@@ -8,6 +8,7 @@ test("a goal is said once; its routes have their prices, and one becomes the pla
   await page.goto("/jobs/J-1043?bay=D");
   await page.keyboard.press("g");
   await expect(page.locator("#goal")).toBeFocused();
+  await page.locator("#goal").selectOption("gain");
   await page.getByLabel("Which volume").selectOption({ label: "C: System" });
   await page.locator("#gain").fill("lots");
   await page.keyboard.press("Enter");

@@ -11,6 +11,7 @@ import { chain } from "./chain.js";
 import { counter } from "./counter.js";
 import { room } from "./room.js";
 import { followRun } from "./run.js";
+import { sheet } from "./sheet.js";
 
 const data = document.getElementById("map-data");
 const map = data
@@ -34,6 +35,7 @@ function bind() {
   each("form[data-upload]", (form) => uploads(form, page.renew));
   each("#chain", chain);
   each("[data-counter]", counter);
+  each(".job .side", sheet);
   each("[data-room]", (main) => room(main, page.renew));
   each("[data-print]", (button) => button.addEventListener("click", () => print()));
   for (const [box, events] of watched) if (!box.isConnected && watched.delete(box)) events.close();

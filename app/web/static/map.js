@@ -433,7 +433,7 @@ export function trailMap(root, data, send) {
             g.style.cursor = e.clientY - box.top < 7 || box.bottom - e.clientY < 7 ? "ns-resize" : "grab";
           });
         }
-        g.addEventListener("click", () => choose(i, k, false));
+        g.addEventListener("click", () => choose(i, k, false, true));
         g.addEventListener("keydown", (e) => walk(e, i, k));
         svg.append(g);
       });
@@ -524,13 +524,15 @@ export function trailMap(root, data, send) {
     reach?.node?.setAttribute("tabindex", "0");
   }
 
-  function choose(i, k, focus = true) {
+  // choose marks a block and shows its panel; byHand is for who has pointed at it, so that a panel below comes up.
+  function choose(i, k, focus = true, byHand = focus) {
     const b = columns[i]?.blocks?.[k];
     if (!b) return;
     chosen = { i, k };
     mark();
     if (focus) b.node?.focus();
     show(b);
+    document.querySelector(".side")?.dispatchEvent(new CustomEvent("chosen", { detail: byHand }));
   }
 
   function show(b) {
@@ -575,7 +577,7 @@ export function trailMap(root, data, send) {
       ck = columns[ci]?.blocks?.findIndex((b) => b.key === key) ?? -1;
       if (ck < 0) ck = Math.min(k, (columns[ci]?.blocks?.length ?? 0) - 1);
     }
-    choose(ci, ck);
+    choose(ci, ck, true, false);
   }
 
   document.addEventListener("click", (event) => {
