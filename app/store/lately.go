@@ -1,6 +1,8 @@
 package store
 
 import (
+	"maps"
+	"slices"
 	"sync"
 
 	"jadetrail/core/trail"
@@ -14,6 +16,9 @@ type lately struct {
 	hash  string
 	pasts map[trail.Drive]Past
 	begun map[trail.Drive][]trail.Begun
+	// jobs are those that backups were made for, as the entries up to jobsTo tell.
+	jobs   map[string]string
+	jobsTo uint64
 }
 
 // mostLately is of how many drives it is kept.
@@ -36,7 +41,7 @@ func (x *lately) look(t *Trail) error {
 	}
 	if len(rows) == 0 || rows[0].Seq != x.seq || rows[0].Hash != x.hash || len(x.pasts)+len(x.begun) > mostLately {
 		x.pasts, x.begun = map[trail.Drive]Past{}, map[trail.Drive][]trail.Begun{}
-		x.seq, x.hash = 0, ""
+		x.seq, x.hash, x.jobs, x.jobsTo = 0, "", nil, 0
 	}
 	for _, r := range rows {
 		about := func(d trail.Drive) bool {
@@ -88,4 +93,30 @@ func keptOf[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive
 		list(x)[d] = found
 	}
 	return found, nil
+}
+
+// JobsOfBackups are the jobs that backups were made for, by the backups' ids, as the trail tells. The map is the caller's.
+func (t *Trail) JobsOfBackups() (map[string]string, error) {
+	x := &t.lately
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if err := x.look(t); err != nil {
+		return nil, err
+	}
+	if x.seq > x.jobsTo || x.jobs == nil {
+		list, err := t.Entries(Filter{Act: string(trail.ActBackup), After: int64(x.jobsTo)})
+		if err != nil {
+			return nil, err
+		}
+		if x.jobs == nil {
+			x.jobs = map[string]string{}
+		}
+		for _, e := range slices.Backward(list) { // the newest one of a backup counts
+			if x.jobs[e.Backup] = e.Job; uint64(e.Seq) > x.jobsTo {
+				x.jobsTo = uint64(e.Seq)
+			}
+		}
+		x.jobsTo = max(x.jobsTo, x.seq)
+	}
+	return maps.Clone(x.jobs), nil
 }

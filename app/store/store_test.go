@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -483,5 +484,43 @@ func TestPast(t *testing.T) {
 	}
 	if good == 0 || good == last {
 		t.Errorf("of %d runs %d were good: nothing is told apart", last, good)
+	}
+}
+
+// TestJobsOfBackups compares what is kept of the jobs of backups with the whole trail, while entries come to it from here
+// and behind its back.
+func TestJobsOfBackups(t *testing.T) {
+	s, _ := fresh(t)
+	rnd := rand.New(rand.NewPCG(3, 21))
+	want := map[string]string{}
+	at := time.Date(2026, 12, 2, 9, 0, 0, 0, time.UTC)
+	for round := range 10 {
+		var list []trail.Entry
+		for i := range rnd.IntN(6) {
+			e := trail.Entry{
+				ID: fmt.Sprintf("jobs-%d-%d", round, i), Time: at, Who: "Ines Marsh", Act: trail.ActBackup, Text: "x",
+				Backup: fmt.Sprintf("b-%d", rnd.IntN(20)), Job: fmt.Sprintf("J-%d", rnd.IntN(9)),
+			}
+			if rnd.IntN(3) == 0 {
+				e.Act = trail.ActVerify
+			} else {
+				want[e.Backup] = e.Job
+			}
+			list = append(list, e)
+		}
+		writer := &Trail{db: s.Trail.db, Log: s.Trail.Log}
+		if round%2 == 0 {
+			writer = s.Trail
+		}
+		if err := writer.Append(list...); err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			got, err := s.JobsOfBackups()
+			if err != nil || !maps.Equal(got, want) {
+				t.Fatalf("round %d: %v, %v; want %v", round, got, err, want)
+			}
+			clear(got) // the caller's own
+		}
 	}
 }

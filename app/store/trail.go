@@ -236,6 +236,7 @@ type Filter struct {
 	Label    string
 	From, To time.Time // the first moment, and the first one after
 	Before   int64     // only entries with smaller numbers
+	After    int64     // only entries with larger numbers; not with Text
 	Limit    int
 	// Drive asks for the history of one drive, whatever its table was called at the time. Not with
 	// Text or Limit.
@@ -287,6 +288,9 @@ func (t *Trail) Entries(f Filter) ([]trail.Entry, error) {
 		}
 		if f.Before > 0 {
 			q = q.Where("seq < ?", f.Before)
+		}
+		if f.After > 0 {
+			q = q.Where("seq > ?", f.After)
 		}
 		if f.Drive != nil {
 			q = of(q, f.Drive)

@@ -94,6 +94,8 @@ type searchView struct {
 	Size     disk.Bytes
 	Finds    []findRow
 	Ghosts   []findRow
+	Ruler    *ruler
+	Found    []foundAt // over the ruler
 	Before   *shop.Searched
 	Part     bool // the search was stopped on the way
 	Left     int  // of the structures that were seen, those too many to judge for a page
@@ -101,6 +103,11 @@ type searchView struct {
 	NoTable  bool // a table is made for them
 	Busy     bool
 	Box      workBox
+}
+
+// Taken tells that something else lies over one of the finds that are drawn.
+func (v *searchView) Taken() bool {
+	return slices.ContainsFunc(v.Found, func(f foundAt) bool { return len(f.Taken) > 0 })
 }
 
 // planAllFinds lays the plan that brings back all that was found, sure or likely: into a table that is made
@@ -147,6 +154,8 @@ func (s *Server) searchPage(c *gin.Context) {
 		v.Part, v.Left = before.Reached < before.Size, len(before.Told)-len(before.Judged())
 	}
 	v.Finds, v.Ghosts = findRows(j.Number, d.Bay, finds)
+	v.Ruler = rulerOf(d.Survey.Layout, 1000)
+	v.Found = foundOn(v.Ruler, v.Finds[:min(len(v.Finds), mostFound)])
 	v.NoTable = d.Survey.Layout.Scheme == "none"
 	if n := len(shop.WorthBack(finds)); n > 1 || v.NoTable {
 		v.All = n

@@ -228,6 +228,7 @@ var functions = template.FuncMap{
 	"inc":    func(n int) int { return n + 1 },
 	"plural": words.Plural,
 	"add":    func(a, b int) int { return a + b },
+	"times":  func(a, b int) int { return a * b },
 	// A day as a person writes it.
 	"plainDay": func(t *time.Time) string { return t.Format("2 January 2006") },
 	"browser":  browserOf,

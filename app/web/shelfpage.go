@@ -69,22 +69,22 @@ func (shelfView) States() []string { return states }
 
 // rows are the backups with what the trail and the records say of them.
 func (s *Server) rows(list []*shelf.Manifest) ([]shelfRow, error) {
-	entries, err := s.Store.Entries(store.Filter{Act: string(trail.ActBackup)})
+	jobs, err := s.Store.JobsOfBackups()
 	if err != nil {
 		return nil, err
 	}
-	jobs := map[string]string{}
-	for _, e := range entries {
-		jobs[e.Backup] = e.Job
+	records, err := s.Records.All()
+	if err != nil {
+		return nil, err
+	}
+	needed := map[string]int{}
+	for _, rec := range records {
+		needed[rec.Backup]++
 	}
 	var out []shelfRow
 	for _, m := range list {
-		needed, err := s.Records.Relying(m.ID)
-		if err != nil {
-			return nil, err
-		}
 		out = append(out, shelfRow{
-			m, jobs[m.ID], len(needed), m.KeepUntil != nil && m.KeepUntil.Before(s.Now()), lost(m),
+			m, jobs[m.ID], needed[m.ID], m.KeepUntil != nil && m.KeepUntil.Before(s.Now()), lost(m),
 		})
 	}
 	return out, nil
@@ -101,6 +101,10 @@ func (s *Server) shelfPage(c *gin.Context) {
 	var all []shelfRow
 	if err == nil {
 		all, err = s.rows(list)
+	}
+	for i := range v.Places {
+		p := &v.Places[i]
+		p.Books, p.Older = booksOf(all, p.Title, s.Now())
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -33,6 +33,8 @@ type placeRow struct {
 	Count   int
 	Used    disk.Bytes
 	Percent int
+	Books   []book
+	Older   int // backups that are not drawn
 }
 
 // placeRows tells how the places stand.

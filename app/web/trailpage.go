@@ -63,8 +63,9 @@ type trailView struct {
 	Acts    []trail.Act
 	Drives  []store.Choice
 	People  []string
-	Next    string // the page of the older ones, "" for none
-	Older   bool   // this is not the first page
+	Next    string   // the page of the older ones, "" for none
+	Older   bool     // this is not the first page
+	Life    []moment // of the drive that all entries of the page are about
 }
 
 // trailRows is how many entries a page lists.
@@ -109,6 +110,7 @@ func (s *Server) trailPage(c *gin.Context) {
 	for _, e := range list {
 		v.Entries = append(v.Entries, rowOf(e))
 	}
+	v.Life = lifeOf(list)
 	v.Chain = s.ChainNow(c.Query("again") != "")
 	s.render(
 		c, http.StatusOK, "trail",
