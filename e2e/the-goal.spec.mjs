@@ -30,7 +30,7 @@ test("a goal is said once; its routes have their prices, and one becomes the pla
   await routes.nth(1).getByRole("button", { name: "Take" }).click();
   await expect(page.getByText("Safeguard says what is still asked for.")).toBeVisible();
   for (const title of [
-    "Park the recovery environment",
+    "Keep a copy of recovery on C: System",
     "Delete Recovery",
     "Grow C: System",
     "Create Recovery",
@@ -151,7 +151,7 @@ test("every kind of goal is answered, with wishes", async ({ page }) => {
   await ask("J-1043", "elsewhere");
   expect((await titles()).length).toBeGreaterThan(1);
   await ask("J-1043", "without");
-  expect((await titles()).join("|")).toContain("stays parked");
+  expect((await titles()).join("|")).toContain("stays as a copy");
   await ask("J-1043", "remove", { gones: "D: Old system", gone: true, gives: "C: System", give: true });
   expect((await titles()).length).toBeGreaterThan(1);
   await ask("J-1042", "split", { receiver: "5", parts: "40 GiB + 20 GiB" });

@@ -23,12 +23,14 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await expect(line(page, "Recovery environment")).toContainText("Park it first, or the PC is without one.");
   await sound(page);
   await page.getByRole("button", { name: "Park it first" }).click();
-  await expect(line(page, "Recovery environment")).toContainText("parked in the folder Parked recovery of C: System");
+  await expect(line(page, "Recovery environment")).toContainText(
+    "a copy is kept in the folder Parked recovery of C: System, not in use",
+  );
   await expect(line(page, "Recovery environment")).not.toContainText("the PC is without one");
 
   // A new place for it, and into use from there.
   await page.goto("/jobs/J-1043?p=4");
-  await expect(page.locator(".steps li").nth(1)).toContainText("Park the recovery environment");
+  await expect(page.locator(".steps li").nth(1)).toContainText("Keep a copy of recovery on C: System");
   await side.getByLabel("Gains").fill("100 GiB");
   await side.getByRole("button", { name: "Add step", exact: true }).first().click();
   await expect(step(page, "Grow C: System")).toBeVisible();
@@ -66,7 +68,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await page.goto("/trail?job=J-1043");
   for (const act of [
     "identity noted",
-    "recovery parked",
+    "copy of recovery kept",
     "recovery in use",
     "start entry dropped",
     "start order",

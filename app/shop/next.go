@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/layout"
 	"jadetrail/core/pc"
 	"jadetrail/core/plan"
+	"jadetrail/core/seek"
 	"jadetrail/core/trail"
 )
 
@@ -65,8 +66,10 @@ type Next struct {
 	// missing itself.
 	Missing pc.Missing
 	Lacking int
-	Work    work.State
-	Last    *trail.Entry // what was carried out last, nil for nothing
+	// Found is the likeliest find on the drive, where a partition is missing; nil for none that is known of.
+	Found *seek.Find
+	Work  work.State
+	Last  *trail.Entry // what was carried out last, nil for nothing
 }
 
 // Reason is one that a deletion lacks.
@@ -204,6 +207,7 @@ func (st *JobState) untouched(n *Next) {
 		n.Missing = missing[0]
 		if n.Turn = TurnLetter; n.Missing.Gone {
 			n.Turn = TurnSearch
+			n.Found = Likeliest(st.Finds)
 		}
 		for _, p := range l.Partitions() {
 			if strings.EqualFold(p.UniqueID, n.Missing.Partition) {
@@ -211,6 +215,18 @@ func (st *JobState) untouched(n *Next) {
 			}
 		}
 	}
+}
+
+// Likeliest is the find that is sure or likely and can be believed most, nil for none.
+func Likeliest(finds []seek.Find) *seek.Find {
+	for _, how := range []seek.Confidence{seek.Sure, seek.Likely} {
+		for i := range finds {
+			if f := &finds[i]; !f.Ghost && f.Confidence == how {
+				return f
+			}
+		}
+	}
+	return nil
 }
 
 // Tight tells that a volume needs space: less than a tenth is left.

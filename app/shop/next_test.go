@@ -15,6 +15,7 @@ import (
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/sample"
+	"jadetrail/core/seek"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
 )
@@ -105,7 +106,13 @@ func TestNext(t *testing.T) {
 		"hibernated": {func(st *JobState) { st.Facts.Asleep = []string{"C:"} }, TurnAwake, func(n Next) bool { return n.Why == "C:" }},
 		"a partition is missing": {
 			func(st *JobState) { st.Drive.PC = &pc.Facts{Wanted: map[string]string{"gone": "P"}} }, TurnSearch,
-			func(n Next) bool { return n.Missing.Letter == "P" },
+			func(n Next) bool { return n.Missing.Letter == "P" && n.Found == nil },
+		},
+		"a partition is missing, and was found": {
+			func(st *JobState) {
+				st.Drive.PC = &pc.Facts{Wanted: map[string]string{"gone": "P"}}
+				st.Finds = []seek.Find{{Confidence: seek.Doubtful}, {Confidence: seek.Sure, Ghost: true}, {Confidence: seek.Likely, Label: "Plots"}}
+			}, TurnSearch, func(n Next) bool { return n.Found != nil && n.Found.Label == "Plots" },
 		},
 	} {
 		st := untouched()

@@ -138,6 +138,13 @@ var duties = map[shop.Turn]func(d *duty){
 	shop.TurnSearch: func(d *duty) {
 		d.says(true, fmt.Sprintf("The partition of %s: is missing.", d.n.Missing.Letter))
 		d.leads("Search for it", "search")
+		if f := d.n.Found; f != nil {
+			d.says(true, fmt.Sprintf(
+				"The partition of %s: is missing; %s was found (%s, %s).", d.n.Missing.Letter, f.Title(), f.Bytes, f.Confidence,
+			))
+			d.Label, d.Link = "Look at it", findLink(d.Number, d.bay, *f)
+			d.Also = []crumb{{"search further", pageOf(d.Number, d.bay, "search")}}
+		}
 	},
 	shop.TurnLetter: func(d *duty) {
 		d.says(true, fmt.Sprintf("The volume of %s: is there; only its letter is missing.", d.n.Missing.Letter))

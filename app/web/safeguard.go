@@ -348,9 +348,9 @@ func recoveryLine(f *pc.Facts, name func(id string) string) string {
 	case r == nil:
 		return "not known"
 	case r.Parked && r.Volume != "":
-		return fmt.Sprintf("parked in the folder %s of %s", r.Folder, name(r.Volume))
+		return fmt.Sprintf("a copy is kept in the folder %s of %s, not in use", r.Folder, name(r.Volume))
 	case r.Parked:
-		return "parked on the system's own volume"
+		return "a copy is kept on the system's own volume, not in use"
 	case r.InUse:
 		return "in use from " + name(r.Partition)
 	}

@@ -106,7 +106,7 @@ type searchView struct {
 }
 
 // Taken tells that something else lies over one of the finds that are drawn.
-func (v *searchView) Taken() bool {
+func (v searchView) Taken() bool {
 	return slices.ContainsFunc(v.Found, func(f foundAt) bool { return len(f.Taken) > 0 })
 }
 
@@ -162,9 +162,14 @@ func (s *Server) searchPage(c *gin.Context) {
 	}
 	w, _ := s.Desk.State(d.Path)
 	v.Box = boxOf(j.Number, d.Bay, w)
+	r := s.railFor(c, "search")
+	if f := shop.Likeliest(finds); f != nil && r != nil && r.Next.Turn == shop.TurnSearch {
+		r.Next.Text = fmt.Sprintf("%s was found (%s, %s).", f.Title(), f.Bytes, f.Confidence)
+		r.Next.Label, r.Next.Link = "Look at it", findLink(j.Number, d.Bay, *f)
+	}
 	s.render(
 		c, http.StatusOK, "search",
-		page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Crumbs: s.driveCrumbs(j, d, "Search")},
+		page{Title: "Search, bay " + d.Bay, Here: "job", Body: v, Rail: r, Crumbs: s.driveCrumbs(j, d, "Search")},
 	)
 }
 

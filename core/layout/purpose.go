@@ -10,7 +10,7 @@ var purposes = map[Role]Purpose{
 	Data:        {"A volume for files.", "Its files are gone.", "Look inside and back it up."},
 	EFI:         {"Holds the loaders that the PC starts from. Small, without a letter, needed.", "No system of this drive can be started.", "Make sure that the PC starts from another drive."},
 	Reserved:    {"Room that a system keeps for itself. It holds no files.", "Nothing that anybody sees; some systems ask for it when the drive is converted.", "Nothing."},
-	Recovery:    {"Holds the recovery environment.", "The PC cannot repair or reset itself from its own drive.", "Keep a rescue stick at hand, or park the recovery environment on the system's volume."},
+	Recovery:    {"Holds the recovery environment.", "The PC cannot repair or reset itself from its own drive.", "Keep a rescue stick at hand, or a copy of recovery on the system's volume."},
 	OEM:         {"The maker's area, usually the state in which the PC was sold.", "The PC cannot be put back to how it was sold without the maker's help.", "Ask whether the customer has the maker's rescue stick, and back it up."},
 	Swap:        {"Room that a system uses as memory.", "Nothing is lost; the system that uses it may start slowly or complain.", "Take it out of that system's settings."},
 	Container:   {"An extended container: it holds logical volumes and nothing itself.", "Nothing, once its logical volumes are gone.", "Deal with the logical volumes in it."},

@@ -43,7 +43,7 @@ func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
 	case r == nil:
 		return from, to, NewObstacle(NotParked, "The facts about the PC name no recovery environment.")
 	case r.Parked:
-		return from, to, NewObstacle(NothingToDo, "The recovery environment is parked already.")
+		return from, to, NewObstacle(NothingToDo, "A copy of recovery is kept already, and it is not in use from a partition.")
 	}
 	from, there := byID(l, r.Partition)
 	to, starts := byID(l, f.PC.Start)
@@ -70,11 +70,12 @@ func mayPark(l *layout.Layout, f Facts) (from, to layout.Span, o *Obstacle) {
 // park copies the recovery environment into a folder of the start system.
 func park(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	step := Of[Parking](c.Step)
-	c.Title = "Park the recovery environment"
+	c.Title = "Keep a copy of recovery"
 	from, to, o := mayPark(l, f)
 	if o != nil {
 		return o
 	}
+	c.Title += " on " + to.Title()
 	if p != nil && p.Number != from.Number {
 		return NewObstacle(
 			NotParked,

@@ -204,7 +204,7 @@ func recoveryCheck(end *layout.Layout, f Facts, after *pc.Facts, say func(string
 	case r.Parked:
 		say(
 			"Recovery", Must,
-			"The recovery environment is parked, and not in use. Take it back into use, or keep a rescue stick at hand.",
+			"Only a copy of recovery is kept, and it is not in use. Take it back into use, or keep a rescue stick at hand.",
 		)
 		return
 	}

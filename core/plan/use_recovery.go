@@ -51,17 +51,17 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	from, there := byID(l, r.Volume)
 	switch {
 	case !r.Parked:
-		return NewObstacle(NotParked, "It is not parked: nothing is there that could be copied. Park it first, while its partition is there.", p.Number).ClearedBy("park-recovery")
+		return NewObstacle(NotParked, "No copy of recovery is kept that could be copied. Keep one first, while its partition is there.", p.Number).ClearedBy("park-recovery")
 	case !there:
 		return NewObstacle(
-			NotParked, "The volume that it is parked in is not on this drive, or nobody noted which it is.", p.Number,
+			NotParked, "The volume that the copy of recovery is kept in is not on this drive, or nobody noted which it is.", p.Number,
 		)
 	}
 	if o := MayTake(p, disk.Bytes(r.Bytes)); o != nil {
 		return o
 	}
 	c.Number, c.From, c.Base = p.Number, from.Number, r.Folder
-	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where the parked copy stays", r.Folder, from.Title())
+	c.Detail = fmt.Sprintf("copied from the folder %s of %s, where that copy stays", r.Folder, from.Title())
 	c.Layout = fuller(l, p.Number, disk.Bytes(r.Bytes))
 	if from.Volume != nil && from.Volume.Kind == volume.NTFS && MayTake(&from, 0) == nil {
 		c.Moves, c.Layout = true, fuller(c.Layout, from.Number, -disk.Bytes(r.Bytes))

@@ -58,7 +58,7 @@ func TestRoutes(t *testing.T) {
 		{"one into three", l, none, Goal{Split: "5", Parts: []string{"20 GiB", "30 GiB"}}, []string{"Data gives 50 GiB", "Back up, delete and put back Data"}, ""},
 		{"one into three too large", l, none, Goal{Split: "5", Parts: []string{"100 GiB", "150 GiB"}}, nil, "need 250 GiB"},
 		{"recovery elsewhere", l, withPC, Goal{Recovery: NewPlace}, []string{"Back up, delete and put back Recovery", "Delete Recovery; the recovery environment moves to a new place"}, ""},
-		{"no recovery", l, withPC, Goal{Recovery: Without}, []string{"The recovery environment stays parked", "Delete Recovery"}, ""},
+		{"no recovery", l, withPC, Goal{Recovery: Without}, []string{"Recovery stays as a copy", "Delete Recovery"}, ""},
 		{"plain storage", l, plan.Facts{}, Goal{Clear: true}, nil, "starts this system"},
 		{"plain storage of a retired drive", retired, plan.Facts{}, Goal{Clear: true}, []string{"Delete EFI, Reserved, System, Recovery, Data and OEM; clear the drive", "Delete EFI, Reserved, System, Recovery, Data and OEM"}, ""},
 		{"read-only", l, plan.Facts{ReadOnly: true}, Goal{Room: "1 GiB"}, nil, "evidence"},

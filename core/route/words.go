@@ -44,7 +44,7 @@ var said = map[plan.Do]func(w *routeWords, c plan.Column, was *layout.Span){
 
 func routedParking(w *routeWords, _ plan.Column, _ *layout.Span) {
 	if w.kept == nil {
-		w.other = append(w.other, "the recovery environment stays parked")
+		w.other = append(w.other, "recovery stays as a copy")
 	}
 }
 

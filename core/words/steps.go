@@ -35,7 +35,7 @@ var steps = map[plan.Do]step{
 	plan.Look:           {offered: "Look inside"},
 	plan.Mend:           {entered: "table mended"},
 	plan.NoteIdentity:   {offered: "Record its ids in the trail", entered: "identity noted", does: "its identity is noted"},
-	plan.ParkRecovery:   {offered: "Park the recovery environment", entered: "recovery parked", does: "its recovery environment is parked"},
+	plan.ParkRecovery:   {offered: "Keep a copy of recovery", entered: "copy of recovery kept", does: "a copy of its recovery is kept"},
 	plan.Rebuild:        {entered: "made again"},
 	plan.Restart:        {entered: "PC restarted"},
 	plan.Retag:          {entered: "retagged", does: "retagged", with: "; what it holds stays as it is"},
