@@ -22,6 +22,7 @@ type Found struct {
 	Records   []*trail.Record
 	Backups   []*shelf.Manifest
 	Entries   []trail.Entry
+	Files     []FoundFile
 	More      map[string]bool
 }
 
@@ -40,7 +41,7 @@ const LeastFind = 2
 
 // Nothing tells that nothing was found.
 func (f *Found) Nothing() bool {
-	return len(f.Jobs)+len(f.Customers)+len(f.Drives)+len(f.Records)+len(f.Backups)+len(f.Entries) == 0
+	return len(f.Jobs)+len(f.Customers)+len(f.Drives)+len(f.Records)+len(f.Backups)+len(f.Entries)+len(f.Files) == 0
 }
 
 // capped is at most so many of a kind.
@@ -58,7 +59,8 @@ func bare(text string) string {
 }
 
 // Find looks for a text in everything that the shop keeps, but in the contents of files: jobs open and closed,
-// customers, the drives in the bays and their partitions, records of deletions, backups, and the trail. No drive is read
+// customers, the drives in the bays and their partitions, records of deletions, backups and the names of the files that
+// these keep lists of, and the trail. No drive is read
 // of which a glance is kept.
 func (s *Shop) Find(text string) (*Found, error) {
 	f := &Found{More: map[string]bool{}}
@@ -86,20 +88,24 @@ func (s *Shop) Find(text string) (*Found, error) {
 	if err != nil {
 		return nil, err
 	}
+	slices.SortFunc(records, func(a, b *trail.Record) int { return b.Time.Compare(a.Time) })
+	all := slices.Clone(records)
 	records = slices.DeleteFunc(records, func(r *trail.Record) bool {
 		return !in(r.ID, r.Span.Title(), r.Drive.Serial, r.Drive.Model, r.Reason, r.Who)
 	})
-	slices.SortFunc(records, func(a, b *trail.Record) int { return b.Time.Compare(a.Time) })
 	f.Records = capped(f, "records", records)
 	backups, err := s.Shelf().List()
 	if err != nil {
 		return nil, err
 	}
-	backups = slices.DeleteFunc(backups, func(m *shelf.Manifest) bool {
-		return !in(m.ID, m.From.Span.Title(), m.From.Serial, m.From.Model, m.Who)
-	})
 	slices.SortFunc(backups, func(a, b *shelf.Manifest) int {
 		return cmp.Or(b.Made.Compare(a.Made), strings.Compare(a.ID, b.ID))
+	})
+	if err := s.findFiles(f, in, all, backups); err != nil {
+		return nil, err
+	}
+	backups = slices.DeleteFunc(slices.Clone(backups), func(m *shelf.Manifest) bool {
+		return !in(m.ID, m.From.Span.Title(), m.From.Serial, m.From.Model, m.Who)
 	})
 	f.Backups = capped(f, "backups", backups)
 	entries, err := s.Store.Entries(store.Filter{Text: text, Limit: MostOfKind + 1})

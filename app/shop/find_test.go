@@ -10,6 +10,7 @@ import (
 	"jadetrail/core/sample"
 	"jadetrail/core/survey"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // TestFind finds what the shop keeps by a part of it, whatever dashes and letters it is written with, and of each kind no
@@ -32,7 +33,10 @@ func TestFind(t *testing.T) {
 			Version: 1, ID: fmt.Sprintf("d-%03d", i), Time: time.Date(2026, 11, 20, 16, i, 0, 0, time.UTC), Who: "Ines Marsh",
 			Drive: trail.Drive{DiskID: "x", Serial: "TLX5-220-7F3K"}, Span: *span, Before: l, After: l,
 		}
-		if _, err := s.Records.Save(rec, trail.Contents{First: []byte("x")}); err != nil {
+		held := []volume.File{
+			{Path: fmt.Sprintf("Letters/Quay %02d.txt", i), Kind: volume.Plain, Bytes: 7}, {Path: "Letters", Kind: volume.Folder},
+		}
+		if _, err := s.Records.Save(rec, trail.Contents{First: []byte("x"), Files: held}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -50,6 +54,25 @@ func TestFind(t *testing.T) {
 	f := find("tlx5-220")
 	if len(f.Records) != MostOfKind || !f.More["records"] || f.Records[0].ID != fmt.Sprintf("d-%03d", MostOfKind+2) {
 		t.Errorf("%d records, more %v, the first %s", len(f.Records), f.More, f.Records[0].ID)
+	}
+	if len(f.Files) > 0 {
+		t.Errorf("files: %+v", f.Files)
+	}
+	if f := find("quay 04"); len(f.Files) != 1 || f.Files[0].Path != "Letters/Quay 04.txt" || f.Files[0].Record.ID != "d-004" || f.More["files"] {
+		t.Errorf("a file by its name: %+v", f.Files)
+	}
+	if f := find("quay"); len(f.Files) != MostOfKind || !f.More["files"] || f.More[Names] {
+		t.Errorf("%d files, more %v", len(f.Files), f.More)
+	}
+	if f := find("letters"); len(f.Files) != 0 {
+		t.Errorf("a folder is no file: %+v", f.Files)
+	}
+	for i := range mostLooked + 2 {
+		s.LookedInto(ines.ID, Looked{"C:", fmt.Sprint("/jobs/", i)})
+	}
+	s.LookedInto(ines.ID, Looked{"C:", "/jobs/5"})
+	if l := s.LastLooked(ines.ID); len(l) != mostLooked || l[0].Inside != "/jobs/5" || l[1].Inside != "/jobs/7" || len(s.LastLooked(ines.ID+1)) != 0 {
+		t.Errorf("looked into: %+v", l)
 	}
 	if f := find("d-004"); len(f.Records) != 1 || f.Records[0].Span.Kind != layout.Partition {
 		t.Errorf("by its id: %d records", len(f.Records))

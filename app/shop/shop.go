@@ -43,6 +43,7 @@ type Shop struct {
 	chain    chain
 	reserved reserved
 	glances  glances
+	looked   lastLooked
 	prints   prints
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun
 	told     atomic.Pointer[Settled]

@@ -19,6 +19,8 @@ type anythingView struct {
 	Text  string
 	Least int
 	Trail []trailRow
+	// Looked are the volumes that this person has looked into last: there files can be looked for on the drive itself.
+	Looked []shop.Looked
 }
 
 // findAnything looks for a text in everything that the shop keeps.
@@ -29,7 +31,7 @@ func (s *Server) findAnything(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v := anythingView{Found: found, Text: text, Least: shop.LeastFind}
+	v := anythingView{Found: found, Text: text, Least: shop.LeastFind, Looked: s.LastLooked(me(c).ID)}
 	for _, e := range found.Entries {
 		v.Trail = append(v.Trail, rowOf(e))
 	}

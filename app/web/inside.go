@@ -167,6 +167,9 @@ func (s *Server) insidePage(c *gin.Context) {
 		return
 	}
 	defer v.close()
+	if v.backup == nil { // the lists of backups are kept
+		s.LookedInto(me(c).ID, shop.Looked{Title: v.title, Inside: v.base})
+	}
 	view := insideView{
 		Title: v.title, Number: v.number, Dir: strings.Trim(c.Query("path"), "/"), Base: v.base,
 		Text: strings.TrimSpace(c.Query("find")), Backup: v.backup,

@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -229,6 +230,7 @@ var functions = template.FuncMap{
 	"plural": words.Plural,
 	"add":    func(a, b int) int { return a + b },
 	"times":  func(a, b int) int { return a * b },
+	"base":   path.Base,
 	// A day as a person writes it.
 	"plainDay": func(t *time.Time) string { return t.Format("2 January 2006") },
 	"browser":  browserOf,
