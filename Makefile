@@ -1,5 +1,5 @@
 # The two commands: make demo, make test.
-.PHONY: run demo demo-fresh test go-test e2e prove fuzz bench map-speed page-times kernel-check features-check wiped-check workday kill-check build setup-demo setup-test
+.PHONY: run demo demo-fresh test go-test e2e prove fuzz bench map-speed page-times words kernel-check features-check wiped-check workday kill-check build setup-demo setup-test
 
 DATA ?= var
 
@@ -58,13 +58,17 @@ bench: build
 	scripts/bench.sh
 	scripts/search-speed.sh
 
-# Frames a second of the map with 60 partitions and 40 columns under the hand.
+# Frames a second of the map with 60 partitions, 40 columns and 5 futures under the hand.
 map-speed: setup-test build
 	JADETRAIL_E2E="node scripts/map-speed.mjs" scripts/test.sh e2e
 
 # How long the server takes for each kind of page, beside an empty one.
 page-times: setup-test build
 	JADETRAIL_E2E="node scripts/page-times.mjs" scripts/test.sh e2e
+
+# What every page of the demo says, without its looks, as one text: words.txt.
+words: setup-test build
+	JADETRAIL_E2E="node scripts/words.mjs" scripts/test.sh e2e
 
 # A stock Linux kernel in an emulator reads and writes what the program wrote.
 kernel-check: build

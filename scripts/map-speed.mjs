@@ -1,4 +1,4 @@
-// How fast the map follows the hand: a drive with 60 partitions and 40 columns, an edge
+// How fast the map follows the hand: a drive with 60 partitions, 40 columns and 5 futures, an edge
 // dragged to and fro for some seconds, the frames counted from the browser's own trace; and
 // how large the page's own script and style are. Needs JADETRAIL_URL with the demo's data.
 import { gzipSync } from "node:zlib";
@@ -76,6 +76,15 @@ const data = {
   selected: 6,
   plan: 1,
   act: "/nowhere",
+  take: "/nowhere",
+  futures: Array.from({ length: 5 }, (_, i) => ({
+    id: `f${i}`,
+    title: `Delete Volume ${i}; slide Volume ${i + 1}`,
+    lost: "nothing is lost",
+    price: "≈ 8 s, 1 GiB rewritten",
+    asks: ["1 deletion", "1 reason"],
+    blocks: blocks(40 + i),
+  })),
   columns: Array.from({ length: 40 }, (_, i) => ({
     kind: i === 0 ? "now" : "plan",
     step: i,
