@@ -246,15 +246,15 @@ func (s *Shop) ImageOf(b *store.Bay) string {
 	return filepath.Join(s.Data, "drives", filepath.Base(*b.Image))
 }
 
-// WithJobs visits the drives in the bays that belong to a job; what cannot be opened is
+// WithJobs visits the drives in the bays that belong to a job, or with "" to any; what cannot be opened is
 // left out.
-func (s *Shop) WithJobs(visit func(b store.Bay, d *Drive) error) error {
+func (s *Shop) WithJobs(job string, visit func(b store.Bay, d *Drive) error) error {
 	bays, err := s.Store.Bays()
 	if err != nil {
 		return err
 	}
 	for _, b := range bays {
-		if b.Image == nil || b.Job == nil {
+		if b.Image == nil || b.Job == nil || job != "" && *b.Job != job {
 			continue
 		}
 		d, err := s.Open(&b, false)

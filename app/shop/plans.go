@@ -52,7 +52,7 @@ func (s *Shop) Changing(st *JobState, f func() error) error {
 	if st.Elsewhere {
 		return errors.New("this job has a plan for another of its drives; nothing was changed. Carry that out or take its steps out first")
 	}
-	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
+	if s.Desk.Busy(st.Drive.Path) && !st.within || st.Pending != nil {
 		return errors.New("a run on this drive is not finished; the plan stays as it is")
 	}
 	return f()
@@ -66,7 +66,7 @@ func (s *Shop) Stage(by By, st *JobState, step plan.Step) error {
 	if st.Elsewhere {
 		return errors.New("this job has a plan for another of its drives; no step was added. Carry that out or take its steps out first")
 	}
-	if s.Desk.Busy(st.Drive.Path) || st.Pending != nil {
+	if s.Desk.Busy(st.Drive.Path) && !st.within || st.Pending != nil {
 		return errors.New("a run on this drive is not finished; no step was added")
 	}
 	steps := append([]plan.Step{}, st.Steps...)
@@ -120,6 +120,11 @@ func UnusedName(steps []plan.Step) string {
 
 // StageInBay stages a step in the plan of the job whose drive is in a bay. It returns that job's number.
 func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err error) {
+	return s.stageInBay(by, bay, step, "")
+}
+
+// stageInBay is StageInBay from within work that only reads the drive within; "" is for none.
+func (s *Shop) stageInBay(by By, bay string, step plan.Step, within string) (job string, err error) {
 	bays, err := s.Store.Bays()
 	if err != nil {
 		return "", err
@@ -133,6 +138,7 @@ func (s *Shop) StageInBay(by By, bay string, step plan.Step) (job string, err er
 		return "", err
 	}
 	defer st.Drive.Close()
+	st.within = st.Drive.Path == within
 	return st.Job.Number, s.Stage(by, st, step)
 }
 

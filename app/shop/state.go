@@ -34,6 +34,8 @@ type JobState struct {
 	Finds   []seek.Find // lost partitions that are known of
 	// Elsewhere tells that the job has a plan for another of its drives.
 	Elsewhere bool
+	// within tells that this is asked for from within the work that goes on on the drive, and that only reads it.
+	within bool
 }
 
 // WorkOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.

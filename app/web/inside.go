@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,6 +31,7 @@ func (s *Server) insideRoutes(in *gin.RouterGroup) {
 	in.GET("/jobs/:job/holds", s.holdsPage)
 	in.GET("/jobs/:job/file", s.file)
 	in.GET("/jobs/:job/folder.tar", s.folderTar)
+	in.POST("/jobs/:job/copy", s.copyPicked)
 	in.GET("/shelf/:backup/inside", s.insidePage)
 	in.GET("/shelf/:backup/file", s.file)
 	in.GET("/shelf/:backup/folder.tar", s.folderTar)
@@ -56,6 +59,9 @@ func (v insideView) BackupID() string { return v.Backup.ID }
 
 // Tar is where a folder can be taken out.
 func (v insideView) Tar() string { return strings.Replace(v.Base, "/inside?", "/folder.tar?", 1) }
+
+// Picks tells that something can be picked in the list.
+func (v insideView) Picks() bool { return v.Backup != nil || len(v.Targets) > 0 }
 
 // Chosen tells that what is put back is chosen from a list.
 func (insideView) Chosen() bool { return true }
@@ -181,7 +187,15 @@ func (s *Server) insidePage(c *gin.Context) {
 				view.Hidden = append(view.Hidden, [2]string{k, x})
 			}
 		}
-	} else if view.Targets, err = s.targets(v.backup); err != nil {
+		if v.find == "" && me(c).Works() {
+			here := fmt.Sprintf("%s:%d", v.drive.Bay, v.number)
+			view.Targets, err = s.targets(v.job.Number, shop.NameOf(v.drive))
+			view.Targets = slices.DeleteFunc(view.Targets, func(t target) bool { return t.Value == here })
+		}
+	} else {
+		view.Targets, err = s.targets("", v.backup.From.Drive())
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -268,6 +282,21 @@ func (v *insideView) row(f volume.File) fileRow {
 		r.Name, r.Note, r.Path = r.Name+":"+volume.Shown(f.Stream), "an alternate stream", ""
 	}
 	return r
+}
+
+// copyPicked backs up what was picked in a volume, and plans to put it into another one.
+func (s *Server) copyPicked(c *gin.Context) {
+	only, err := chosen(c)
+	x := shop.Picked{Paths: only, Folder: strings.Trim(strings.TrimSpace(c.PostForm("folder")), "/")}
+	x.Bay, x.Target, _ = strings.Cut(c.PostForm("target"), ":")
+	x.Partition, _ = strconv.Atoi(c.PostForm("partition"))
+	if err == nil && (len(x.Folder) > 1000 || len(x.Target) > 20 || len(x.Bay) > 20) {
+		err = errors.New("that folder's name is too long; nothing was begun")
+	}
+	if err == nil {
+		err = s.CopyPicked(errandOf(c), s.shelfFor(c), x)
+	}
+	s.begun(c, err)
 }
 
 // file hands one file of a volume out.

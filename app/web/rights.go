@@ -89,6 +89,7 @@ var rights = map[string]store.Role{
 	"POST /jobs/:job/carry-out":      store.Worker,
 	"POST /jobs/:job/leave":          store.Worker,
 	"POST /jobs/:job/letter":         store.Worker,
+	"POST /jobs/:job/copy":           store.Worker,
 	"POST /jobs/:job/mend":           store.Worker,
 	"POST /jobs/:job/pc/facts":       store.Worker,
 	"POST /jobs/:job/pc/state":       store.Worker,

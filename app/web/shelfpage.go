@@ -277,7 +277,7 @@ func (s *Server) backupPage(c *gin.Context) {
 		err = s.today(&v)
 	}
 	if err == nil {
-		v.Targets, err = s.targets(m)
+		v.Targets, err = s.targets("", m.From.Drive())
 	}
 	if err == nil && m.Kind == shelf.Image {
 		v.Gaps, err = s.gapsFor(m)
@@ -358,13 +358,13 @@ func (s *Server) today(v *backupView) error {
 // target is a volume that files can be put into.
 type target struct{ Value, Text string }
 
-// targets are the volumes on drives with a job that take files in, those on the drive
-// that a backup was made of first.
-func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
+// targets are the volumes on the drives of a job, or with "" of all jobs, that take files in, those on one of the drives
+// first.
+func (s *Server) targets(job string, first trail.Drive) ([]target, error) {
 	var own, out []target
-	err := s.WithJobs(func(b store.Bay, d *shop.Drive) error {
+	err := s.WithJobs(job, func(b store.Bay, d *shop.Drive) error {
 		into := &out
-		if shop.NameOf(d).Same(m.From.Drive()) {
+		if shop.NameOf(d).Same(first) {
 			into = &own
 		}
 		for _, p := range d.Survey.Layout.Partitions() {
@@ -402,7 +402,7 @@ func (s *Server) targets(m *shelf.Manifest) ([]target, error) {
 // gapsFor are the gaps on drives with a job that an image fits into.
 func (s *Server) gapsFor(m *shelf.Manifest) ([]target, error) {
 	var out []target
-	err := s.WithJobs(func(b store.Bay, d *shop.Drive) error {
+	err := s.WithJobs("", func(b store.Bay, d *shop.Drive) error {
 		for _, g := range d.Survey.Layout.Spans {
 			if l := d.Survey.Layout; g.Kind == layout.Gap && g.Why == layout.Free && g.Container == 0 && l.Sector == m.From.Sector && l.Room(g) >= m.Bytes {
 				out = append(out, target{
