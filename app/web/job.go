@@ -83,7 +83,7 @@ func (st *jobState) stages() []stage {
 				"%d of %s missing", len(backups), words.Plural(deletions, "backup", "backups"),
 			), true, "here"
 		case slices.ContainsFunc(releases, func(o plan.Obstacle) bool { return o.AsksFor(plan.LiftBackup) }):
-			guard.Line, guard.Care, guard.State = "a waiver waits for the lead", true, "here"
+			guard.Line, guard.Care, guard.State = "a missing backup waits for the lead's yes", true, "here"
 		case deletions > 0:
 			guard.Line, guard.State = "all that goes is covered", "done"
 		default:
@@ -95,7 +95,7 @@ func (st *jobState) stages() []stage {
 		}
 		asks := len(shop.OpenAsks(st.Columns))
 		if n := len(releases) - asks; n > 0 {
-			wants = append(wants, words.Plural(n, "release", "releases"))
+			wants = append(wants, words.Plural(n, "reason", "reasons"))
 		}
 		if asks > 0 {
 			wants = append(wants, "the lead's answer")

@@ -283,7 +283,7 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	if p.Container != 0 {
 		if s := BiggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
 			if len(names) > 0 {
-				return NewObstacle(Outside, fmt.Sprintf("%s follows it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", Join(names), s.Bytes), append(between, p.Container)...).ClearedBy("container", "slide")
+				return NewObstacle(Outside, fmt.Sprintf("%s it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", following(names), s.Bytes), append(between, p.Container)...).ClearedBy("container", "slide")
 			}
 			return NewObstacle(
 				Outside,
@@ -313,7 +313,7 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		}
 	}
 	if len(names) > 0 {
-		return NewObstacle(NoGap, fmt.Sprintf("%s follows it, and there is no gap behind.", Join(names)), between...).ClearedBy("delete", "shrink")
+		return NewObstacle(NoGap, fmt.Sprintf("%s it, and there is no gap behind.", following(names)), between...).ClearedBy("delete", "shrink")
 	}
 	return NewObstacle(NoGap, "It reaches the end of the drive.", p.Number)
 }
@@ -358,7 +358,7 @@ func combine(l *layout.Layout, p *layout.Span, f Facts) Act {
 	}
 	switch {
 	case len(near) > 0:
-		a.Note = "Its files would come to lie in a folder of " + strings.Join(near, " or ") + "."
+		a.Note = "Its files would come to lie in a folder of " + either(near) + "."
 	case len(f.Elsewhere) > 0:
 		a.Obstacle = NewObstacle(
 			OtherDrive,
@@ -462,4 +462,20 @@ func Named(l *layout.Layout, name string) (*layout.Span, *Obstacle) {
 		return nil, NewObstacle(NoSuch, fmt.Sprintf("There is no partition %s.", name))
 	}
 	return p, nil
+}
+
+// following says that the named follow.
+func following(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " follows"
+	}
+	return Join(names) + " follow"
+}
+
+// either lists what can be chosen from.
+func either(all []string) string {
+	if n := len(all); n > 2 {
+		return strings.Join(all[:n-1], ", ") + " or " + all[n-1]
+	}
+	return strings.Join(all, " or ")
 }

@@ -130,7 +130,7 @@ func (c *Column) asks(p *layout.Span, lifts Lifts, f Facts) *Obstacle {
 		why = fmt.Sprintf("The PC may start from %s: only the lead may release it.", p.Title())
 		ask.Text, ask.Reason = ask.Text+"; the PC may start from it", strings.TrimSpace(s.Release())
 	case LiftBackup:
-		why = fmt.Sprintf("%s may hold personal files: only the lead may waive its backup.", p.Title())
+		why = fmt.Sprintf("%s may hold personal files: only the lead may let it go without a backup.", p.Title())
 		ask.Text, ask.Reason = ask.Text+" without a backup", strings.TrimSpace(s.Waiver())
 		if s.wipes() {
 			ask.Text = c.Title + ", and all its backups"

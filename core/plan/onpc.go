@@ -60,10 +60,10 @@ func ofThePC(l *layout.Layout, p *layout.Span, f Facts) []Act {
 		switch {
 		case first.Obstacle != nil:
 		case f.PC.Starts(p.UniqueID):
-			first.Note = fmt.Sprintf("The PC starts it by default and asks for %d s.", f.PC.Wait)
+			first.Note = fmt.Sprintf("The PC starts it by default; the boot menu waits %d s.", f.PC.Wait)
 		default:
 			first.Note = fmt.Sprintf(
-				"It becomes the system that the PC starts by default. The PC asks for %d s.", f.PC.Wait,
+				"It becomes the system that the PC starts by default. The boot menu waits %d s.", f.PC.Wait,
 			)
 		}
 		drop := Act{Do: DropStartEntry, Obstacle: mayDrop(p, f)}

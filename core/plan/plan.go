@@ -178,11 +178,11 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	switch {
 	case ok && b.Away:
 		text = fmt.Sprintf("The shelf with the backup of %s has left its bay since it was verified.", p.Title())
-		text += " Verify it again, make another, or waive it with a reason."
+		text += " Verify it again, make another, or say why it goes without one."
 		return append(out, *NewObstacle(BackupMissing, text, p.Number).ClearedBy("verify-backup", "back-up", "waiver"))
 	case ok && b.Foreign:
 		text = fmt.Sprintf("The backup of %s is not signed by this shop.", p.Title())
-		text += " Take it in, make another, or waive it with a reason."
+		text += " Take it in, make another, or say why it goes without one."
 		return append(out, *NewObstacle(BackupMissing, text, p.Number).ClearedBy("take-in-backup", "back-up", "waiver"))
 	case ok && b.Lost != "":
 		text = fmt.Sprintf("The backup of %s is not what it was: %s.", p.Title(), strings.TrimSuffix(b.Lost, "."))
@@ -191,7 +191,7 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 	case ok:
 		text = fmt.Sprintf("%s has changed since its backup was made.", p.Title())
 	}
-	return append(out, *NewObstacle(BackupMissing, text+" Make a backup, or waive it with a reason.", p.Number).ClearedBy("back-up", "waiver"))
+	return append(out, *NewObstacle(BackupMissing, text+" Make a backup, or say why it goes without one.", p.Number).ClearedBy("back-up", "waiver"))
 }
 
 // personal tells whether what a partition holds may be somebody's: as it is now, or as it was when the plan

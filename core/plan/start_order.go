@@ -60,7 +60,7 @@ func startOrder(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle 
 		if after, err = after.WithWait(*step.Wait); err != nil {
 			return NewObstacle(BadAmount, err.Error())
 		}
-		said = append(said, fmt.Sprintf("it asks for %d s", after.Wait))
+		said = append(said, fmt.Sprintf("the boot menu waits %d s", after.Wait))
 	}
 	c.Detail, c.PC, c.Layout = strings.Join(said, "; "), after, started(l, after)
 	return nil

@@ -58,7 +58,7 @@ func (r *Route) Words() []string {
 		t = append(t, count(p.Deleted, "partition deleted", "partitions deleted"))
 	}
 	if p.Releases > 0 {
-		t = append(t, count(p.Releases, "release", "releases"))
+		t = append(t, count(p.Releases, "reason", "reasons"))
 	}
 	if p.Over > 0 {
 		t = append(t, count(p.Over, "deleted partition", "deleted partitions")+" written over")
