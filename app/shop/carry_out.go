@@ -188,13 +188,14 @@ func (s *Shop) CarryOut(at Errand, how CarryingOut) error {
 // leastMeasured is how much a run must write to say something about the drive.
 const leastMeasured = 64 * disk.MiB
 
-// estimate is the price of a job's plan as it stands, and what its steps are called.
+// estimate is the price of a job's plan as it stands, and what its steps are called. It is kept for who looks at the run.
 func (s *Shop) estimate(number, bay string) (plan.Price, []string, error) {
 	st, err := s.WorkOut(number, bay)
 	if err != nil {
 		return plan.Price{}, nil, err
 	}
 	defer st.Drive.Close()
+	s.laid.keep(st)
 	var titles []string
 	for _, c := range st.Columns {
 		titles = append(titles, c.Title)

@@ -43,6 +43,7 @@ type Shop struct {
 	chain    chain
 	reserved reserved
 	glances  glances
+	laid     laidPlans
 	looked   lastLooked
 	prints   prints
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
+	"time"
 
 	"jadetrail/app/store"
 	"jadetrail/app/work"
@@ -85,6 +87,9 @@ func (s *Shop) work(st *JobState) error {
 	if err := s.pending(st); err != nil {
 		return err
 	}
+	if s.laid.of(st) {
+		return nil
+	}
 	if st.Facts, err = s.Facts(d, st.Job, st.Steps); err != nil {
 		return err
 	}
@@ -93,6 +98,41 @@ func (s *Shop) work(st *JobState) error {
 	}
 	st.Columns = plan.Lay(st.Begun(), st.Facts, st.Steps)
 	return nil
+}
+
+// laidPlans are the plans of runs as they were worked out before their first write, by the paths of their drives. What a
+// drive looks like while it is written to says nothing about its plan, and reading it then would hold the run up.
+type laidPlans struct {
+	mu   sync.Mutex
+	list map[string]laidPlan
+}
+
+type laidPlan struct {
+	began   time.Time // the work that carries it out
+	facts   plan.Facts
+	columns []plan.Column
+}
+
+// keep keeps what was worked out for the work that has begun on the drive.
+func (x *laidPlans) keep(st *JobState) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.list == nil {
+		x.list = map[string]laidPlan{}
+	}
+	x.list[st.Drive.Path] = laidPlan{st.Work.Began, st.Facts, st.Columns}
+}
+
+// of takes over what was worked out for the run that is under way, where that was kept.
+func (x *laidPlans) of(st *JobState) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	p, ok := x.list[st.Drive.Path]
+	if !ok || !st.Running() || !p.began.Equal(st.Work.Began) || len(p.columns) != len(st.Steps) {
+		return false
+	}
+	st.Facts, st.Columns = p.facts, slices.Clone(p.columns)
+	return true
 }
 
 // pending finds a run that is open on the drive, and tells of it before all else.

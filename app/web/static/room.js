@@ -1,24 +1,31 @@
 // The bench by itself: the work in each bay as it goes on, and the room as it is then when something has begun or ended,
-// or somebody asks the lead.
+// or somebody asks the lead. Nobody is kept waiting for a tab that nobody looks at: it watches while it is seen.
 export function room(main, renew) {
-  const events = new EventSource(main.dataset.room);
+  let events = null,
+    renewing = false;
   const shown = () =>
     [...new Set([...main.querySelectorAll("[data-work]")].map((e) => e.dataset.work))].sort().join(" ");
-  let renewing = false;
-  events.onmessage = async (message) => {
+
+  async function hear(message) {
     const { work, asks } = JSON.parse(message.data);
-    if (Object.keys(work).sort().join(" ") !== shown() || String(asks) !== main.dataset.asks) {
-      if (renewing) return;
+    if (Object.keys(work).sort().join(" ") === shown() && String(asks) === main.dataset.asks) {
+      for (const place of main.querySelectorAll("[data-work]")) goesOn(place, work[place.dataset.work]);
+    } else if (!renewing) {
       renewing = true;
       main.dataset.asks = asks;
       await renew();
       renewing = false;
-      return;
     }
-    for (const place of main.querySelectorAll("[data-work]")) goesOn(place, work[place.dataset.work]);
-  };
-  addEventListener("pagehide", () => events.close());
-  return events;
+  }
+
+  function watch() {
+    events?.close();
+    events = document.hidden ? null : new EventSource(main.dataset.room);
+    if (events) events.onmessage = hear;
+  }
+  document.addEventListener("visibilitychange", watch);
+  addEventListener("pagehide", () => events?.close());
+  watch();
 }
 
 // goesOn shows how far the work has come, in a bay or in a line.
