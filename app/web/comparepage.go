@@ -118,7 +118,12 @@ type comparedView struct {
 	Shown   []compare.Line
 	More    int
 	Stands  bool
+	Pairs   []pair
+	Height  float64 // of their drawing
 }
+
+// Tall is how high the drawing is with its heads.
+func (v comparedView) Tall() float64 { return v.Height + 18 }
 
 // comparedPage shows one comparison.
 func (s *Server) comparedPage(c *gin.Context) {
@@ -128,6 +133,7 @@ func (s *Server) comparedPage(c *gin.Context) {
 		return
 	}
 	v := comparedView{Result: r, Verdict: shop.Verdict(r), Filter: c.Query("show")}
+	v.Pairs, v.Height = pairsOf(r)
 	for _, l := range r.Lines {
 		if v.Filter != "" && string(l.Verdict) != v.Filter {
 			continue

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/trail"
@@ -204,4 +205,63 @@ func lifeOf(entries []trail.Entry) (out []moment) {
 		out = append(out, moment{e.After, when(e.Time), words.Entered(e.Act), fmt.Sprintf("/trail/%d", e.Seq)})
 	}
 	return out[max(len(out)-mostMoments, 0):]
+}
+
+// pair is what became of some files of two sides that were compared: those of one verdict, as a band from one side to the
+// other, or on one side alone.
+type pair struct {
+	Y, H        float64
+	Here, There bool
+	Verdict     compare.Verdict
+	Files       int
+	Bytes       disk.Bytes
+}
+
+// Middle is where its words stand.
+func (p pair) Middle() float64 { return p.Y + p.H/2 + 4 }
+
+// At and Anchor are where its words stand across: between the sides, or beside the one that has the files.
+func (p pair) At() int {
+	switch {
+	case !p.There:
+		return 132
+	case !p.Here:
+		return 588
+	}
+	return 360
+}
+
+// Anchor is the end of its words that stands at At.
+func (p pair) Anchor() string {
+	switch {
+	case !p.There:
+		return "start"
+	case !p.Here:
+		return "end"
+	}
+	return "middle"
+}
+
+// pairsOf are the two sides of a comparison, one above the other by their verdicts, and how high they are drawn.
+func pairsOf(r *compare.Result) (out []pair, height float64) {
+	const least, room, space = 20, 120, 4
+	weigh := func(n int) float64 { return math.Pow(float64(n), 0.5) }
+	verdicts := []compare.Verdict{compare.Same, compare.Different, compare.Unknown, compare.OnlyHere, compare.OnlyThere}
+	whole := 0.0
+	for _, v := range verdicts {
+		whole += weigh(r.Counts[v].Files)
+	}
+	for _, v := range verdicts {
+		n := r.Counts[v]
+		if n.Files == 0 {
+			continue
+		}
+		p := pair{
+			Y: height, H: least + room*weigh(n.Files)/whole, Here: v != compare.OnlyThere, There: v != compare.OnlyHere,
+			Verdict: v, Files: n.Files, Bytes: n.Bytes,
+		}
+		out = append(out, p)
+		height += p.H + space
+	}
+	return out, height
 }

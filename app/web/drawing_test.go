@@ -7,12 +7,14 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/core/compare"
 	"jadetrail/core/disk"
 	"jadetrail/core/layout"
 	"jadetrail/core/sample"
 	"jadetrail/core/seek"
 	"jadetrail/core/shelf"
 	"jadetrail/core/trail"
+	"jadetrail/core/volume"
 )
 
 // TestRuler draws a drive along a line without holes, and keeps the order of all places on it.
@@ -115,5 +117,30 @@ func TestLife(t *testing.T) {
 	}
 	if lifeOf(list[2:]) != nil || lifeOf(nil) != nil {
 		t.Error("without a run there is nothing to draw")
+	}
+}
+
+// TestPairs draws each verdict that a comparison came to once, one below the other, on the sides that have the files.
+func TestPairs(t *testing.T) {
+	r := &compare.Result{Counts: map[compare.Verdict]volume.Sum{
+		compare.Same: {Files: 900, Bytes: disk.GiB}, compare.OnlyThere: {Files: 1}, compare.OnlyHere: {Files: 12}, compare.Different: {},
+	}}
+	pairs, height := pairsOf(r)
+	want := map[compare.Verdict][2]bool{compare.Same: {true, true}, compare.OnlyHere: {true, false}, compare.OnlyThere: {false, true}}
+	y := 0.0
+	for _, p := range pairs {
+		if sides, ok := want[p.Verdict]; !ok || sides != [2]bool{p.Here, p.There} || p.Files != r.Counts[p.Verdict].Files {
+			t.Errorf("%+v", p)
+		}
+		if p.Y < y || p.H < 13 {
+			t.Errorf("%s stands at %g, %g high, after %g", p.Verdict, p.Y, p.H, y)
+		}
+		y = p.Y + p.H
+	}
+	if len(pairs) != len(want) || height < y || pairs[0].H < pairs[1].H || pairs[1].H < pairs[2].H {
+		t.Errorf("%d are drawn, %g high: %+v", len(pairs), height, pairs)
+	}
+	if pairs, height := pairsOf(&compare.Result{}); len(pairs) != 0 || height != 0 {
+		t.Errorf("nothing was compared: %+v", pairs)
 	}
 }
