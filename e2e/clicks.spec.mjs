@@ -91,8 +91,11 @@ test("J-1043: one system goes, and its room is C:'s", async ({ page }) => {
   await expect(page.locator(".future").first()).toContainText("C: System");
   await n.click(page.getByRole("button", { name: /^Take this/ }).first());
   await n.leads(/missing/);
-  await n.click(next.getByRole("button", { name: "Back up now" }));
+  await n.click(next.getByRole("link", { name: "choose, give reasons" }));
+  await n.click(page.getByRole("radio", { name: /files each/ }));
+  await n.click(page.getByRole("button", { name: /^Make the missing/ }));
   await n.leads(/All that the plan needs is there/);
+  await n.click(next.getByRole("link", { name: "Carry it out" }));
   await page.getByLabel(/Serial check/).fill("1C8M");
   await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
   await n.leads("proven, and marked as good.");

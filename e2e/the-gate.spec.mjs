@@ -45,7 +45,7 @@ test("the gate: what goes needs a backup, or a waiver by who may give it", async
     .getByLabel(/without a backup/)
     .fill("I think so");
   await row(page, "G: Catalogue").getByRole("button", { name: "Ask the lead" }).click();
-  await expect(row(page, "G: Catalogue")).toContainText("only the lead may waive");
+  await expect(row(page, "G: Catalogue")).toContainText("only the lead may let it go without a backup");
   await expect(row(page, "G: Catalogue")).toContainText(/Ines Marsh asks the lead[^]*I think so/);
   await sound(page);
   await expect(page.getByLabel("Your reason")).toHaveCount(0); // that is for the lead
