@@ -12,7 +12,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await page.goto("/jobs/J-1043?p=5");
   const side = page.locator(".part:not([hidden])");
   await side.locator("[data-deed=note-identity]").getByRole("button").click();
-  await expect(step(page, "Note the identity of Recovery")).toBeVisible();
+  await expect(step(page, "Record the ids of Recovery")).toBeVisible();
   await side.getByLabel(/^Protected/).fill("It is rebuilt behind C:");
   await side.getByText("Go on without a backup").click();
   await side.getByLabel(/without a backup/).fill("It is parked");
@@ -20,11 +20,11 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
 
   // The gate says what goes with the partition, and offers to park it before.
   await page.getByRole("link", { name: "Safeguard" }).click();
-  await expect(line(page, "Recovery environment")).toContainText("Park it first, or the PC is without one.");
+  await expect(line(page, "Recovery environment")).toContainText("Keep a copy of it first, or the PC is without one.");
   await sound(page);
-  await page.getByRole("button", { name: "Park it first" }).click();
+  await page.getByRole("button", { name: "Keep a copy first" }).click();
   await expect(line(page, "Recovery environment")).toContainText(
-    "a copy is kept in the folder Parked recovery of C: System, not in use",
+    "a copy is kept in the folder Parked recovery of C: System, partition 4, not in use",
   );
   await expect(line(page, "Recovery environment")).not.toContainText("the PC is without one");
 

@@ -19,7 +19,7 @@ var notingIdentity = kind{
 }
 
 func layNoteIdentity(c *Column, l *layout.Layout, p *layout.Span, _ Facts) {
-	c.Title, c.Detail, c.Layout = "Note the identity of "+p.Title(), Identity(*p), l
+	c.Title, c.Detail, c.Layout = "Record the ids of "+p.Title(), Identity(*p), l
 }
 
 // Identity is what tells a partition from all others, in a line.

@@ -213,7 +213,7 @@ func recoveryCheck(end *layout.Layout, f Facts, after *pc.Facts, say func(string
 	case r.InUse && !there && f.PC.Recovery != nil && strings.EqualFold(f.PC.Recovery.Partition, r.Partition):
 		say(
 			"Recovery", Must,
-			"The recovery environment was in use from a partition that is gone. Park it first, or keep a rescue stick at hand.",
+			"The recovery environment was in use from a partition that is gone. Keep a copy of it first, or keep a rescue stick at hand.",
 		)
 	case r.InUse && there && p.Volume != nil && p.Volume.Free() < leastRecovery:
 		say(
