@@ -45,11 +45,12 @@ func (x *glances) of(path string, stamp [4]fileStamp) (Glance, bool) {
 	return g.again()
 }
 
-// last is what was kept of a drive last, whatever has been written to it since.
-func (x *glances) last(path string) (Glance, bool) {
+// last is what was kept of a drive last, whatever has been written to it since; the drive is the same one still, whose
+// files have that stamp now.
+func (x *glances) last(path string, now [4]fileStamp) (Glance, bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if g, known := x.list[path]; known {
+	if g, known := x.list[path]; known && g.stamp[0].inode == now[0].inode && g.stamp[1] == now[1] {
 		return g.again()
 	}
 	return Glance{}, false
@@ -132,7 +133,8 @@ func (s *Shop) Glance(b *store.Bay) (Glance, error) {
 // GlanceAtWork is what was read of a drive that is being worked on, before that; it is looked at where nothing is kept.
 func (s *Shop) GlanceAtWork(b *store.Bay) (Glance, error) {
 	if b != nil && b.Image != nil {
-		if g, known := s.glances.last(s.ImageOf(b)); known {
+		stamp, _ := stampOf(s.ImageOf(b), time.Now())
+		if g, known := s.glances.last(s.ImageOf(b), stamp); known {
 			return g, nil
 		}
 	}

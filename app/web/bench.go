@@ -287,6 +287,7 @@ func (s *Server) workOf(key string) *workLine {
 	if !ok || st.Ended != nil || st.Kind == "" {
 		return nil
 	}
+	st.Written = nil // that is for the drive's own page
 	l := workView(st)
 	return &l
 }
