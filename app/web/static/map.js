@@ -7,6 +7,7 @@ const WIDTH = 130,
   RIBBON = 38,
   HEAD = 44,
   SMALLEST = 27,
+  LEGIBLE = 16,
   SPACE = 3,
   STRIP = 7,
   SPINE = 30,
@@ -33,9 +34,10 @@ function place(column, height, trueScale) {
   const all = column.blocks ?? [];
   const blocks = all.filter((b) => b.role !== "container");
   const frames = all.length - blocks.length;
-  const least = trueScale ? 1.5 : SMALLEST;
+  const most = (height * 0.85 - frames * (FRAME + 2 * SPACE)) / (blocks.length || 1) - SPACE;
+  const least = trueScale ? 1.5 : Math.max(Math.min(SMALLEST, most), 1.5);
   const weigh = (b) => (trueScale ? b.bytes : Math.max(b.bytes, 1) ** 0.62);
-  const room = height - blocks.length * (least + SPACE) - frames * (FRAME + 2 * SPACE);
+  const room = Math.max(height - blocks.length * (least + SPACE) - frames * (FRAME + 2 * SPACE), 0);
   const total = blocks.reduce((sum, b) => sum + weigh(b), 0) || 1;
   let y = HEAD,
     frame = null;
@@ -343,7 +345,9 @@ export function trailMap(root, data, send) {
     root.replaceChildren();
     const futures = data.futures ?? [];
     const foot = futures.length ? FOOT : 0;
-    const height = Math.max(root.clientHeight - HEAD - 6 - foot, foot ? 320 : 400);
+    // With very many partitions the map becomes higher than its window, so that each can still be read.
+    const blocks = Math.max(...[...columns, ...futures].map((c) => c.blocks?.length ?? 0));
+    const height = Math.max(root.clientHeight - HEAD - 6 - foot, foot ? 320 : 400, blocks * (LEGIBLE + SPACE));
     const spine = (i) => columns[i].kind === "past" && i !== open && columns.length > 3;
     const xs = [];
     let x = 1;
