@@ -60,8 +60,8 @@ func bare(text string) string {
 
 // Find looks for a text in everything that the shop keeps, but in the contents of files: jobs open and closed,
 // customers, the drives in the bays and their partitions, records of deletions, backups and the names of the files that
-// these keep lists of, and the trail. No drive is read
-// of which a glance is kept.
+// these keep lists of, and the trail. No drive in a bay is read of which a glance is kept; of a shelf the lists of its
+// backups are, once.
 func (s *Shop) Find(text string) (*Found, error) {
 	f := &Found{More: map[string]bool{}}
 	if utf8.RuneCountInString(strings.TrimSpace(text)) < LeastFind {

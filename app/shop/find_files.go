@@ -65,7 +65,7 @@ func (s *Shop) findFiles(f *Found, in func(texts ...string) bool, records []*tra
 		if enough() {
 			return nil
 		}
-		list, err := sh.ListOf(m)
+		list, err := s.lists.of(m, sh)
 		if errors.Is(err, shelf.ErrDamaged) {
 			continue
 		}
@@ -73,13 +73,43 @@ func (s *Shop) findFiles(f *Found, in func(texts ...string) bool, records []*tra
 			return err
 		}
 		for _, x := range list {
-			if x.IsFile() {
-				add(FoundFile{Path: x.Path, Bytes: x.Bytes, Backup: m})
-			}
+			x.Backup = m
+			add(x)
 		}
 	}
 	enough()
 	return nil
+}
+
+// fileLists are the names of the files in backups, by the hashes of their lists: what a backup holds does not change.
+type fileLists struct {
+	mu    sync.Mutex
+	list  map[string][]FoundFile
+	names int
+}
+
+// of are the files that a backup's list names.
+func (x *fileLists) of(m *shelf.Manifest, sh *shelf.Shelf) ([]FoundFile, error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if list, known := x.list[m.ListHash]; known {
+		return list, nil
+	}
+	entries, err := sh.ListOf(m)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]FoundFile, 0, len(entries))
+	for _, e := range entries {
+		if e.IsFile() {
+			out = append(out, FoundFile{Path: e.Path, Bytes: e.Bytes})
+		}
+	}
+	if x.names += len(out); x.list == nil || x.names > mostNames {
+		x.list, x.names = map[string][]FoundFile{}, len(out)
+	}
+	x.list[m.ListHash] = out
+	return out, nil
 }
 
 // Looked is a volume that somebody has looked into, by the address of its inside.

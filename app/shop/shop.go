@@ -44,6 +44,7 @@ type Shop struct {
 	reserved reserved
 	glances  glances
 	laid     laidPlans
+	lists    fileLists
 	looked   lastLooked
 	prints   prints
 	planning sync.Mutex // held while a plan is changed, and while a run of one is begun

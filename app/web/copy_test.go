@@ -1,10 +1,12 @@
 package web
 
 import (
+	"html"
 	"net/url"
 	"path"
 	"strings"
 	"testing"
+	"time"
 
 	"jadetrail/core/plan"
 	"jadetrail/core/volume"
@@ -92,5 +94,17 @@ func TestCopyPicked(t *testing.T) {
 	}
 	if n < 2 {
 		t.Errorf("only %d were picked", n)
+	}
+	// Their names are found in the backup, and after the first time no drive is read for that.
+	find := "/find?q=" + url.QueryEscape(path.Base(single))
+	time.Sleep(2500 * time.Millisecond) // until what was written is old enough to be kept
+	s.get(t, find)
+	s.get(t, find)
+	count := s.reads(t)
+	if page := s.get(t, find); !strings.Contains(page, "in the backup of X: X-rays") || !strings.Contains(page, html.EscapeString(single)) {
+		t.Errorf("a file in a backup is not found by its name: %.3000s", page)
+	}
+	if of := count(); len(of) > 0 {
+		t.Errorf("reads: %v", of)
 	}
 }
