@@ -3,7 +3,7 @@ import { createHash } from "node:crypto";
 import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { block, picture, reach, signIn, sound } from "./help.mjs";
+import { block, everyPage, picture, reach, signIn, sound } from "./help.mjs";
 import { expect, test } from "./shop.mjs";
 
 test.use({ of: "look" });
@@ -59,6 +59,19 @@ test("on a tablet, by touch: a partition is chosen on the map, and what is touch
     expect(await page.evaluate(() => document.documentElement.scrollWidth <= innerWidth)).toBe(true);
   }
   await tablet.close();
+});
+
+test("with letters of twice the size nothing goes out of the window", async ({ page }) => {
+  await signIn(page, "odile");
+  for (const path of [...everyPage, "/jobs", "/jobs/new", "/jobs/J-1042/about", "/people", "/find?q=Tidewater"]) {
+    await page.goto(path);
+    await page.evaluate(() => (document.documentElement.style.fontSize = "30px"));
+    const wide = await page.evaluate(() => document.documentElement.scrollWidth - innerWidth);
+    expect(wide, path).toBeLessThanOrEqual(0);
+  }
+  await page.goto("/");
+  await page.evaluate(() => (document.documentElement.style.fontSize = "30px"));
+  await sound(page);
 });
 
 test("an image is sent in pieces, attached, handed out and detached", async ({ page }) => {

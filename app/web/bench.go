@@ -131,7 +131,7 @@ type benchAsk struct {
 // benchWork is work that belongs to no drive of a job.
 type benchWork struct {
 	Key, Where, Link string
-	*workLine
+	Work             *workLine
 }
 
 // dueFirst has the jobs that somebody has to do something about before the others, and of those the ones that were

@@ -54,6 +54,22 @@ func TestRoom(t *testing.T) {
 		t.Errorf("bay A is not drawn with its work: %s", bay)
 	}
 
+	// Work that belongs to no job stands there too.
+	for _, key := range watched {
+		hold := make(chan bool)
+		err := s.Desk.Start(key, "verify-backup", "Verification", func(context.Context, func(work.Update)) (string, error) { <-hold; return "", nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		if page := s.get(t, "/"); !strings.Contains(section(page, `<li data-work="`+key+`">`, "</li>"), "Verification") {
+			t.Errorf("what goes on on the %s is not shown", key)
+		}
+		close(hold)
+		for s.Desk.Busy(key) {
+			time.Sleep(time.Millisecond)
+		}
+	}
+
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.url+"/progress/bench", nil)
