@@ -30,6 +30,14 @@ function atMost(n, clicks, loads) {
   expect(n.loads).toBeLessThanOrEqual(loads);
 }
 
+// carryOutAndHandOver ends a job whose plan lacks nothing.
+async function carryOutAndHandOver(n, page) {
+  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
+  await n.leads("proven, and marked as good.");
+  await n.click(page.locator(".next").getByRole("link", { name: "Hand over" }));
+  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+}
+
 const row = (page, job) => page.locator(".jobs li", { hasText: job });
 
 test("J-1042 from the bench to the hand-over, led at each moment", async ({ page }) => {
@@ -46,10 +54,7 @@ test("J-1042 from the bench to the hand-over, led at each moment", async ({ page
   await n.click(next.getByRole("button", { name: "Give the reason" }));
   await n.leads("All that the plan needs is there");
   await page.getByLabel(/Serial check/).fill("7F3K");
-  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("proven, and marked as good.");
-  await n.click(next.getByRole("link", { name: "Hand over" }));
-  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  await carryOutAndHandOver(n, page);
   atMost(n, 8, 10); // it took 17 clicks and 20 loads
 });
 
@@ -75,10 +80,7 @@ test("J-1044 becomes plain storage", async ({ page }) => {
   }
   await n.click(next.getByRole("link", { name: "Carry it out" }));
   await page.getByLabel(/Serial check/).fill("04D7C");
-  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("proven, and marked as good.");
-  await n.click(next.getByRole("link", { name: "Hand over" }));
-  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  await carryOutAndHandOver(n, page);
   atMost(n, 9, 10); // it took 18 clicks and 20 loads
 });
 
@@ -97,33 +99,25 @@ test("J-1043: one system goes, and its room is C:'s", async ({ page }) => {
   await n.leads(/All that the plan needs is there/);
   await n.click(next.getByRole("link", { name: "Carry it out" }));
   await page.getByLabel(/Serial check/).fill("1C8M");
-  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("proven, and marked as good.");
-  await n.click(next.getByRole("link", { name: "Hand over" }));
-  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  await carryOutAndHandOver(n, page);
   atMost(n, 14, 14); // it took 29 clicks and 28 loads
 });
 
 test("J-1045: P: comes back with its plots", async ({ page }) => {
   await signIn(page, "odile");
   const n = counted(page);
-  const next = page.locator(".next");
   await n.click(row(page, "J-1045").getByRole("link", { name: /Search for it/ }));
   await n.click(page.locator(".finds").first().getByRole("link").first());
   await page.locator("#damaged0").fill("all but six plots are whole");
   await n.click(page.getByRole("button", { name: /^Plan this/ }).first());
   await n.leads("All that the plan needs is there");
-  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("proven, and marked as good.");
-  await n.click(next.getByRole("link", { name: "Hand over" }));
-  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  await carryOutAndHandOver(n, page);
   atMost(n, 5, 5); // it took 5 clicks and 7 loads
 });
 
 test("J-1046: two logical volumes become one, and C: has the gap outside", async ({ page }) => {
   await signIn(page, "odile");
   const n = counted(page);
-  const next = page.locator(".next");
   await n.click(row(page, "J-1046").getByRole("link", { name: /Choose a goal/ }));
   await n.leads("Two ways to what was asked for");
   await n.click(page.getByRole("button", { name: /^Take this: Absorb/ }));
@@ -139,10 +133,7 @@ test("J-1046: two logical volumes become one, and C: has the gap outside", async
   await n.leads("All that the plan needs is there");
   const serial = page.getByLabel(/Serial check/);
   if (await serial.count()) await serial.fill("84D7C");
-  await n.click(page.getByRole("button", { name: "Carry out", exact: true }));
-  await n.leads("proven, and marked as good.");
-  await n.click(next.getByRole("link", { name: "Hand over" }));
-  await expect(page.getByText("What was done", { exact: true }).first()).toBeVisible();
+  await carryOutAndHandOver(n, page);
   atMost(n, 10, 7); // it took 20 clicks and 14 loads
 });
 

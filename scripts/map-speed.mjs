@@ -3,10 +3,9 @@
 // how large the page's own script and style are. Needs JADETRAIL_URL with the demo's data.
 import { gzipSync } from "node:zlib";
 import { readdirSync, readFileSync } from "node:fs";
-import { chromium } from "@playwright/test";
+import { base, openDemo } from "./demo-page.mjs";
 
-const base = process.env.JADETRAIL_URL,
-  own = new URL("../app/web/static/", import.meta.url);
+const own = new URL("../app/web/static/", import.meta.url);
 const weigh = (folder) =>
   readdirSync(folder)
     .filter((f) => /\.(js|css)$/.test(f))
@@ -15,24 +14,7 @@ console.log(
   `Script and style: the page's own ${(weigh(own) / 1024).toFixed(1)} KiB compressed, ${((weigh(own) + weigh(new URL("vendor/", own))) / 1024).toFixed(1)} KiB with the base.`,
 );
 
-const browser = await chromium.launch({
-  executablePath: "/usr/bin/chromium",
-  args: [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-  ],
-});
-const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
-await page.goto(`${base}/sign-in`);
-await page.getByLabel("Name", { exact: true }).fill("ines");
-await page.getByLabel("Password", { exact: true }).fill("lantern-ines");
-await page.getByRole("button", { name: "Sign in" }).click();
-await page.waitForURL(`${base}/`);
+const page = await openDemo("ines");
 const MIB = 2 ** 20,
   GIB = 2 ** 30,
   roles = ["data", "start-system", "recovery", "oem", "efi", "reserved"];
@@ -180,4 +162,4 @@ const seconds = drawn.length > 1 ? (drawn.at(-1) - drawn[0]) / 1e6 : 0;
 console.log(
   `Dragging on 60 partitions, 40 columns and 5 futures: ${drawn.length} frames in ${seconds.toFixed(1)} s, ${(drawn.length / seconds).toFixed(1)} a second; between two of them ${gaps[Math.floor(gaps.length / 2)]?.toFixed(1)} ms in the middle, ${gaps[Math.floor(gaps.length * 0.99)]?.toFixed(1)} ms at the 99th percentile; script, layout and paint took ${(busy / 1e3 / drawn.length).toFixed(2)} ms a frame.`,
 );
-await browser.close();
+await page.context().browser().close();

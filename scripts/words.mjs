@@ -1,18 +1,10 @@
 // What every page of the demo says, without its looks, with all that is folded: one text, to be read from end to end as
 // somebody would who has never seen the program. Run by "make words"; written to words.txt, which is not kept.
 import { writeFileSync } from "node:fs";
-import { chromium } from "@playwright/test";
-import config from "../e2e/playwright.config.mjs";
 import { everyPage } from "../e2e/pages.mjs";
+import { base, openDemo } from "./demo-page.mjs";
 
-const base = process.env.JADETRAIL_URL;
-const browser = await chromium.launch(config.use.launchOptions);
-const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
-await page.goto(`${base}/sign-in`);
-await page.getByLabel("Name", { exact: true }).fill("odile");
-await page.getByLabel("Password", { exact: true }).fill("lantern-odile");
-await page.getByRole("button", { name: "Sign in" }).click();
-await page.waitForURL(`${base}/`);
+const page = await openDemo("odile");
 await page.request.post(`${base}/jobs/J-1042/steps`, {
   form: { do: "delete", partition: "6", release: "not wanted" },
   headers: { origin: base },
@@ -25,7 +17,7 @@ for (const path of [...everyPage, ...more, "/find?q=Tidewater"]) {
 }
 writeFileSync("words.txt", out.join("\n"));
 console.log(`${out.join("\n").split("\n").length} lines in words.txt`);
-await browser.close();
+await page.context().browser().close();
 
 // said is what the page says, of all panels and folds, each line once.
 function said() {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"jadetrail/app/work"
 	"jadetrail/core/plan"
 	"jadetrail/core/run"
 	"jadetrail/core/shelf"
@@ -29,27 +28,30 @@ func (s *Shop) CopyPicked(at Errand, sh *shelf.Shelf, x Picked) error {
 	case x.Target == "" || x.Bay == "":
 		return errors.New("no volume was chosen; nothing was begun")
 	}
-	return s.begin(at, undertaking{kind: "back-up", title: "Backup of what was picked", do: func(ctx context.Context, w *workplace) (string, error) {
-		if x.Bay == w.drive.Bay && x.Target == fmt.Sprint(x.Partition) {
-			return "", errors.New("it is in that volume already; nothing was copied. Choose another volume")
-		}
-		o := w.options
-		o.Shelf = sh
-		m, err := run.BackUp(ctx, o, run.Wanted{Partition: x.Partition, Kind: shelf.Files, Folders: x.Paths}, func(p shelf.Progress) {
-			w.report(work.Update{Phase: p.Phase, Done: p.Done, Total: p.Total})
-		})
-		if errors.Is(err, context.Canceled) {
-			return "", errors.New("the backup was stopped; what had been written was taken away, and nothing was planned")
-		}
-		if err != nil {
-			return "", err
-		}
-		held := fmt.Sprintf("%s of %s on the shelf, verified", words.Plural(m.Count, "file is", "files are"), m.From.Span.Title())
-		step := plan.Step{Partition: x.Target, Body: plan.CopyingBack{Backup: m.ID, Folder: x.Folder}}
-		job, err := s.stageInBay(By{Who: at.Who}, x.Bay, step, w.drive.Path)
-		if err != nil {
-			return "", fmt.Errorf("%s (%s), but nothing was planned: %w", held, m.ID, err)
-		}
-		return fmt.Sprintf("%s. Putting them into the volume is a step of the plan of %s now.", held, job), nil
-	}})
+	do := func(ctx context.Context, w *workplace) (string, error) { return s.copyPicked(ctx, at, w, sh, x) }
+	return s.begin(at, undertaking{kind: "back-up", title: "Backup of what was picked", do: do})
+}
+
+// copyPicked is that work, on the drive that is looked into.
+func (s *Shop) copyPicked(ctx context.Context, at Errand, w *workplace, sh *shelf.Shelf, x Picked) (string, error) {
+	if x.Bay == w.drive.Bay && x.Target == fmt.Sprint(x.Partition) {
+		return "", errors.New("it is in that volume already; nothing was copied. Choose another volume")
+	}
+	o := w.options
+	o.Shelf = sh
+	wanted := run.Wanted{Partition: x.Partition, Kind: shelf.Files, Folders: x.Paths}
+	m, err := run.BackUp(ctx, o, wanted, fromShelf(w.report))
+	if errors.Is(err, context.Canceled) {
+		return "", errors.New("the backup was stopped; what had been written was taken away, and nothing was planned")
+	}
+	if err != nil {
+		return "", err
+	}
+	held := words.Plural(m.Count, "file is", "files are") + " on the shelf, verified"
+	step := plan.Step{Partition: x.Target, Body: plan.CopyingBack{Backup: m.ID, Folder: x.Folder}}
+	job, err := s.stageInBay(By{Who: at.Who}, x.Bay, step, w.drive.Path)
+	if err != nil {
+		return "", fmt.Errorf("%s (%s), but nothing was planned: %w", held, m.ID, err)
+	}
+	return fmt.Sprintf("%s. Putting them into the volume is a step of the plan of %s now.", held, job), nil
 }

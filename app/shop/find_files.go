@@ -11,7 +11,7 @@ import (
 	"jadetrail/core/trail"
 )
 
-// FoundFile is a file in whose name a text stands, in a list that a record or a backup has kept. No drive is read for it.
+// FoundFile is a file in whose name a text stands, in a list that a record or a backup has kept.
 type FoundFile struct {
 	Path   string
 	Bytes  disk.Bytes

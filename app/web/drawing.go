@@ -102,7 +102,8 @@ const mostFound = 12
 func foundOn(r *ruler, finds []findRow) (out []foundAt) {
 	for _, f := range finds {
 		x := foundAt{
-			stretch: r.stretch(f.Start, f.End), Link: f.Link, Word: f.Word, Title: fmt.Sprintf("%s, %s, %s", f.Title(), f.Bytes, f.Word),
+			stretch: r.stretch(f.Start, f.End), Link: f.Link, Word: f.Word,
+			Title: fmt.Sprintf("%s, %s, %s", f.Title(), f.Bytes, f.Word),
 		}
 		for _, b := range r.Bars {
 			if from, to := max(b.start, f.Start), min(b.end, f.End); !b.Gap && from <= to {

@@ -161,13 +161,16 @@ func (s *Server) past(d *shop.Drive, most int) (cols []mapColumn, piles []pile, 
 
 // smallBar is one stripe of a small column drawing.
 type smallBar struct {
-	Role        string
-	Gap         bool
-	Y, H, UsedH float64
+	Role           string
+	Gap            bool
+	W, Y, H, UsedH float64
 }
 
-// column computes a small drawing of a drive, height units high.
-func column(l *layout.Layout, height float64) []smallBar {
+// Within is how wide the outline of a gap is: its line lies within the stripe.
+func (b smallBar) Within() float64 { return b.W - 1 }
+
+// column computes a small drawing of a drive, so many units wide and high.
+func column(l *layout.Layout, width, height float64) []smallBar {
 	if l == nil {
 		return nil
 	}
@@ -185,7 +188,7 @@ func column(l *layout.Layout, height float64) []smallBar {
 	space := height - 1.5*float64(len(spans)) - 2*float64(len(spans))
 	for _, sp := range spans {
 		h := 2 + math.Max(space, 0)*math.Pow(float64(sp.Bytes), 0.6)/weight
-		b := smallBar{Role: string(sp.Role), Y: y, H: h, Gap: sp.Kind == layout.Gap}
+		b := smallBar{Role: string(sp.Role), W: width, Y: y, H: h, Gap: sp.Kind == layout.Gap}
 		if f := fill(&sp); f >= 0 {
 			b.UsedH = h * float64(f) / 100
 		} else {

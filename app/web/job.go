@@ -461,11 +461,10 @@ func (s *Server) mapOf(st *jobState) (mapData, error) {
 		Kind: "now", Title: "Now", Sub: s.Now().Local().Format("2 Jan 15:04"), Blocks: blocks(l, nil), Piles: piles,
 		Finds: findMarks(st.Job.Number, st.Drive.Bay, st.Finds),
 	}
-	if st.Drive.StillGood(good) {
-		now.Good = good.Text
-	}
 	if st.Running() {
 		now.Title, now.Sub = "Before", "when the run was begun"
+	} else if st.Drive.StillGood(good) {
+		now.Good = good.Text
 	}
 	cols = append(cols, now)
 	before := l

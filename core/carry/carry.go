@@ -185,8 +185,11 @@ func (c *Carry) do(dev disk.Device, op script.Op, p *Progress) error {
 	return nil
 }
 
+// teller is told where something was put, and how much of that counts.
+type teller func(onto disk.Range, n disk.Bytes)
+
 // telling adds what is put somewhere to the progress, and reports it.
-func (p *Progress) telling(report func(Progress)) func(onto disk.Range, n disk.Bytes) {
+func (p *Progress) telling(report func(Progress)) teller {
 	return func(onto disk.Range, n disk.Bytes) {
 		p.Onto, p.Done = onto, p.Done+n
 		if report != nil {

@@ -102,7 +102,7 @@ func (c *Carry) guard(dev disk.Device, s disk.Range, i int, within disk.Bytes) e
 
 // shift does a move, or takes it back, from where it stands: within bytes of it are done. A
 // piece is never longer than what it is moved by, so that what it was made from outlives it.
-func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.Bytes, back bool, tell func(onto disk.Range, n disk.Bytes)) error {
+func (c *Carry) shift(ctx context.Context, dev disk.Device, i int, within disk.Bytes, back bool, tell teller) error {
 	op := c.script[i]
 	from, to := op.From, op.Off
 	up := to < from // done from the start on

@@ -283,7 +283,14 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 	if p.Container != 0 {
 		if s := BiggestGap(l, func(s layout.Span) bool { return s.Container == 0 }); s != nil {
 			if len(names) > 0 {
-				return NewObstacle(Outside, fmt.Sprintf("%s it, and the %s gap lies outside the extended container that both lie in. The container must grow first, and what follows slide.", following(names), s.Bytes), append(between, p.Container)...).ClearedBy("container", "slide")
+				return NewObstacle(
+					Outside,
+					fmt.Sprintf(
+						"%s it, and the %s gap lies outside the extended container that both lie in. "+
+							"The container must grow first, and what follows slide.", following(names), s.Bytes,
+					),
+					append(between, p.Container)...,
+				).ClearedBy("container", "slide")
 			}
 			return NewObstacle(
 				Outside,
@@ -313,7 +320,8 @@ func notAdjacent(l *layout.Layout, p *layout.Span, f Facts) *Obstacle {
 		}
 	}
 	if len(names) > 0 {
-		return NewObstacle(NoGap, fmt.Sprintf("%s it, and there is no gap behind.", following(names)), between...).ClearedBy("delete", "shrink")
+		text := following(names) + " it, and there is no gap behind."
+		return NewObstacle(NoGap, text, between...).ClearedBy("delete", "shrink")
 	}
 	return NewObstacle(NoGap, "It reaches the end of the drive.", p.Number)
 }

@@ -95,7 +95,10 @@ func leaves(c *Column, p *layout.Span, f Facts) {
 		))
 	}
 	if r := f.PC.Recovery; r != nil && r.InUse && strings.EqualFold(r.Partition, p.UniqueID) {
-		c.Notes = append(c.Notes, *NewObstacle(RecoveryInUse, fmt.Sprintf("The PC's recovery environment is in use from %s. Keep a copy of it first, or the PC is without one.", p.Title()), p.Number).ClearedBy("park-recovery"))
+		text := fmt.Sprintf(
+			"The PC's recovery environment is in use from %s. Keep a copy of it first, or the PC is without one.", p.Title(),
+		)
+		c.Notes = append(c.Notes, *NewObstacle(RecoveryInUse, text, p.Number).ClearedBy("park-recovery"))
 	}
 }
 

@@ -51,7 +51,10 @@ func useRecovery(c *Column, l *layout.Layout, p *layout.Span, f Facts) *Obstacle
 	from, there := byID(l, r.Volume)
 	switch {
 	case !r.Parked:
-		return NewObstacle(NotParked, "No copy of recovery is kept that could be copied. Keep one first, while its partition is there.", p.Number).ClearedBy("park-recovery")
+		return NewObstacle(
+			NotParked, "No copy of recovery is kept that could be copied. Keep one first, while its partition is there.",
+			p.Number,
+		).ClearedBy("park-recovery")
 	case !there:
 		return NewObstacle(
 			NotParked, "The volume that the copy of recovery is kept in is not on this drive, or nobody noted which it is.", p.Number,

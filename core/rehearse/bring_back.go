@@ -88,7 +88,8 @@ func (d *doing) found() error {
 	if x.Mend != "" && x.Mend != d.facts.Finds[step.Find].Mend { // its place was not free before
 		d.entry.Text += "; " + x.Mend
 	}
-	d.entry.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, strings.TrimSuffix(strings.Join(x.Reasons, " "), ".")) + told(d.c)
+	why := strings.TrimSuffix(strings.Join(x.Reasons, " "), ".")
+	d.entry.Text += fmt.Sprintf(". It was found as %s: %s", x.Confidence, why) + told(d.c)
 	return nil
 }
 

@@ -88,8 +88,8 @@ func run(lasts time.Duration, seed uint64) error {
 		}
 		if n == 1 {
 			fmt.Printf(
-				"the bench, half of 20 looks: %d ms with the demo's 7 drives, %d ms with all of these, %.1f times\n", b.small.Milliseconds(), half.Milliseconds(),
-				half.Seconds()/b.small.Seconds(),
+				"the bench, half of 20 looks: %d ms with the demo's 7 drives, %d ms with all of these, %.1f times\n",
+				b.small.Milliseconds(), half.Milliseconds(), half.Seconds()/b.small.Seconds(),
 			)
 			b.small = half
 			continue
