@@ -142,8 +142,8 @@ func (s *Shop) GlanceAtWork(b *store.Bay) (Glance, error) {
 }
 
 // Row works a job out as a list shows it. Where it has a plan, or several drives, all of it is worked out; otherwise a
-// glance at its drive will do. bays are those of the job. The drive is open then, and nothing in it can be looked into.
-func (s *Shop) Row(j *store.Job, bays []store.Bay) (*JobState, error) {
+// glance at its drive will do, and what the trail was found to tell. bays are those of the job. The drive is open then, and nothing in it can be looked into.
+func (s *Shop) Row(j *store.Job, bays []store.Bay, told Told) (*JobState, error) {
 	if j.Plan != nil || len(bays) != 1 {
 		bay := ""
 		if len(bays) == 1 {
@@ -157,8 +157,8 @@ func (s *Shop) Row(j *store.Job, bays []store.Bay) (*JobState, error) {
 	}
 	st := &JobState{Job: j, Drive: d}
 	st.Facts.PC, st.Facts.Asleep = d.PC, facts.Asleep(d.Survey.Layout, d.PC)
-	if err = s.pending(st); err == nil {
-		err = s.history(st)
+	if err = s.pending(st, told); err == nil {
+		err = s.history(st, told)
 	}
 	if err != nil {
 		d.Close()

@@ -40,6 +40,12 @@ type JobState struct {
 	within bool
 }
 
+// Told is what the trail tells of drives: the store itself, or one look at it for a page about many.
+type Told interface {
+	trail.Sink
+	Past(d trail.Drive) (store.Past, error)
+}
+
 // WorkOut works a job out, with its drive in a bay; "" is for its first. The drive is open then.
 func (s *Shop) WorkOut(number, bay string) (*JobState, error) {
 	j, d, err := s.OpenJob(number, bay, false)
@@ -78,13 +84,13 @@ func (s *Shop) work(st *JobState) error {
 		// The job's plan is for another of its drives.
 		st.Steps, expect, st.Elsewhere = nil, nil, true
 	}
-	if err := s.history(st); err != nil {
+	if err := s.history(st, s.Store); err != nil {
 		return err
 	}
 	if expect != nil && !st.Running() { // what a run is changing is no change by somebody else
 		st.Changed = layout.Differ(expect, d.Survey.Layout)
 	}
-	if err := s.pending(st); err != nil {
+	if err := s.pending(st, s.Store); err != nil {
 		return err
 	}
 	if s.laid.of(st) {
@@ -135,10 +141,10 @@ func (x *laidPlans) of(st *JobState) bool {
 	return true
 }
 
-// pending finds a run that is open on the drive, and tells of it before all else.
-func (s *Shop) pending(st *JobState) (err error) {
+// pending finds a run that is open on the drive, also as the trail tells of it, and tells of it before all else.
+func (s *Shop) pending(st *JobState, told Told) (err error) {
 	o := s.here(st.Drive)
-	o.Read = st.Drive.Survey
+	o.Read, o.Trail = st.Drive.Survey, told
 	if st.Pending, err = run.Open(run.Options{Options: rehearse.Options{Sources: o}}); err != nil {
 		return err
 	}
@@ -152,9 +158,9 @@ func (s *Shop) pending(st *JobState) (err error) {
 }
 
 // history is what the trail tells of the drive, and what goes on with it now.
-func (s *Shop) history(st *JobState) error {
+func (s *Shop) history(st *JobState, told Told) error {
 	d := st.Drive
-	past, err := s.Store.Past(NameOf(d))
+	past, err := told.Past(NameOf(d))
 	if err != nil {
 		return err
 	}

@@ -39,7 +39,8 @@ func (x *lately) look(t *Trail) error {
 	if err := q.Find(&rows).Error; err != nil {
 		return err
 	}
-	if len(rows) == 0 || rows[0].Seq != x.seq || rows[0].Hash != x.hash || len(x.pasts)+len(x.begun) > mostLately {
+	known := len(rows) > 0 && rows[0].Seq == x.seq && rows[0].Hash == x.hash || len(rows) == 0 && x.seq == 0 && x.pasts != nil
+	if !known || len(x.pasts)+len(x.begun) > mostLately {
 		x.pasts, x.begun = map[trail.Drive]Past{}, map[trail.Drive][]trail.Begun{}
 		x.seq, x.hash, x.jobs, x.jobsTo = 0, "", nil, 0
 	}
@@ -64,16 +65,58 @@ func forget[T any](list map[trail.Drive]T, about func(d trail.Drive) bool) {
 	}
 }
 
-// keptOf returns what is kept in one of the lists of a drive, or else what f finds, and keeps that unless the trail has
-// grown meanwhile.
+// Look is the trail at one moment, for a page that asks about many drives: what is new in it, and which runs are open, is
+// asked once for all of them. What is added to it is added to the trail.
+type Look struct {
+	*Trail
+	open []openRun
+}
+
+// Look looks at the trail.
+func (t *Trail) Look() (*Look, error) {
+	x := &t.lately
+	x.mu.Lock()
+	err := x.look(t)
+	x.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	open, err := t.openRuns()
+	return &Look{t, open}, err
+}
+
+// Past is a drive's history in short.
+func (l *Look) Past(d trail.Drive) (Past, error) {
+	return keptSince(l.Trail, d, pastsOf, func() (Past, error) { return l.past(d) })
+}
+
+// Unended implements trail.Sink.
+func (l *Look) Unended(d trail.Drive) ([]trail.Begun, error) { return l.unended(d, l.open, keptSince) }
+
+func pastsOf(x *lately) map[trail.Drive]Past          { return x.pasts }
+func begunOf(x *lately) map[trail.Drive][]trail.Begun { return x.begun }
+
+// kept finds what is kept of a drive in one of the lists.
+type kept[T any] func(t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error)
+
+// keptOf returns what is kept of a drive as the trail is now, or else what f finds.
 func keptOf[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error) {
 	x := &t.lately
 	x.mu.Lock()
-	if err := x.look(t); err != nil {
-		x.mu.Unlock()
+	err := x.look(t)
+	x.mu.Unlock()
+	if err != nil {
 		var none T
 		return none, err
 	}
+	return keptSince(t, d, list, f)
+}
+
+// keptSince returns what is kept of a drive as the trail was when it was looked at last, or else what f finds, and keeps
+// that unless the trail has grown meanwhile.
+func keptSince[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error) {
+	x := &t.lately
+	x.mu.Lock()
 	kept, known := list(x)[d]
 	seq, hash := x.seq, x.hash
 	x.mu.Unlock()

@@ -474,6 +474,16 @@ func TestPast(t *testing.T) {
 			if err != nil || !reflect.DeepEqual(got, want) {
 				t.Errorf("%+v: %+v, %v; want %+v", d, got, err, want)
 			}
+			look, err := s.Look()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if once, err := look.Past(d); err != nil || !reflect.DeepEqual(once, want) {
+				t.Errorf("%+v, looked at once: %+v, %v; want %+v", d, once, err, want)
+			}
+			if once, err := look.Unended(d); err != nil || !reflect.DeepEqual(once, anew) {
+				t.Errorf("%+v, looked at once: begun %+v, %v; want %+v", d, once, err, anew)
+			}
 			if got.Good {
 				good++
 			}

@@ -161,12 +161,21 @@ func follow(tx *gorm.DB, e trail.Entry) error {
 
 // Unended implements trail.Sink: by what the database knows of runs, and by the trail itself.
 func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
-	var rows []openRun
-	if err := t.db.Where("ended IS NULL").Find(&rows).Error; err != nil {
+	open, err := t.openRuns()
+	if err != nil {
 		return nil, err
 	}
-	var out []trail.Begun
-	for _, r := range rows {
+	return t.unended(d, open, keptOf)
+}
+
+// openRuns are those that the database knows to have begun and not to have ended.
+func (t *Trail) openRuns() (open []openRun, err error) {
+	err = t.db.Where("ended IS NULL").Find(&open).Error
+	return open, err
+}
+
+func (t *Trail) unended(d trail.Drive, open []openRun, keep kept[[]trail.Begun]) (out []trail.Begun, err error) {
+	for _, r := range open {
 		b := trail.Begun{
 			Run: r.Run, Time: r.Begun, Who: r.Who, Job: r.Job, Text: r.Text,
 			Drive: trail.Drive{DiskID: r.Disk, Serial: r.Serial},
@@ -180,11 +189,10 @@ func (t *Trail) Unended(d trail.Drive) ([]trail.Begun, error) {
 	}
 	find := func() ([]trail.Begun, error) { return t.begun(d) }
 	var begun []trail.Begun
-	var err error
 	if d.DiskID == "" { // an end may stand at another drive's entry
 		begun, err = find()
 	} else {
-		begun, err = keptOf(t, d, func(x *lately) map[trail.Drive][]trail.Begun { return x.begun }, find)
+		begun, err = keep(t, d, begunOf, find)
 	}
 	if err != nil {
 		return nil, err
@@ -326,8 +334,7 @@ type Past struct {
 
 // Past is a drive's history in short.
 func (t *Trail) Past(d trail.Drive) (Past, error) {
-	pasts := func(x *lately) map[trail.Drive]Past { return x.pasts }
-	return keptOf(t, d, pasts, func() (Past, error) { return t.past(d) })
+	return keptOf(t, d, pastsOf, func() (Past, error) { return t.past(d) })
 }
 
 func (t *Trail) past(d trail.Drive) (p Past, err error) {

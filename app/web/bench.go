@@ -194,13 +194,17 @@ func (s *Server) onBench() (*benchView, error) {
 	if err != nil {
 		return nil, err
 	}
+	told, err := s.Store.Look()
+	if err != nil {
+		return nil, err
+	}
 	v := &benchView{Settled: s.SettledLately(), Count: len(jobs)}
 	customer := map[string]string{}
 	var all []benchJob
 	waiting := 0
 	for _, j := range jobs {
 		customer[j.Number] = j.Customer
-		row := s.benchJob(j, bays, asks)
+		row := s.benchJob(j, bays, asks, told)
 		row.stands(names)
 		row.Late = s.isLate(&j)
 		if row.Care {
@@ -249,7 +253,7 @@ func (s *Server) onBench() (*benchView, error) {
 
 // benchJob is a job with its drive before and after its plan, as far as that can be read. One that is worked on is not
 // read beside that.
-func (s *Server) benchJob(j store.Job, bays []store.Bay, asks []store.Ask) benchJob {
+func (s *Server) benchJob(j store.Job, bays []store.Bay, asks []store.Ask, told shop.Told) benchJob {
 	row := benchJob{Job: j}
 	drives := drivesOf(&j, "", bays)
 	for _, b := range drives {
@@ -258,7 +262,7 @@ func (s *Server) benchJob(j store.Job, bays []store.Bay, asks []store.Ask) bench
 			return row
 		}
 	}
-	st, err := shown(s.Row(&j, drives))
+	st, err := shown(s.Row(&j, drives, told))
 	if err != nil {
 		row.Next, row.Care = shop.NextOf(&j, err), true
 		return row

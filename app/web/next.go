@@ -251,7 +251,7 @@ func (s *Server) railFor(c *gin.Context, name string) *rail {
 	if err != nil {
 		return bare(err)
 	}
-	st, err := shown(s.Row(j, drivesOf(j, bayOf(c), all)))
+	st, err := shown(s.Row(j, drivesOf(j, bayOf(c), all), s.Store))
 	if err != nil {
 		return bare(err)
 	}
