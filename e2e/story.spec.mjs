@@ -85,7 +85,7 @@ test("back up, delete the recovery partition, grow C:, see trail and record", as
   // The trail has every act under her name, and its chain is whole.
   await page.getByRole("link", { name: "Trail", exact: true }).click();
   await expect(page.getByText("The chain is whole")).toBeVisible();
-  for (const act of ["backed up", "plan begun", "released", "deleted", "grown", "carried out"]) {
+  for (const act of ["backed up", "plan begun", "protection lifted", "deleted", "grown", "carried out"]) {
     await expect(page.getByRole("row", { name: new RegExp(`Ines Marsh ${act}`) }).first()).toBeVisible();
   }
   await sound(page);

@@ -171,7 +171,7 @@ func missing(c *Column, p *layout.Span, f Facts) []Obstacle {
 		return out
 	}
 	if wiped { // who wants nothing to be left needs no backup, but says so
-		text := fmt.Sprintf("%s and its backups are to be gone for good. Give the reason as a waiver.", p.Title())
+		text := fmt.Sprintf("%s and its backups are to be gone for good. Give the reason why no backup is kept.", p.Title())
 		return append(out, *NewObstacle(WaiverMissing, text, p.Number).ClearedBy("waiver"))
 	}
 	text := fmt.Sprintf("%s has contents and no backup.", p.Title())

@@ -20,7 +20,7 @@ func (p *Run) lifted(o Options, c plan.Column, span *layout.Span) error {
 		return p.Enter(o, e)
 	}
 	if strings.TrimSpace(c.Step.Release()) != "" && (span.Protected || span.Active) {
-		if err := enter(trail.ActRelease, c.Step.Release(), "Protection of "+span.Title()+" released"); err != nil {
+		if err := enter(trail.ActRelease, c.Step.Release(), "Protection of "+span.Title()+" lifted"); err != nil {
 			return err
 		}
 	}

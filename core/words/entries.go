@@ -25,7 +25,7 @@ var acts = map[trail.Act]string{
 	trail.ActOpenJob:      "job opened",
 	trail.ActPerson:       "account",
 	trail.ActPlan:         "plan begun",
-	trail.ActRelease:      "released",
+	trail.ActRelease:      "protection lifted",
 	trail.ActReopen:       "job opened again",
 	trail.ActRestore:      "files restored",
 	trail.ActSearch:       "searched",
@@ -35,7 +35,7 @@ var acts = map[trail.Act]string{
 	trail.ActUndone:       "taken back",
 	trail.ActVerify:       "backup verified",
 	trail.ActVoid:         "not begun",
-	trail.ActWaiver:       "waived",
+	trail.ActWaiver:       "goes without a backup",
 }
 
 // Entered says what an entry of the trail tells was done.
