@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"jadetrail/app/shop"
 	"jadetrail/app/work"
@@ -54,7 +55,11 @@ func TestLog(t *testing.T) {
 	s.Store.Log, s.Desk = s.log, work.NewDesk(words.Sentence, s.log)
 	want := func(n int, what string, with ...string) {
 		t.Helper()
-		if got := log.lines(with...); len(got) < n {
+		got := log.lines(with...)
+		for end := time.Now().Add(10 * time.Second); len(got) < n && time.Now().Before(end); got = log.lines(with...) {
+			time.Sleep(5 * time.Millisecond) // an answer can be here before its line
+		}
+		if len(got) < n {
 			t.Errorf("%s: %d lines have %q, not %d:\n%s", what, len(got), with, n, strings.Join(log.lines(), ""))
 		}
 	}
