@@ -5,11 +5,13 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"html/template"
 	"maps"
 	"math"
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -119,6 +121,33 @@ type benchView struct {
 	// had been cut short.
 	Stray   []string
 	Settled *shop.Settled
+	drawn   map[beholder]template.HTML
+	mu      sync.Mutex
+}
+
+// beholder is all that the room differs by from one person to another.
+type beholder struct{ Lead, Works bool }
+
+// room is what is drawn of it for somebody.
+type room struct {
+	Body *benchView
+	Me   beholder
+}
+
+// drawBy draws the room for somebody, once for all who look at the same time and may do the same.
+func (v *benchView) drawBy(t *template.Template, me *store.Technician) (template.HTML, error) {
+	as := beholder{me.Lead(), me.Works()}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if html, ok := v.drawn[as]; ok {
+		return html, nil
+	}
+	var b strings.Builder
+	if err := t.ExecuteTemplate(&b, "room", room{v, as}); err != nil {
+		return "", err
+	}
+	v.drawn[as] = template.HTML(b.String())
+	return v.drawn[as], nil
 }
 
 // benchAsk is what the lead is asked, beside the drive as it is and as the plan leaves it.
@@ -173,7 +202,12 @@ func (s *Server) benchPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: v})
+	html, err := v.drawBy(s.pages["bench"], me(c))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.render(c, http.StatusOK, "bench", page{Title: "Bench", Here: "bench", Body: html})
 }
 
 // onBench is the bench as everybody sees it, as it is now.
@@ -198,7 +232,7 @@ func (s *Server) onBench() (*benchView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &benchView{Settled: s.SettledLately(), Count: len(jobs)}
+	v := &benchView{Settled: s.SettledLately(), Count: len(jobs), drawn: map[beholder]template.HTML{}}
 	customer := map[string]string{}
 	var all []benchJob
 	waiting := 0
