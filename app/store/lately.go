@@ -74,15 +74,18 @@ type Look struct {
 
 // Look looks at the trail.
 func (t *Trail) Look() (*Look, error) {
-	x := &t.lately
-	x.mu.Lock()
-	err := x.look(t)
-	x.mu.Unlock()
-	if err != nil {
+	if err := t.lookNow(); err != nil {
 		return nil, err
 	}
 	open, err := t.openRuns()
 	return &Look{t, open}, err
+}
+
+// lookNow forgets what newer entries are about.
+func (t *Trail) lookNow() error {
+	t.lately.mu.Lock()
+	defer t.lately.mu.Unlock()
+	return t.lately.look(t)
 }
 
 // Past is a drive's history in short.
@@ -101,11 +104,7 @@ type kept[T any] func(t *Trail, d trail.Drive, list func(x *lately) map[trail.Dr
 
 // keptOf returns what is kept of a drive as the trail is now, or else what f finds.
 func keptOf[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error) {
-	x := &t.lately
-	x.mu.Lock()
-	err := x.look(t)
-	x.mu.Unlock()
-	if err != nil {
+	if err := t.lookNow(); err != nil {
 		var none T
 		return none, err
 	}

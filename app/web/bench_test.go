@@ -9,8 +9,33 @@ import (
 	"testing"
 	"time"
 
+	"jadetrail/app/store"
 	"jadetrail/app/work"
 )
+
+// TestRoomIsDrawnByRole draws one look at the room for everybody: each is offered what they may do, whoever came first.
+func TestRoomIsDrawnByRole(t *testing.T) {
+	s := open(t)
+	ask := &store.Ask{Job: "J-1042", AskedBy: "Tobias Wren", Text: "Delete Recovery", AskedAt: time.Now()}
+	v, err := s.onBench()
+	if err != nil {
+		t.Fatal(err)
+	}
+	v.Asks = append(v.Asks, benchAsk{Ask: *ask})
+	for range 2 {
+		for _, role := range []store.Role{store.Leader, store.Worker, store.Reader} {
+			me := &store.Technician{Role: role}
+			html, err := v.drawBy(s.pages["bench"], me)
+			if err != nil {
+				t.Fatal(err)
+			}
+			answers, opens := strings.Contains(string(html), `name="answer"`), strings.Contains(string(html), "Open a job")
+			if answers != me.Lead() || opens != me.Works() {
+				t.Errorf("%s: answers %v, opens %v", role, answers, opens)
+			}
+		}
+	}
+}
 
 // TestRoom has work go on in a bay: the bench shows it there and among what is at work, without reading that drive,
 // tells how far it has come to who looks, and the job is back among the others when it is done.
