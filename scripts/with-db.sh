@@ -27,8 +27,11 @@ fi
 
 busy() { (exec 3<>"/dev/tcp/127.0.0.1/$1") 2>/dev/null; }
 port=$(cat "$dir/port" 2>/dev/null || echo 33071)
-while [ "$port" = 3306 ] || busy "$port"; do port=$((33071 + RANDOM % 2000)); done
-echo "$port" >"$dir/port"
+choose() {
+  while [ "$port" = 3306 ] || busy "$port"; do port=$((33071 + RANDOM % 2000)); done
+  echo "$port" >"$dir/port"
+}
+choose
 
 # A path longer than a socket's name may be gets a short one.
 socket=$dir/socket
@@ -36,12 +39,15 @@ socket=$dir/socket
 
 # A group of its own, so that a Ctrl-C meant for the command does not stop the
 # database before the command is done with it.
-set -m
-"$server" --no-defaults --datadir="$dir/data" --socket="$socket" --port="$port" --bind-address=127.0.0.1 --user="$(id -un)" \
-  --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
-  --character-set-server=utf8mb4 ${JADETRAIL_DB:-} >/dev/null 2>&1 &
-db=$!
-set +m
+serve() {
+  set -m
+  "$server" --no-defaults --datadir="$dir/data" --socket="$socket" --port="$port" --bind-address=127.0.0.1 --user="$(id -un)" \
+    --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
+    --character-set-server=utf8mb4 ${JADETRAIL_DB:-} >/dev/null 2>&1 &
+  db=$!
+  set +m
+}
+serve
 child=
 stop() {
   trap - EXIT INT TERM
@@ -56,7 +62,12 @@ trap 'stop; exit 143' TERM
 
 for _ in $(seq 150); do
   mariadb --no-defaults --socket="$socket" -e "SELECT 1" >/dev/null 2>&1 && break
-  kill -0 "$db" 2>/dev/null || { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
+  if ! kill -0 "$db" 2>/dev/null; then
+    # Another that started at the same moment has taken the port.
+    tail -n 20 "$dir/error.log" | grep -q "Bind on TCP/IP port" || { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
+    choose
+    serve
+  fi
   sleep 0.2
 done
 mariadb --no-defaults --socket="$socket" <<SQL
