@@ -11,7 +11,7 @@ test.describe.configure({ mode: "serial" });
 const passwords = { odile: "four herons mend a kiln", ines: "slow barges carry salt" };
 const password = async (page, text) => {
   await page.getByLabel(/New password/).fill(text);
-  await page.getByLabel("The same once more").fill(text);
+  await page.getByLabel("The new password again").fill(text);
 };
 const signIn = async (page, login) => {
   await page.goto("/sign-in");
@@ -55,7 +55,7 @@ test("an empty installation becomes a shop, and its people choose their password
     await fresh.getByLabel("Name", { exact: true }).fill(name);
     await fresh.getByLabel("Signs in as").fill(login);
     await fresh.getByLabel("Role").selectOption(role);
-    await fresh.getByRole("button", { name: "Make it" }).click();
+    await fresh.getByRole("button", { name: "Make the account" }).click();
     await expect(page.getByRole("heading", { name: `One-time code for ${name}` })).toBeVisible();
     return (await page.locator(".one-time").textContent()).trim();
   };

@@ -161,14 +161,14 @@ test("a blank drive is made, and what is refused says why", async ({ page }) => 
     await make.getByLabel("Size").fill(size);
     await make.getByLabel("Model").fill("2 TB new drive");
     await make.getByLabel("Serial number").fill("NEW2-002-0007");
-    await make.getByRole("button", { name: "Make it" }).click();
+    await make.getByRole("button", { name: "Make the drive" }).click();
     await expect(page.getByRole("status")).toContainText(says, { ignoreCase: true });
   }
   await make.getByLabel("Size").fill("2 TB");
   await make.getByLabel("Model").fill("2 TB new drive");
   await make.getByLabel("Serial number").fill("NEW2-002-0007");
   await make.getByLabel("Sectors").selectOption("4096");
-  await make.getByRole("button", { name: "Make it" }).click();
+  await make.getByRole("button", { name: "Make the drive" }).click();
   await expect(page.getByRole("status")).toContainText("0 partitions");
   await expect(page.getByRole("row", { name: /NEW2-002-0007/ })).toContainText("2 TB");
   await page

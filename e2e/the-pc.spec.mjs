@@ -67,7 +67,7 @@ test("the recovery environment is parked and rebuilt elsewhere; the old system l
   await expect(page.getByText("in use from Recovery, partition 5")).toBeVisible();
   await page.goto("/trail?job=J-1043");
   for (const act of [
-    "identity noted",
+    "ids recorded",
     "copy of recovery kept",
     "recovery in use",
     "start entry dropped",

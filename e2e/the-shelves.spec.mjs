@@ -15,7 +15,7 @@ test("a second shelf is made of a blank drive, used, taken away and brought agai
   await blank.getByLabel("Model").fill("40 GB stick");
   await blank.getByLabel("Serial number").fill("VLT1-004-77Q2");
   const at = await blank.getByLabel("Bay").inputValue(); // the first that is free
-  await blank.getByRole("button", { name: "Make it" }).click();
+  await blank.getByRole("button", { name: "Make the drive" }).click();
   await expect(bay(page, at)).toContainText("40 GB stick");
   await sound(page);
   // A label that could be taken for the other shelf's is refused.

@@ -307,7 +307,7 @@ func Changes(was, is *layout.Span, sector disk.Bytes) []string {
 		say("labelled %s", cmp.Or(is.Volume.Label, "nothing"))
 	}
 	if was.TypeID != is.TypeID || was.Name != is.Name || was.Attributes != is.Attributes || was.Active != is.Active {
-		say("retagged")
+		say("another entry in the table")
 	}
 	if len(out) == 0 {
 		say("stays as it was")

@@ -79,7 +79,7 @@ func typeFor(scheme, typ string) (id string, role layout.Role, known bool) {
 
 // layRetag changes what the table says of a partition; what it holds stays as it is.
 func layRetag(c *Column, l *layout.Layout, p *layout.Span, f Facts) {
-	c.Title = "Retag " + p.Title()
+	c.Title = "Change the table entry of " + p.Title()
 	q, said, o := retagged(c.Step, l, p)
 	if o == nil {
 		o = againstRetag(c.Step, l, p, &q, f)
