@@ -94,15 +94,17 @@ type searchView struct {
 	Size     disk.Bytes
 	Finds    []findRow
 	Ghosts   []findRow
-	Ruler    *ruler
-	Found    []foundAt // over the ruler
-	Before   *shop.Searched
-	Part     bool // the search was stopped on the way
-	Left     int  // of the structures that were seen, those too many to judge for a page
-	All      int  // how many can be brought back at once, 0 where that is not offered
-	NoTable  bool // a table is made for them
-	Busy     bool
-	Box      workBox
+	// Likeliest is how the find is brought back that can be believed best, nil where nothing can or it is done on its page.
+	Likeliest *waysBack
+	Ruler     *ruler
+	Found     []foundAt // over the ruler
+	Before    *shop.Searched
+	Part      bool // the search was stopped on the way
+	Left      int  // of the structures that were seen, those too many to judge for a page
+	All       int  // how many can be brought back at once, 0 where that is not offered
+	NoTable   bool // a table is made for them
+	Busy      bool
+	Box       workBox
 }
 
 // Taken tells that something else lies over one of the finds that are drawn.
@@ -159,6 +161,9 @@ func (s *Server) searchPage(c *gin.Context) {
 	v.NoTable = d.Survey.Layout.Scheme == "none"
 	if n := len(shop.WorthBack(finds)); n > 1 || v.NoTable {
 		v.All = n
+	}
+	if v.All == 0 {
+		v.Likeliest = s.likeliestBack(j.Number, d.Bay, finds)
 	}
 	w, _ := s.Desk.State(d.Path)
 	v.Box = boxOf(j.Number, d.Bay, w)
@@ -278,27 +283,57 @@ type fileStand struct {
 	Was string
 }
 
-type findView struct {
+// waysBack are the ways to bring a find back, each with its form.
+type waysBack struct {
 	Job, Bay string
 	Find     *seek.Find
-	Word     string
-	Inside   string // where its folders can be looked into
-	Stand    *standView
-	Ways     []plan.Back
-	No       []plan.Obstacle
-	Files    []fileStand
-	More     int
-	Counts   map[string]int
-	Record   *trail.Record
-	Missing  []string // files that the record has and the find has not
-	Busy     bool
 	Told     disk.Bytes
-	Box      workBox
+	Ways     []plan.Back
+	Busy     bool // nothing can be planned now
+}
+
+type findView struct {
+	waysBack
+	Word    string
+	Inside  string // where its folders can be looked into
+	Stand   *standView
+	No      []plan.Obstacle
+	Files   []fileStand
+	More    int
+	Counts  map[string]int
+	Record  *trail.Record
+	Missing []string // files that the record has and the find has not
+	Box     workBox
 }
 
 // mostFiles is how many files the page of a find or record lists: those that are not whole
 // first.
 const mostFiles = 300
+
+// backOf is a find that can be brought back, without its ways.
+func backOf(st *shop.JobState, f *seek.Find) waysBack {
+	return waysBack{
+		Job: st.Job.Number, Bay: st.Drive.Bay, Find: f, Told: f.At, Busy: st.Busy || st.Pending != nil,
+	}
+}
+
+// likeliestBack is how the likeliest of what was found on a drive is brought back, nil where no way is known.
+func (s *Server) likeliestBack(job, bay string, finds []seek.Find) *waysBack {
+	f := shop.Likeliest(finds)
+	if f == nil {
+		return nil
+	}
+	st, err := s.WorkOut(job, bay)
+	if err != nil {
+		return nil
+	}
+	defer st.Drive.Close()
+	v := backOf(st, f)
+	if v.Ways, _, err = s.WaysBack(st, f); err != nil || len(v.Ways) == 0 || v.Busy {
+		return nil
+	}
+	return &v
+}
 
 func (s *Server) findPage(c *gin.Context) {
 	st, err := s.WorkOut(c.Param("job"), bayOf(c))
@@ -313,10 +348,7 @@ func (s *Server) findPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v := findView{
-		Job: st.Job.Number, Bay: d.Bay, Find: f, Word: string(f.Confidence), Told: f.At,
-		Busy: st.Busy || st.Pending != nil,
-	}
+	v := findView{waysBack: backOf(st, f), Word: string(f.Confidence)}
 	sec := d.Survey.Layout.Sector
 	stand, err := facts.FindStands(s.Options(d, st.Job, "").Sources, d.Survey, f)
 	if err != nil {
