@@ -127,6 +127,26 @@ func (st *jobState) stages() []stage {
 	return []stage{look, guard, planned, out, confirm, hand}
 }
 
+// selectGap selects the gap with a key instead of a partition, and the first one where no partition is.
+func (v *jobView) selectGap(key string) {
+	for i, g := range v.Gaps {
+		if g.Key == key || i == 0 && v.Selected == 0 {
+			v.SelectedGap = g.Key
+		}
+	}
+	if v.SelectedGap != "" {
+		v.Selected = 0
+	}
+}
+
+// KeyOf is the key of the panel that a gap has, "" where it has none.
+func (v jobView) KeyOf(gap layout.Span) string {
+	if key := gapKey(gap); slices.ContainsFunc(v.Gaps, func(g gapPanel) bool { return g.Key == key }) {
+		return key
+	}
+	return ""
+}
+
 // panel is the right side for one partition.
 type panel struct {
 	Span    layout.Span
@@ -150,24 +170,25 @@ func (p panel) MayGo() bool {
 
 type jobView struct {
 	*jobState
-	L          *layout.Layout
-	Map        mapData
-	Panels     []panel
-	Gaps       []gapPanel
-	Letters    []answer // for letters that are missing
-	State      string   // of the drive, as the page shows it
-	Broken     bool     // the trail does not verify
-	Open       string   // why the run that is open cannot be gone on with, "" where it can
-	Apart      int      // how many characters the serial check asks for
-	Alike      []string // bays with drives that look alike
-	Makers     string   // the drive's size as its label has it
-	MendOne    bool     // one copy of the table is damaged
-	MendTwo    bool     // both are valid and differ
-	Selected   int
-	Price      []price
-	Serial     string
-	Ready      bool
-	AsksSerial bool // the serial check comes before the start
+	L           *layout.Layout
+	Map         mapData
+	Panels      []panel
+	Gaps        []gapPanel
+	Letters     []answer // for letters that are missing
+	State       string   // of the drive, as the page shows it
+	Broken      bool     // the trail does not verify
+	Open        string   // why the run that is open cannot be gone on with, "" where it can
+	Apart       int      // how many characters the serial check asks for
+	Alike       []string // bays with drives that look alike
+	Makers      string   // the drive's size as its label has it
+	MendOne     bool     // one copy of the table is damaged
+	MendTwo     bool     // both are valid and differ
+	Selected    int      // the partition whose panel is open, 0 for none
+	SelectedGap string   // the gap whose panel is
+	Price       []price
+	Serial      string
+	Ready       bool
+	AsksSerial  bool // the serial check comes before the start
 	// Forever is the first step from which on there is no way back, 0 for none.
 	Forever    int
 	ForeverWhy string
@@ -230,9 +251,8 @@ type price struct {
 }
 
 type mapData struct {
-	Columns  []mapColumn `json:"columns"`
-	Job      string      `json:"job"`
-	Selected int         `json:"selected"`
+	Columns []mapColumn `json:"columns"`
+	Job     string      `json:"job"`
 	// Hand is what can be done by hand in the newest column, by the blocks' keys; nil while
 	// nothing may be changed.
 	Hand map[string]hand `json:"hand,omitempty"`
@@ -281,6 +301,7 @@ func (s *Server) jobPage(c *gin.Context) {
 	if !st.Running() { // then the page is about the run
 		v.Panels, v.Gaps = st.panels()
 	}
+	v.selectGap(c.Query("gap"))
 	if f := st.pcAtEnd(); f != nil {
 		v.Wait = f.Wait
 	}
@@ -296,7 +317,7 @@ func (s *Server) jobPage(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	v.Map.Selected, v.Map.Futures, v.Map.Fields = v.Selected, st.futures(v.Goal.Answer), v.Goal.Fields
+	v.Map.Futures, v.Map.Fields = st.futures(v.Goal.Answer), v.Goal.Fields
 	v.State, v.Broken = st.Drive.State(), s.ChainBroken()
 	if st.Pending != nil && st.Pending.Broken != nil {
 		v.Open = words.Sentence(st.Pending.Broken)

@@ -34,7 +34,7 @@ type assets struct {
 // styles are what css/all.css is made of: a later one has the last word.
 var styles = []string{
 	"vendor/bulma.css", "css/colours.css", "css/basics.css", "css/frame.css", "css/bench.css", "css/job.css", "css/map.css",
-	"css/counter.css", "css/pages.css", "css/report.css", "css/narrow.css",
+	"css/counter.css", "css/pages.css", "css/report.css", "css/narrow.css", "css/still.css",
 }
 
 var served = sync.OnceValue(func() *assets {

@@ -549,9 +549,10 @@ export function trailMap(root, data, send) {
       p.querySelector("[data-size]").textContent = b.size;
       p.querySelector("[data-exact]").textContent = b.exact;
       p.querySelector("[data-sectors]").textContent = `${b.start.toLocaleString("fr")} … ${b.end.toLocaleString("fr")}`;
-    } else if (b.kind !== "gap") {
+    } else {
       const url = new URL(location.href);
-      url.searchParams.set("p", b.number);
+      url.searchParams.delete(b.kind === "gap" ? "p" : "gap");
+      url.searchParams.set(b.kind === "gap" ? "gap" : "p", b.kind === "gap" ? b.key : b.number);
       history.replaceState(null, "", url);
     }
   }
@@ -587,12 +588,15 @@ export function trailMap(root, data, send) {
   document.addEventListener("click", (event) => {
     const link = event.target.closest?.("[data-select]");
     if (!link) return;
-    const k = columns[nowAt].blocks.findIndex((b) => String(b.number) === link.dataset.select && b.kind !== "gap");
+    const k = columns[nowAt].blocks.findIndex(
+      (b) => (b.kind === "gap" ? b.key : String(b.number)) === link.dataset.select,
+    );
     if (k < 0) return;
     event.preventDefault();
     choose(nowAt, k);
   });
-  const first = columns[nowAt]?.blocks?.findIndex((b) => b.kind !== "gap" && b.number === data.selected) ?? -1;
+  const panel = document.querySelector("[data-panel]:not([hidden])")?.dataset.panel;
+  const first = columns[nowAt]?.blocks?.findIndex((b) => (b.kind === "gap" ? b.key : String(b.number)) === panel) ?? -1;
   const blocks = columns[nowAt]?.blocks ?? [];
   if (first >= 0) chosen = { i: nowAt, k: first };
   else if (blocks.length && blocks.every((b) => b.kind === "gap")) chosen = { i: nowAt, k: 0 }; // a drive with nothing but room
