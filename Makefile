@@ -19,7 +19,7 @@ run: setup-demo build
 	@scripts/run.sh $${JADETRAIL_DATA:-$(SHOP)}
 
 demo: setup-demo build
-	@exec scripts/with-db.sh $(DATA) scripts/demo.sh
+	@JADETRAIL_DATA=$(DATA) exec scripts/with-db.sh $(DATA) scripts/demo.sh
 
 demo-fresh:
 	rm -rf $(DATA)

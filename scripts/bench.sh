@@ -79,9 +79,17 @@ rm -rf "$work/damaged"
 "$work/make" backup "$work/backup.img" >"$work/ranges"
 read -r off len <"$work/ranges"
 dd if="$work/backup.img" of="$work/raw" bs=4M iflag=skip_bytes,count_bytes skip="$off" count="$len" status=none
-drop
-a=$(now); dd if="$work/raw" of="$work/plain" bs=32M oflag=direct conv=fsync status=none; b=$(now); dd if="$work/plain" of=/dev/null bs=4M iflag=direct status=none; c=$(now); rm -f "$work/plain"
-echo "Of itself this disk takes $(took "$a" "$b") s to write 2 GiB durably and $(took "$b" "$c") s to read them past the page cache."
+# alone: how long this disk by itself takes for 2 GiB, past the page cache: to write them durably, and to read them back.
+alone() {
+  local a b c
+  drop; cat "$work/raw" >/dev/null
+  a=$(now); dd if="$work/raw" of="$work/plain" bs=32M oflag=direct conv=fsync status=none
+  b=$(now); dd if="$work/plain" of=/dev/null bs=4M iflag=direct status=none; c=$(now)
+  rm -f "$work/plain"
+  took "$a" "$b" >"$work/alone-write"; took "$b" "$c" >"$work/alone-read"
+}
+alone
+echo "Of itself this disk takes $(<"$work/alone-write") s to write 2 GiB durably and $(<"$work/alone-read") s to read them past the page cache."
 echo "Image backup with its verification of 2 GiB that do not compress, against zstd -1 -T2 to a file and zstd -d of it to nowhere:"
 for pass in 1 2 3; do
   drop; cat "$work/raw" >/dev/null
@@ -108,11 +116,11 @@ echo "Sliding a partition with 2 GiB that do not compress, each piece read back 
 for by in 64 64 64 200 200; do
   rm -rf "$work/slide.img"*; cp --sparse=always "$work/backup.img" "$work/slide.img"; drop; cat "$work/raw" >/dev/null
   a=$(now); cp --sparse=always "$work/raw" "$work/raw.copy"; sync -f "$work/raw.copy"; b=$(now)
-  rm -f "$work/raw.copy"; drop; dd if="$work/slide.img" of=/dev/null bs=4M status=none
+  rm -f "$work/raw.copy"; alone; drop; dd if="$work/slide.img" of=/dev/null bs=4M status=none
   echo "{\"version\": 1, \"steps\": [{\"do\": \"slide\", \"partition\": \"1\", \"by\": \"$by MiB\"}]}" >"$work/plan.json"
   bin/jadetrail carry-out --json --plan "$work/plan.json" "$work/slide.img" >"$work/slid"
   bin/jadetrail check "$work/slide.img" >/dev/null
-  echo "  by $by MiB: cp $(took "$a" "$b") s, $(parts "$work/slid" "$(took "$a" "$b")"), peak memory $(peak bin/jadetrail carry-out --plan <(sed 's/"by": "/&-/' "$work/plan.json") "$work/slide.img") MiB"
+  echo "  by $by MiB: cp $(took "$a" "$b") s; the disk alone, written and read back, $(awk -v c="$(took "$a" "$b")" -v w="$(<"$work/alone-write")" -v r="$(<"$work/alone-read")" 'BEGIN {printf "%.2f s, %.2f of the rate", w + r, c / (w + r)}'); $(parts "$work/slid" "$(took "$a" "$b")"), peak memory $(peak bin/jadetrail carry-out --plan <(sed 's/"by": "/&-/' "$work/plan.json") "$work/slide.img") MiB"
 done
 rm -rf "$work/slide.img"*
 

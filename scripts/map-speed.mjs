@@ -55,7 +55,6 @@ const blocks = (column) =>
   ]).flat();
 const data = {
   job: "J-1042",
-  selected: 6,
   plan: 1,
   act: "/nowhere",
   take: "/nowhere",

@@ -61,38 +61,43 @@ function place(column, height, trueScale) {
 }
 
 // The edge pattern of a role, drawn over its strip, so that colour alone carries
-// no meaning.
+// no meaning. It is one path: a map has thousands of them.
 function pattern(role, x, y, h) {
-  const g = el("g", { "aria-hidden": "true" });
-  const line = (a, b, c, d) => g.append(el("line", { class: "edge", x1: a, y1: b, x2: c, y2: d }));
-  for (let at = y + 4; at < y + h - 2; at += 7) {
-    if (role === "data") line(x, at + 4, x + STRIP, at);
-    else if (role === "recovery") g.append(el("circle", { class: "edge", cx: x + STRIP / 2, cy: at, r: 1 }));
-    else if (role === "oem") {
-      line(x, at, x + STRIP, at + 4);
-      line(x, at + 4, x + STRIP, at);
-    } else if (role === "efi") line(x, at, x + STRIP, at);
-    else if (role === "reserved") line(x + STRIP / 2, at - 2, x + STRIP / 2, at + 2);
+  const way = {
+    data: (at) => `M${x},${at + 4} L${x + STRIP},${at}`,
+    recovery: (at) => `M${x + STRIP / 2 - 1},${at} a1,1 0 1 0 2,0 a1,1 0 1 0 -2,0`,
+    oem: (at) => `M${x},${at} l${STRIP},4 m${-STRIP},0 l${STRIP},-4`,
+    efi: (at) => `M${x},${at} h${STRIP}`,
+    reserved: (at) => `M${x + STRIP / 2},${at - 2} v4`,
+  }[role];
+  const all = [];
+  if (way) for (let at = y + 4; at < y + h - 2; at += 7) all.push(way(at));
+  return el("path", { class: "edge", d: all.join(" ") });
+}
+
+// inUse is the path of what is in use of a strip, as the file system's bitmap has it, in rows of at least half a pixel.
+function inUse(b, x) {
+  const rows = Math.max(Math.min(b.use.length, Math.floor(b.h * 2)), 1),
+    part = b.h / rows,
+    of = (i) => Math.floor((i * b.use.length) / rows),
+    used = (i) => {
+      const cells = b.use.slice(of(i), of(i + 1));
+      return cells.reduce((sum, n) => sum + n, 0) > 40 * cells.length;
+    };
+  const all = [];
+  for (let i = 0, from = 0; i <= rows; i++) {
+    const on = i < rows && used(i);
+    if (!on && from < i) all.push(`M${x},${b.y + from * part} h${STRIP} v${(i - from) * part} h${-STRIP} z`);
+    if (!on) from = i + 1;
   }
-  return g;
+  return el("path", { class: "used", d: all.join(" ") });
 }
 
 function strip(b, x) {
   const g = el("g", { "aria-hidden": "true" });
   g.append(el("rect", { class: "strip", x, y: b.y, width: STRIP, height: b.h }));
-  if (b.use?.length) {
-    // which parts are in use, as the file system's bitmap has it
-    const part = b.h / b.use.length;
-    let from = 0;
-    for (let i = 1; i <= b.use.length; i++) {
-      if (i < b.use.length && b.use[i] > 40 === b.use[from] > 40) continue;
-      if (b.use[from] > 40)
-        g.append(el("rect", { class: "used", x, y: b.y + from * part, width: STRIP, height: (i - from) * part }));
-      from = i;
-    }
-  } else if (b.fill >= 0) {
-    g.append(el("rect", { class: "used", x, y: b.y, width: STRIP, height: (b.h * b.fill) / 100 }));
-  }
+  if (b.use?.length) g.append(inUse(b, x));
+  else if (b.fill >= 0) g.append(el("rect", { class: "used", x, y: b.y, width: STRIP, height: (b.h * b.fill) / 100 }));
   g.append(pattern(b.role, x, b.y, b.h));
   return g;
 }
