@@ -14,8 +14,8 @@ import (
 // rank orders the packages of the core: each may import only what stands before
 // it.
 var rank = map[string]int{
-	"form": -1, "finding": 0, "disk": 0, "chance": 0, "pc": 0, "sign": 1, "script": 1, "digest": 1, "intake": 1, "traces": 1, "table": 2, "volume": 2, "volume/ntfs": 3, "volume/fat": 3, "volume/exfat": 3,
-	"volume/ext": 3, "volume/recognise": 4, "layout": 4, "sample": 5, "survey": 5, "plan": 5, "route": 6, "shelf": 6, "seek": 6, "carry": 5, "compare": 7, "trail": 7, "compile": 7, "words": 8,
+	"form": -1, "finding": 0, "disk": 0, "chance": 0, "pc": 0, "sign": 1, "block": 1, "script": 1, "digest": 1, "intake": 1, "traces": 1, "table": 2, "volume": 2, "volume/ntfs": 3, "volume/fat": 3, "volume/exfat": 3,
+	"volume/ext": 3, "volume/recognise": 4, "layout": 4, "sample": 5, "sample/loop": 2, "survey": 5, "plan": 5, "route": 6, "shelf": 6, "seek": 6, "carry": 5, "compare": 7, "trail": 7, "compile": 7, "words": 8,
 	"ran": 9, "facts": 10, "sample/drives": 11, "prove": 11, "held": 11, "rehearse": 12, "run": 13,
 }
 

@@ -30,6 +30,7 @@ var formats = map[string]any{
 	"answer":        route.Answer{},    // what routes prints
 	"backup":        shelf.Manifest{},  // manifest.json of a backup
 	"drive":         survey.Identity{}, // IMAGE.drive.json
+	"drives":        driveList{},       // what drives prints
 	"entry":         trail.Entry{},     // a line of a trail
 	"facts":         pc.Facts{},        // IMAGE.pc.json
 	"file-of-a-tar": shelf.Entry{},     // a line of files.jsonl.zst
@@ -160,6 +161,11 @@ func TestFormatsHold(t *testing.T) {
 	ends(t, 0, "back-up", "--json", "--partition", "4", "--kind", "files", image)
 	hold("result", []byte(ends(t, 0, "carry-out", "--json", "--pc", facts, "--serial", "7F3K", "--plan", write(t, "plan.json", steps), image)))
 	hold("verification", []byte(ends(t, 0, "verify-trail", "--json", image+".trail/trail.jsonl")))
+	if status, out, _ := bin(t, "drives", "--json"); status == 0 {
+		hold("drives", []byte(out))
+	} else {
+		held["drives"]++ // a machine that tells nothing of its drives
+	}
 	file("drive", image+".drive.json")
 	file("facts", facts)
 	file("backup", image+".trail", "shelf", "b-*", "manifest.json")

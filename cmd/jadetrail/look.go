@@ -75,7 +75,7 @@ func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
 	if err := p.fill(path); err != nil {
 		return err
 	}
-	id, err := survey.ReadIdentity(path)
+	id, err := identity(path)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func inspectCmd() *cobra.Command {
 			if f := sv.Layout.Findings; len(f) > 0 && f[0].Code == survey.UnfinishedRun {
 				printFindings(f[:1])
 			}
-			id, err := survey.ReadIdentity(args[0])
+			id, err := identity(args[0])
 			if err != nil {
 				return errUse{err}
 			}

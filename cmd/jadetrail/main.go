@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadetrail/app/store"
+	"jadetrail/core/block"
 	"jadetrail/core/carry"
 	"jadetrail/core/disk"
 	"jadetrail/core/plan"
@@ -62,6 +63,15 @@ func main() {
 }
 
 func execute(ctx context.Context, args []string) int {
+	// A bench command opens block devices by the rights of whoever calls it, and has them for itself until it ends. The
+	// application opens none: nothing that is asked of it over the network reaches a device.
+	var claims block.Claims
+	disk.Devices = nil
+	defer func() {
+		if err := claims.Release(); err != nil {
+			fmt.Fprintln(plain{os.Stderr}, "jadetrail:", sentence(err))
+		}
+	}()
 	root := &cobra.Command{
 		Use: "jadetrail", Short: "Remove unwanted partitions, merge their space, keep every deletion traceable",
 		SilenceErrors: true, SilenceUsage: true,
@@ -71,10 +81,11 @@ func execute(ctx context.Context, args []string) int {
 	root.AddCommand(
 		inspectCmd(), filesCmd(), checkCmd(), routesCmd(), carryOutCmd(), resumeCmd(), backUpCmd(), verifyBackupCmd(),
 		bringBackCmd(), searchCmd(), restoreCmd(), verifyTrailCmd(), serveCmd(), migrateCmd(), newKeyCmd(), peopleCmd(),
-		demoCmd(), versionCmd(),
+		demoCmd(), drivesCmd(), versionCmd(),
 	)
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
+			disk.Devices = claims.Open
 			debug.SetGCPercent(-1) // a bench command is over before it needs its memory back, up to the limit
 			debug.SetMemoryLimit(memoryLimit)
 		}
@@ -96,6 +107,8 @@ func status(err error) int {
 	var use errUse
 	var blocked *rehearse.Blocked
 	switch {
+	case errors.Is(err, block.ErrOwn), errors.Is(err, block.ErrBusy), errors.Is(err, block.ErrOther), errors.Is(err, block.ErrReadOnly):
+		return exitNo
 	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
 		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):
 		return exitUse

@@ -40,6 +40,9 @@ type recording struct {
 	step int
 	// small tells that the drive is one of 200 MiB.
 	small bool
+	// as is where the drive is opened, once its image is made; nil for the image itself.
+	as func(image string) string
+	at string // where as says
 }
 
 var (
@@ -62,7 +65,11 @@ func (r *recording) asked(args ...string) (out string) {
 
 // text is what was recorded.
 func (r *recording) text() string {
-	s := strings.ReplaceAll(r.out.String(), r.dir, "DIR")
+	s := r.out.String()
+	if r.as != nil {
+		s = strings.ReplaceAll(s, r.at, filepath.Join(r.dir, "drive.img"))
+	}
+	s = strings.ReplaceAll(s, r.dir, "DIR")
 	return testDirs.ReplaceAllString(tookTags.ReplaceAllString(s, `"seconds": {}`), "TEMP")
 }
 
@@ -284,7 +291,7 @@ func (r *recording) record(drives []string) (carried map[plan.Do]int) {
 	t := r.t
 	image := filepath.Join(r.dir, "drive.img")
 	pcArgs, last := []string(nil), "5A3E"
-	if n := r.rng.IntN(2 * len(drives)); n >= len(drives) {
+	if n := r.rng.IntN(max(2*len(drives), 1)); n >= len(drives) {
 		r.small = true
 		r.randomDrive(image)
 	} else {
@@ -313,10 +320,13 @@ func (r *recording) record(drives []string) (carried map[plan.Do]int) {
 		}
 		return out
 	}
-	on := func(args ...string) string { return r.asked(slices.Concat(args, pcArgs, []string{image})...) }
+	if r.at = image; r.as != nil {
+		r.at = r.as(image)
+	}
+	on := func(args ...string) string { return r.asked(slices.Concat(args, pcArgs, []string{r.at})...) }
 	there := numbers(on("inspect", "--json"))
 	on("inspect")
-	r.asked("check", "--json", image)
+	r.asked("check", "--json", r.at)
 	goal, err := json.Marshal(r.goal())
 	if err != nil {
 		t.Fatal(err)
@@ -337,7 +347,7 @@ func (r *recording) record(drives []string) (carried map[plan.Do]int) {
 				kind = "image"
 			}
 			var made struct{ Backup string }
-			json.Unmarshal([]byte(r.asked("back-up", "--json", "--who", "Ines Marsh", "--partition", strconv.Itoa(1+r.rng.IntN(6)), "--kind", kind, image)), &made)
+			json.Unmarshal([]byte(r.asked("back-up", "--json", "--who", "Ines Marsh", "--partition", strconv.Itoa(1+r.rng.IntN(6)), "--kind", kind, r.at)), &made)
 			if made.Backup != "" {
 				backups = append(backups, made.Backup)
 			}

@@ -39,7 +39,7 @@ func searchCmd() *cobra.Command {
 			if err := p.fill(args[0]); err != nil {
 				return err
 			}
-			id, err := survey.ReadIdentity(args[0])
+			id, err := identity(args[0])
 			if err != nil {
 				return errUse{err}
 			}

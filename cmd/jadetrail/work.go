@@ -37,7 +37,7 @@ import (
 )
 
 // places are where runs, backups, records and the trail lie; by default all
-// beside the image in IMAGE.trail/.
+// beside the image in IMAGE.trail/, and for a block device where beside says.
 type places struct{ image, runs, shelf, trail, who string }
 
 func (p *places) flags(c *cobra.Command, with ...string) {
@@ -64,7 +64,11 @@ func (p *places) fill(image string) error {
 	}
 	def := func(s *string, parts ...string) error {
 		if *s == "" {
-			*s = filepath.Join(append([]string{image + ".trail"}, parts...)...)
+			at, err := beside(image)
+			if err != nil {
+				return err
+			}
+			*s = filepath.Join(append([]string{at + ".trail"}, parts...)...)
 		}
 		abs, err := filepath.Abs(*s)
 		*s = abs
@@ -97,7 +101,7 @@ func (p *places) options(image, pcPath string, write bool) (run.Options, *disk.I
 		}
 		return o, nil, err
 	}
-	id, err := survey.ReadIdentity(image)
+	id, err := identity(image)
 	if err != nil {
 		im.Close()
 		return o, nil, errUse{err}

@@ -14,12 +14,13 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Image is a drive in a raw, sparse image file.
+// Image is a drive in a raw, sparse image file, or on a block device.
 type Image struct {
 	f      *os.File
 	size   Bytes
 	sector Bytes
 	ro     bool
+	device bool         // a block device: it has no holes
 	bad    []Range      // what the drive cannot read or write
 	dirty  atomic.Int64 // bytes written since the kernel was last told to write them back
 	once   sync.Once
@@ -37,12 +38,21 @@ var (
 // a drive with a GPT says it by where its header lies (UEFI 2.10, 5.3.2: the
 // primary header is in LBA 1); what does not say it counts as 512.
 //
+// A path to a block device is opened by Devices, where that is set; its kernel tells its sectors.
+//
 // A drive opened for writing is locked against a second writer, across
 // processes too (ErrInUse).
 func OpenImage(path string, sector Bytes, write bool) (*Image, error) {
 	st, err := os.Stat(path)
 	if err != nil {
 		return nil, err
+	}
+	if isDevice(st) && Devices != nil {
+		f, err := Devices(path, write)
+		if err != nil {
+			return nil, err
+		}
+		return OpenDevice(f, write)
 	}
 	if !st.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s: %w: it is not a plain file", path, ErrNotImage)
@@ -166,6 +176,9 @@ func (im *Image) WriteAt(p []byte, off int64) (int, error) {
 		return 0, err
 	}
 	n, err := im.f.WriteAt(p, off)
+	if im.device {
+		err = im.told(err, Bytes(off), Bytes(len(p)), true)
+	}
 	if im.dirty.Add(int64(n)) >= writeBack {
 		// A sync that is asked for later then finds little left to do. Whether this hint is
 		// taken does not matter.
@@ -188,6 +201,9 @@ func (im *Image) Zero(off, n Bytes) error {
 	}
 	if n == 0 {
 		return nil
+	}
+	if im.device {
+		return im.zeroed(off, n)
 	}
 	return punch(im.f, int64(off), int64(n))
 }

@@ -1,0 +1,124 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jadetrail/core/block"
+	"jadetrail/core/survey"
+)
+
+// driveList are the drives of a machine, as JSON.
+type driveList struct {
+	Version int           `json:"version"`
+	Drives  []block.Drive `json:"drives"`
+}
+
+// drivesCmd lists the drives of this machine.
+func drivesCmd() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use: "drives [--json]", Short: "List the drives of this machine, and which of them are its own",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all, err := block.Host{}.Drives()
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return json.NewEncoder(os.Stdout).Encode(driveList{1, append([]block.Drive{}, all...)})
+			}
+			for _, d := range all {
+				fmt.Fprintln(plain{os.Stdout}, driveLine(d))
+			}
+			if len(all) == 0 {
+				fmt.Println("This machine has no drive with a medium.")
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	return c
+}
+
+// driveLine is what is known of a drive, in a line.
+func driveLine(d block.Drive) string {
+	parts := []string{d.Path(), d.Bytes.Maker(), fmt.Sprintf("%d B sectors", d.Sector), d.Bus}
+	for _, x := range []struct{ before, what string }{{"", d.Model}, {"serial ", d.Serial}, {"at ", d.Port}} {
+		if x.what != "" {
+			parts = append(parts, x.before+x.what)
+		}
+	}
+	if d.ReadOnly {
+		parts = append(parts, "read-only")
+	}
+	line := strings.Join(parts, ", ")
+	if len(d.Own) > 0 {
+		return line + ": this machine's own, " + strings.Join(d.Own, ", ")
+	}
+	return line
+}
+
+// noName are the characters that a folder's name does not take from a serial number.
+var noName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+// deviceAt is the drive at a path to a block device, nil where it is something else.
+func deviceAt(path string) (*block.Drive, error) {
+	if st, err := os.Stat(path); err != nil || st.Mode()&os.ModeDevice == 0 {
+		return nil, nil // whoever opens it says what is wrong
+	}
+	d, err := block.Host{}.Drive(path)
+	if err != nil {
+		return nil, errUse{err}
+	}
+	return d, nil
+}
+
+// beside is the path beside which a drive's own files lie: the image itself, the image behind a loop device, and for
+// every other block device a name of its model and serial number in the folder where programs keep their state.
+func beside(path string) (string, error) {
+	d, err := deviceAt(path)
+	switch {
+	case err != nil:
+		return "", err
+	case d == nil:
+		return path, nil
+	case d.Bus == "loop":
+		return d.Port, nil
+	case d.Serial == "":
+		return "", errUse{fmt.Errorf(
+			"%s tells no serial number by which its journal would be found again; say where it goes with --runs, --shelf and --trail", path,
+		)}
+	}
+	state := os.Getenv("XDG_STATE_HOME")
+	if state == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		state = filepath.Join(home, ".local", "state")
+	}
+	name := noName.ReplaceAllString(strings.TrimSpace(d.Model+" "+d.Serial), "-")
+	return filepath.Join(state, "jadetrail", strings.Trim(name, ".-")), nil
+}
+
+// identity is what is known of a drive's model and serial number: of an image, and of what a loop device has behind it,
+// what stands beside it; of any other block device what its kernel tells.
+func identity(path string) (survey.Identity, error) {
+	d, err := deviceAt(path)
+	switch {
+	case err != nil:
+		return survey.Identity{}, err
+	case d == nil:
+		return survey.ReadIdentity(path)
+	case d.Bus == "loop":
+		return survey.ReadIdentity(d.Port)
+	}
+	return survey.Identity{Model: d.Model, Serial: d.Serial, Removable: d.Removable}, nil
+}

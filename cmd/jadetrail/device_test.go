@@ -1,0 +1,149 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"jadetrail/core/block"
+	"jadetrail/core/sample/loop"
+)
+
+// TestOnDevice carries random plans out on block devices, and the same on images: what is said, the trail, the records
+// and every byte on the drive are the same.
+func TestOnDevice(t *testing.T) {
+	did := 0
+	for n := range 6 {
+		t.Run(strconv.Itoa(n), func(t *testing.T) {
+			var said [2]string
+			var at string
+			for i := range said {
+				r := &recording{t: t, dir: t.TempDir(), rng: rand.New(rand.NewPCG(uint64(n), 21))}
+				if i == 1 {
+					r.as = func(image string) string { at = loop.Attach(t, image, 512); return at }
+				}
+				for range r.record(nil) {
+					did++
+				}
+				// Zeros are written to a device, where an image gets a hole.
+				said[i] = written.ReplaceAllString(r.text(), "")
+			}
+			kernelKnows(t, at)
+			if said[0] != said[1] {
+				a, b := strings.Split(said[0], "\n"), strings.Split(said[1], "\n")
+				for i := range min(len(a), len(b)) {
+					if a[i] != b[i] {
+						t.Fatalf("line %d\non an image  %s\non a device  %s", i, a[i], b[i])
+					}
+				}
+				t.Fatalf("%d lines on an image, %d on a device", len(a), len(b))
+			}
+		})
+	}
+	if did < 10 && !t.Failed() && !t.Skipped() {
+		t.Errorf("only %d steps were carried out", did)
+	}
+}
+
+var written = regexp.MustCompile(`"bytes_written":[0-9]+,`)
+
+// kernelKnows holds that the kernel knows the partitions of a device with a GPT as they are on it now. A kernel that
+// reads no tables is not asked.
+func kernelKnows(t *testing.T, at string) {
+	t.Helper()
+	_, out, _ := bin(t, "inspect", "--json", at)
+	var l struct {
+		Scheme string
+		Spans  []struct {
+			Number int
+			Start  int64 `json:"start_lba"`
+			End    int64 `json:"end_lba"`
+			Kind   string
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &l); err != nil {
+		t.Fatal(err)
+	}
+	want, got := map[string]string{}, map[string]string{}
+	for _, x := range l.Spans {
+		if x.Kind == "partition" {
+			want[fmt.Sprintf("%sp%d", filepath.Base(at), x.Number)] = fmt.Sprintf("%d, %d sectors", x.Start, x.End-x.Start+1)
+		}
+	}
+	all, err := filepath.Glob(filepath.Join("/sys/block", filepath.Base(at), "*", "partition"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range all {
+		fact := func(name string) string {
+			b, err := os.ReadFile(filepath.Join(filepath.Dir(p), name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return strings.TrimSpace(string(b))
+		}
+		got[filepath.Base(filepath.Dir(p))] = fact("start") + ", " + fact("size") + " sectors"
+	}
+	if len(got) > 0 && l.Scheme == "gpt" && !maps.Equal(got, want) {
+		t.Errorf("the kernel knows %v, and there are %v", got, want)
+	}
+}
+
+// TestDeviceInUse holds that what the machine uses is not worked on, whatever is asked for, and says why.
+func TestDeviceInUse(t *testing.T) {
+	r := &recording{t: t, dir: t.TempDir(), rng: rand.New(rand.NewPCG(1, 21))}
+	image := filepath.Join(r.dir, "drive.img")
+	r.randomDrive(image)
+	at := loop.Attach(t, image, 512)
+	dir, volume := t.TempDir(), filepath.Join(r.dir, "volume.img")
+	if err := os.WriteFile(volume, make([]byte, 8<<20), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mke2fs", "-q", "-F", volume).CombinedOutput(); err != nil {
+		t.Skipf("nothing can be mounted here: %s", out)
+	}
+	mounted := loop.Attach(t, volume, 512)
+	if err := unix.Mount(mounted, dir, "ext2", unix.MS_RDONLY, ""); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	t.Cleanup(func() { unix.Unmount(dir, 0) })
+	plan := write(t, "plan.json", `{"version":1,"steps":[{"do":"create","size":"1 MiB","type":"basic","format":"none","label":"X","as":"n"}]}`)
+	for _, args := range [][]string{{"inspect", mounted}, {"check", mounted}, {"carry-out", "--plan", plan, mounted}} {
+		status, _, trouble := bin(t, args...)
+		if status != exitNo || !strings.Contains(trouble, "is mounted at "+dir) {
+			t.Errorf("%v: exit status %d, %s", args, status, trouble)
+		}
+	}
+	// A partition is no drive, and neither is what is opened by another.
+	if status, _, trouble := bin(t, "inspect", "/dev/null"); status != exitUse {
+		t.Errorf("a device of characters is looked at: %s", trouble)
+	}
+	var other block.Claims
+	f, err := other.Open(at, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { f.Close(); other.Release() }()
+	if status, _, trouble := bin(t, "inspect", at); status != exitNo || !strings.Contains(trouble, "another program") {
+		t.Errorf("a drive that another has open is looked at: %d, %s", status, trouble)
+	}
+	_, out, _ := bin(t, "drives")
+	for _, line := range []string{at + ", ", mounted + ", "} {
+		if !slices.ContainsFunc(strings.Split(out, "\n"), func(l string) bool {
+			return strings.HasPrefix(l, line) && strings.Contains(l, "this machine's own") == (line == mounted+", ")
+		}) {
+			t.Errorf("%s is not told as it is:\n%s", line, out)
+		}
+	}
+}
