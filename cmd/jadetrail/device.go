@@ -3,14 +3,19 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"os"
+	"os/user"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"jadetrail/app/drives"
 	"jadetrail/core/block"
+	"jadetrail/core/disk"
 	"jadetrail/core/survey"
 )
 
@@ -44,7 +49,57 @@ func drivesCmd() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	c.AddCommand(drivesServeCmd())
 	return c
+}
+
+// drivesServeCmd starts the helper that opens drives for an account that has no rights to them.
+func drivesServeCmd() *cobra.Command {
+	var socket, rules, account string
+	c := &cobra.Command{
+		Use:   "serve --socket PATH --rules RULES.json --account NAME",
+		Short: "Open drives for an account that has no rights to them, as rules allow", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			b, err := disk.ReadSmall(rules, maxRules)
+			if err != nil {
+				return errUse{err}
+			}
+			r, err := drives.ParseRules(b)
+			if err != nil {
+				return errUse{fmt.Errorf("%s: %w", rules, err)}
+			}
+			id, err := accountOf(account)
+			if err != nil {
+				return errUse{err}
+			}
+			l, err := drives.Listen(socket, id)
+			if err != nil {
+				return err
+			}
+			h := &drives.Helper{Rules: r, User: id, Log: slog.New(slog.NewTextHandler(os.Stderr, nil))}
+			fmt.Println("Drives are opened at", socket)
+			return h.Serve(cmd.Context(), l)
+		},
+	}
+	c.Flags().StringVar(&socket, "socket", "", "where it is asked")
+	c.Flags().StringVar(&rules, "rules", "", "which drives it may open")
+	c.Flags().StringVar(&account, "account", "", "who may ask, by name or number")
+	return c
+}
+
+// maxRules bounds a file of rules.
+const maxRules = 64 << 10
+
+// accountOf is the number of an account.
+func accountOf(name string) (uint32, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		if u, err = user.LookupId(name); err != nil {
+			return 0, fmt.Errorf("there is no account %q on this machine", name)
+		}
+	}
+	id, err := strconv.ParseUint(u.Uid, 10, 32)
+	return uint32(id), err
 }
 
 // driveLine is what is known of a drive, in a line.

@@ -1,17 +1,21 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 
 	"golang.org/x/sys/unix"
@@ -130,7 +134,7 @@ func TestDeviceInUse(t *testing.T) {
 		t.Errorf("a device of characters is looked at: %s", trouble)
 	}
 	var other block.Claims
-	f, err := other.Open(at, false)
+	f, err := other.OpenPath(at, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,5 +149,71 @@ func TestDeviceInUse(t *testing.T) {
 		}) {
 			t.Errorf("%s is not told as it is:\n%s", line, out)
 		}
+	}
+}
+
+// TestHelper has an account that has no right to any device work on one that a rule names, through the helper, and on no
+// other.
+func TestHelper(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("another account can be tried by root alone")
+	}
+	nobody, err := user.Lookup("nobody")
+	if err != nil {
+		t.Skip(err)
+	}
+	id, _ := strconv.Atoi(nobody.Uid)
+	dir, err := os.MkdirTemp("", "jadetrail-test-") // a folder that others may pass through
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	program := filepath.Join(dir, "jadetrail")
+	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	r := &recording{t: t, dir: dir, rng: rand.New(rand.NewPCG(4, 21))}
+	image, other := filepath.Join(dir, "drive.img"), filepath.Join(dir, "other.img")
+	r.randomDrive(image)
+	if err := errors.Join(os.Chmod(dir, 0o711), os.WriteFile(other, make([]byte, 300<<20), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	at, not := loop.Attach(t, image, 512), loop.Attach(t, other, 512)
+	rules := write(t, "rules.json", `{"version": 1, "allow": [{"bus": "loop", "most": "200 MiB"}]}`)
+	socket := filepath.Join(dir, "drives")
+	helper := exec.Command(program, "drives", "serve", "--socket", socket, "--rules", rules, "--account", "nobody")
+	helper.Stderr = os.Stderr
+	said, err := helper.StdoutPipe()
+	if err == nil {
+		err = helper.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		helper.Process.Signal(os.Interrupt)
+		if err := helper.Wait(); err != nil {
+			t.Errorf("the helper does not end in order: %v", err)
+		}
+	})
+	if _, err := bufio.NewReader(said).ReadString('\n'); err != nil {
+		t.Fatal(err)
+	}
+	as := func(with string, args ...string) (string, error) {
+		c := exec.Command(program, args...)
+		c.Dir, c.Env = "/", append(os.Environ(), "JADETRAIL_DRIVES="+with)
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(id), Gid: uint32(id)}}
+		out, err := c.CombinedOutput()
+		return string(out), err
+	}
+	want := ends(t, 0, "inspect", "--json", image)
+	if out, err := as(socket, "inspect", "--json", at); err != nil || out != want {
+		t.Errorf("through the helper: %v\n%s\nwanted\n%s", err, out, want)
+	}
+	if out, err := as("", "inspect", "--json", at); err == nil {
+		t.Errorf("an account without rights needs no helper: %s", out)
+	}
+	if out, err := as(socket, "inspect", not); err == nil || !strings.Contains(out, "no rule of this machine allows it") {
+		t.Errorf("a drive that no rule names: %v, %s", err, out)
 	}
 }

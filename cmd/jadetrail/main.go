@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadetrail/app/drives"
 	"jadetrail/app/store"
 	"jadetrail/core/block"
 	"jadetrail/core/carry"
@@ -85,7 +86,10 @@ func execute(ctx context.Context, args []string) int {
 	)
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
-			disk.Devices = claims.Open
+			disk.Devices = claims.OpenPath
+			if socket := os.Getenv("JADETRAIL_DRIVES"); socket != "" {
+				disk.Devices = drives.Client{Socket: socket}.OpenPath
+			}
 			debug.SetGCPercent(-1) // a bench command is over before it needs its memory back, up to the limit
 			debug.SetMemoryLimit(memoryLimit)
 		}
@@ -107,7 +111,7 @@ func status(err error) int {
 	var use errUse
 	var blocked *rehearse.Blocked
 	switch {
-	case errors.Is(err, block.ErrOwn), errors.Is(err, block.ErrBusy), errors.Is(err, block.ErrOther), errors.Is(err, block.ErrReadOnly):
+	case errors.Is(err, drives.ErrNotAllowed), errors.Is(err, block.ErrOwn), errors.Is(err, block.ErrBusy), errors.Is(err, block.ErrOther), errors.Is(err, block.ErrReadOnly):
 		return exitNo
 	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
 		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):

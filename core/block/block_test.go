@@ -173,14 +173,14 @@ func TestOpenLoop(t *testing.T) {
 			t.Errorf("%s is %+v", at, d)
 		}
 		var own, other Claims
-		f, err := own.Open(at, true)
+		f, err := own.OpenPath(at, true)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := other.Open(at, false); !errors.Is(err, ErrBusy) {
+		if _, err := other.OpenPath(at, false); !errors.Is(err, ErrBusy) {
 			t.Errorf("claimed twice: %v", err)
 		}
-		again, err := own.Open(at, false)
+		again, err := own.OpenPath(at, false)
 		if err != nil {
 			t.Fatalf("whoever has claimed it cannot open it again: %v", err)
 		}

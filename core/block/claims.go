@@ -24,15 +24,20 @@ type claim struct {
 	written bool // it was opened for that
 }
 
-// Open opens the drive at a path, which is claimed before. A drive that was exchanged since it was claimed is not
-// opened: ErrOther.
-func (c *Claims) Open(path string, write bool) (*os.File, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+// OpenPath opens the drive at a path as it is now: see Open.
+func (c *Claims) OpenPath(path string, write bool) (*os.File, error) {
 	d, err := c.Host.Drive(path)
 	if err != nil {
 		return nil, err
 	}
+	return c.Open(d, write)
+}
+
+// Open opens a drive that was looked at, and claims it before. A drive that was exchanged since, or since it was
+// claimed, is not opened: ErrOther.
+func (c *Claims) Open(d *Drive, write bool) (*os.File, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	has, ok := c.held[d.Name]
 	if !ok {
 		f, err := c.Host.Claim(d)
