@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -15,32 +16,16 @@ import (
 	"jadetrail/core/form"
 )
 
-// Client asks the helper at a socket.
-type Client struct{ Socket string }
+// Client asks the helper at a socket, and has what it opened until it lets go of all, or its program ends.
+type Client struct {
+	Socket string
 
-// Drives are the drives of the machine, and which of them may be opened.
-func (c Client) Drives() ([]Listed, error) {
-	a, f, err := c.ask(Request{Version: 1, Do: "list"})
-	if err != nil {
-		return nil, err
-	}
-	if f != nil {
-		f.Close()
-	}
-	return a.Drives, nil
-}
-
-// Open has the helper open a drive that was looked at. Another that has its name by now is not opened.
-func (c Client) Open(d *block.Drive, write bool) (*os.File, error) {
-	_, f, err := c.ask(Request{Version: 1, Do: "open", Name: d.Name, Sequence: d.Sequence, Write: write})
-	if err == nil && f == nil {
-		err = errors.New("the helper handed nothing over")
-	}
-	return f, err
+	mu   sync.Mutex
+	held []*net.UnixConn
 }
 
 // OpenPath opens the drive at a path as it is now.
-func (c Client) OpenPath(path string, write bool) (*os.File, error) {
+func (c *Client) OpenPath(path string, write bool) (*os.File, error) {
 	d, err := block.Host{}.Drive(path)
 	if err != nil {
 		return nil, err
@@ -48,30 +33,56 @@ func (c Client) OpenPath(path string, write bool) (*os.File, error) {
 	return c.Open(d, write)
 }
 
-// Release has the helper let go of a drive.
-func (c Client) Release(d *block.Drive) error {
-	_, _, err := c.ask(Request{Version: 1, Do: "release", Name: d.Name, Sequence: d.Sequence})
-	return err
-}
-
-// ask sends a request and returns what was answered, with the file that came along.
-func (c Client) ask(r Request) (*Answer, *os.File, error) {
+// Open has the helper open a drive that was looked at. Another that has its name by now is not opened.
+func (c *Client) Open(d *block.Drive, write bool) (*os.File, error) {
+	line, err := json.Marshal(Request{Version: 1, Name: d.Name, Sequence: d.Sequence, Write: write})
+	if err != nil {
+		return nil, err
+	}
 	conn, err := net.DialUnix("unix", nil, &net.UnixAddr{Name: c.Socket, Net: "unix"})
 	if err != nil {
-		return nil, nil, fmt.Errorf("the helper that opens drives cannot be reached: %w", err)
+		return nil, fmt.Errorf("the helper that opens drives cannot be reached: %w", err)
 	}
-	defer conn.Close()
 	conn.SetDeadline(time.Now().Add(2 * patience))
-	line, err := json.Marshal(r)
+	var f *os.File
+	if _, err = conn.Write(append(line, '\n')); err == nil {
+		f, err = answered(conn)
+	}
+	if err == nil && f == nil {
+		err = errors.New("the helper handed nothing over")
+	}
 	if err != nil {
-		return nil, nil, err
+		conn.Close()
+		return nil, err
 	}
-	if _, err := conn.Write(append(line, '\n')); err != nil {
-		return nil, nil, err
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.held = append(c.held, conn)
+	return f, nil
+}
+
+// Release lets go of all drives, and waits until the helper has done so.
+func (c *Client) Release() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out error
+	for _, conn := range c.held {
+		conn.SetDeadline(time.Now().Add(2 * patience))
+		err := conn.CloseWrite()
+		if err == nil {
+			_, err = answered(conn)
+		}
+		out = errors.Join(out, err, conn.Close())
 	}
+	c.held = nil
+	return out
+}
+
+// answered reads an answer, which is an error where the helper says why not, and the file that came with it.
+func answered(conn *net.UnixConn) (*os.File, error) {
 	b, f, err := receive(conn)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var a Answer
 	if err = form.ReadOf(b, &a); err == nil {
@@ -81,29 +92,27 @@ func (c Client) ask(r Request) (*Answer, *os.File, error) {
 		f.Close()
 		f = nil
 	}
-	return &a, f, err
+	return f, err
 }
 
 // receive reads an answer up to its line's end, and the file that came with it, if one did.
 func receive(conn *net.UnixConn) (all []byte, f *os.File, err error) {
-	part, rights := make([]byte, 64<<10), make([]byte, unix.CmsgSpace(4))
-	for len(all) == 0 || all[len(all)-1] != '\n' {
-		n, k, _, _, err := conn.ReadMsgUnix(part, rights)
-		if f == nil && k > 0 {
+	part, rights := make([]byte, maxLine), make([]byte, unix.CmsgSpace(4))
+	for err == nil && !bytes.HasSuffix(all, []byte{'\n'}) {
+		var n, k int
+		n, k, _, _, err = conn.ReadMsgUnix(part, rights)
+		if err == nil && k > 0 && f == nil {
 			f, err = handed(rights[:k])
 		}
-		if err == nil && n == 0 || len(all)+n > maxAnswer {
+		if all = append(all, part[:n]...); err == nil && (n == 0 || len(all) > maxLine) {
 			err = errors.New("the answer of the helper does not end")
 		}
-		if err != nil {
-			if f != nil {
-				f.Close()
-			}
-			return nil, nil, err
-		}
-		all = append(all, part[:n]...)
 	}
-	return bytes.TrimSpace(all), f, nil
+	if err != nil && f != nil {
+		f.Close()
+		f = nil
+	}
+	return bytes.TrimSpace(all), f, err
 }
 
 // handed is the file that was handed over.

@@ -3,14 +3,13 @@ package drives
 import (
 	"context"
 	"errors"
-	"io"
 	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -20,7 +19,7 @@ import (
 )
 
 // helped starts a helper with rules, for an account.
-func helped(t *testing.T, rules string, account uint32) Client {
+func helped(t *testing.T, rules string, account uint32) *Client {
 	t.Helper()
 	r, err := ParseRules([]byte(rules))
 	if err != nil {
@@ -43,7 +42,7 @@ func helped(t *testing.T, rules string, account uint32) Client {
 			t.Error(err)
 		}
 	})
-	return Client{socket}
+	return &Client{Socket: socket}
 }
 
 func me() uint32 { return uint32(os.Getuid()) }
@@ -61,7 +60,8 @@ func TestRules(t *testing.T) {
 	stick := block.Drive{Bus: "usb", Port: "pci-0000:00:14.0-usb-0:2:1.0", Serial: "PS-0042", Bytes: 16e9}
 	for rule, allows := range map[string]bool{
 		`{"bus": "usb"}`: true, `{"bus": "nvme"}`: false, `{"serial": "PS-0042"}`: true, `{"serial": "PS-004"}`: false,
-		`{"port": "pci-0000:00:14.0-usb-*"}`: true, `{"port": "pci-0000:00:14.0-usb-"}`: false, `{"most": "16 GB"}`: true, `{"most": "15 GB"}`: false,
+		`{"port": "pci-0000:00:14.0-usb-*"}`: true, `{"port": "pci-0000:00:14.0-usb-"}`: false,
+		`{"most": "16 GB"}`: true, `{"most": "15 GB"}`: false,
 		`{"least": "20 GB"}`: false, `{"bus": "usb", "serial": "other"}`: false,
 	} {
 		r, err := ParseRules([]byte(`{"version": 1, "allow": [` + rule + `]}`))
@@ -71,7 +71,8 @@ func TestRules(t *testing.T) {
 	}
 	for _, wrong := range []string{
 		`{"version": 1, "allow": [{}]}`, `{"version": 2, "allow": []}`, `{"version": 1, "allow": [{"port": "[a"}]}`,
-		`{"version": 1, "allow": [{"most": "much"}]}`, `{"version": 1, "allow": [{"most": "half"}]}`, `{"version": 1, "allow": [{"any": true}]}`, ``,
+		`{"version": 1, "allow": [{"most": "much"}]}`, `{"version": 1, "allow": [{"most": "half"}]}`,
+		`{"version": 1, "allow": [{"any": true}]}`, ``,
 	} {
 		if _, err := ParseRules([]byte(wrong)); err == nil {
 			t.Errorf("%s is taken", wrong)
@@ -129,52 +130,53 @@ func TestHandedOver(t *testing.T) {
 	if _, err := c.Open(&before, false); !errors.Is(err, block.ErrOther) {
 		t.Errorf("another drive than was looked at is opened: %v", err)
 	}
-	all, err := c.Drives()
-	if err != nil {
+	// Another that has it too keeps it when the first lets go, or dies.
+	second := &Client{Socket: c.Socket}
+	if f, err := second.Open(d, false); err != nil {
 		t.Fatal(err)
-	}
-	for _, want := range []struct {
-		at      string
-		allowed bool
-	}{{at, true}, {other, false}} {
-		if !slices.ContainsFunc(all, func(l Listed) bool { return l.Path() == want.at && l.Allowed == want.allowed }) {
-			t.Errorf("%s is not listed as it is", want.at)
-		}
-	}
-	for _, l := range all {
-		if l.Allowed && len(l.Own) > 0 {
-			t.Errorf("%s is this machine's own, and allowed", l.Name)
-		}
-	}
-	if err := c.Release(d); err != nil {
-		t.Fatal(err)
-	}
-	if f, err := (block.Host{}).Claim(d); err != nil {
-		t.Errorf("what was let go is not to be had: %v", err)
 	} else {
 		f.Close()
 	}
+	if err := c.Release(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := (block.Host{}).Claim(d); !errors.Is(err, block.ErrBusy) {
+		t.Errorf("what one of two has let go of is had by another: %v", err)
+	}
+	for _, conn := range second.held {
+		conn.Close()
+	}
+	for range 200 {
+		if f, err = (block.Host{}).Claim(d); err == nil {
+			f.Close()
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Errorf("what nobody has any more is not to be had: %v", err)
 }
 
 // TestAttacks asks the helper for what must not be given: nothing is opened, and it goes on answering.
 func TestAttacks(t *testing.T) {
 	c := helped(t, `{"version": 1, "allow": [{"least": "1 B"}]}`, me())
-	for _, ask := range []string{
-		`{"version":1,"do":"open","name":"../etc/passwd","sequence":"1"}`, `{"version":1,"do":"open","name":"../dev/null","sequence":"1"}`,
-		`{"version":1,"do":"open","name":"/dev/sda","sequence":"1"}`, `{"version":1,"do":"open","name":"mem","sequence":"1"}`,
-		`{"version":1,"do":"open","name":"loop0/../mem","sequence":"1"}`, `{"version":1,"do":"open","name":"sda1","sequence":"1"}`,
-		`{"version":1,"do":"open","name":"loop0\u0000","sequence":"1"}`, `{"version":1,"do":"open","name":"loop0"}`,
-		`{"version":1,"do":"run","name":"loop0","sequence":"1"}`, `{"version":1,"do":"list","name":"loop0"}`, `{"version":9,"do":"list"}`,
-		`{"version":1,"do":"open","name":"loop0","sequence":"1","as":"root"}`, `[]`, ``, strings.Repeat("x", 2*maxRequest), "{\"version\":1,\"do\":\"list\"}",
-	} {
+	names := []string{
+		"../etc/passwd", "../dev/null", "/dev/sda", "mem", "loop0/../mem", "sda1", `loop0\u0000`, "", strings.Repeat("x", 200),
+	}
+	var asks []string
+	for _, name := range names {
+		asks = append(asks, `{"version":1,"name":"`+name+`","sequence":"1"}`+"\n")
+	}
+	asks = append(
+		asks, `{"version":1,"name":"loop0"}`+"\n", `{"version":9,"name":"loop0","sequence":"1"}`+"\n", "[]\n", "\n", "",
+		`{"version":1,"name":"loop0","sequence":"1","as":"root"}`+"\n", strings.Repeat("x", 2*maxLine)+"\n", strings.Repeat("x", 2*maxLine),
+		`{"version":1,"name":"loop0","sequence":"1"}`, // without a line's end
+	)
+	for _, ask := range asks {
 		conn, err := net.DialUnix("unix", nil, &net.UnixAddr{Name: c.Socket, Net: "unix"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		conn.Write([]byte(ask))
-		if !strings.HasSuffix(ask, `"do":"list"}`) || strings.Contains(ask, "9") { // the one without a line's end
-			conn.Write([]byte("\n"))
-		}
 		conn.CloseWrite()
 		b, f, err := receive(conn)
 		if f != nil {
@@ -186,16 +188,16 @@ func TestAttacks(t *testing.T) {
 		}
 		conn.Close()
 	}
-	all, err := c.Drives()
+	all, err := block.Host{}.Drives()
 	if err != nil {
-		t.Fatalf("the helper does not answer any more: %v", err)
+		t.Skipf("what drives this machine has is not to be known: %v", err)
 	}
-	for _, l := range all {
-		if len(l.Own) == 0 {
+	for _, d := range all {
+		if len(d.Own) == 0 {
 			continue
 		}
-		if _, err := c.Open(&l.Drive, false); !errors.Is(err, block.ErrOwn) {
-			t.Errorf("%s, this machine's own: %v", l.Name, err)
+		if _, err := c.Open(&d, false); !errors.Is(err, block.ErrOwn) {
+			t.Errorf("%s, this machine's own: %v", d.Name, err)
 		}
 	}
 }
@@ -204,7 +206,7 @@ func TestAttacks(t *testing.T) {
 // socket's own rights.
 func TestOneAccount(t *testing.T) {
 	c := helped(t, `{"version": 1, "allow": [{"bus": "loop"}]}`, me()+1)
-	if _, err := c.Drives(); !errors.Is(err, ErrRequest) {
+	if _, err := c.Open(&block.Drive{Name: "loop0", Sequence: "1"}, false); !errors.Is(err, ErrRequest) {
 		t.Errorf("another account is answered: %v", err)
 	}
 	st, err := os.Stat(c.Socket)
@@ -231,15 +233,14 @@ func TestSlow(t *testing.T) {
 		}
 		defer conn.Close()
 	}
-	if _, err := c.Drives(); err != nil {
-		t.Error(err)
+	if _, err := c.Open(&block.Drive{Name: "none", Sequence: "1"}, false); !errors.Is(err, block.ErrNoDrive) {
+		t.Errorf("answered %v", err)
 	}
 }
 
-// FuzzRequest holds that whatever is sent is refused or is one of the three requests, and that a name that is taken is
-// no path.
+// FuzzRequest holds that whatever is sent is refused, or asks for one drive that must be there.
 func FuzzRequest(f *testing.F) {
-	for _, s := range []string{`{"version":1,"do":"list"}`, `{"version":1,"do":"open","name":"sdb","sequence":"9","write":true}`, `{"do":1}`} {
+	for _, s := range []string{`{"version":1,"name":"sdb","sequence":"9","write":true}`, `{"version":1,"name":"../x","sequence":"9"}`} {
 		f.Add([]byte(s))
 	}
 	host := block.Host{Root: f.TempDir()} // a machine without any drive
@@ -247,7 +248,7 @@ func FuzzRequest(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	h := &Helper{Host: host, Rules: rules, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	h := &Helper{Host: host, Rules: rules, Log: slog.New(slog.DiscardHandler)}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r, err := ParseRequest(b)
 		if err != nil {
@@ -256,7 +257,7 @@ func FuzzRequest(f *testing.F) {
 			}
 			return
 		}
-		if _, file, err := h.do(r); file != nil || r.Do == "open" && err == nil {
+		if file, err := h.open(r); file != nil || err == nil || len(h.held) > 0 {
 			t.Errorf("%s: opened something on a machine without drives", b)
 		}
 	})

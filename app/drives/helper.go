@@ -3,6 +3,7 @@ package drives
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,13 +25,19 @@ type Helper struct {
 	User  uint32 // the account that may ask
 	Log   *slog.Logger
 
-	mu     sync.Mutex
-	claims map[string]*block.Claims // by the sequences of the drives
+	mu   sync.Mutex
+	held map[string]*hold // by the sequences of the drives
 }
 
-// atOnce is how many are served at the same time, patience how long one may take to say what it wants.
+// hold is a drive that is had by so many connections.
+type hold struct {
+	claims block.Claims
+	by     int
+}
+
+// atOnce is how many connections there may be, patience how long one may take to say what it wants.
 const (
-	atOnce   = 16
+	atOnce   = 128
 	patience = 5 * time.Second
 )
 
@@ -62,9 +69,9 @@ func Listen(socket string, account uint32) (*net.UnixListener, error) {
 	return l, nil
 }
 
-// Serve answers until ctx ends, and lets go of all drives then.
+// Serve answers until ctx ends. A drive is had as long as a connection that asked for it stands: who ends in whatever
+// way, and the helper itself, lets go of it.
 func (h *Helper) Serve(ctx context.Context, l *net.UnixListener) error {
-	defer h.releaseAll()
 	defer context.AfterFunc(ctx, func() { l.Close() })()
 	turns := make(chan struct{}, atOnce)
 	var all sync.WaitGroup
@@ -81,40 +88,50 @@ func (h *Helper) Serve(ctx context.Context, l *net.UnixListener) error {
 		all.Go(func() {
 			defer func() { <-turns }()
 			defer c.Close()
-			h.answer(c)
+			h.serve(ctx, c)
 		})
 	}
 }
 
-// answer reads one request and answers it.
-func (h *Helper) answer(c *net.UnixConn) {
+// serve opens the drive that a connection asks for, and lets go of it when the connection is closed.
+func (h *Helper) serve(ctx context.Context, c *net.UnixConn) {
 	c.SetDeadline(time.Now().Add(patience))
-	var file *os.File
-	var a Answer
 	r, err := h.request(c)
+	var file *os.File
 	if err == nil {
-		a, file, err = h.do(r)
+		file, err = h.open(r)
 	}
 	if err != nil {
-		a = refusal(err)
-		h.Log.Warn("refused", "why", err)
-	}
-	line, err := a.line()
-	if err != nil {
-		h.Log.Error("not answered", "why", err)
+		h.answer(c, err, nil)
 		return
 	}
-	var rights []byte
-	if file != nil {
-		defer file.Close()
-		rights = unix.UnixRights(int(file.Fd()))
+	h.answer(c, nil, file)
+	file.Close()
+	c.SetDeadline(time.Time{})
+	stop := context.AfterFunc(ctx, func() { c.SetReadDeadline(time.Now()) })
+	c.Read(make([]byte, 1)) // until it is closed; nothing more is to be said
+	stop()
+	c.SetDeadline(time.Now().Add(patience))
+	h.answer(c, h.release(r), nil)
+}
+
+// answer says what became of a request, and hands a file over with it.
+func (h *Helper) answer(c *net.UnixConn, why error, file *os.File) {
+	a := Answer{Version: 1}
+	if why != nil {
+		a = refusal(why)
+		h.Log.Warn("not done", "why", why)
 	}
-	n, _, err := c.WriteMsgUnix(line, rights, nil)
-	if err == nil && n < len(line) { // the rights went with the first part
-		_, err = c.Write(line[n:])
+	line, err := json.Marshal(a)
+	if err == nil {
+		var rights []byte
+		if file != nil {
+			rights = unix.UnixRights(int(file.Fd()))
+		}
+		_, _, err = c.WriteMsgUnix(append(line, '\n'), rights, nil)
 	}
 	if err != nil {
-		h.Log.Warn("not answered", "why", err)
+		h.Log.Debug("nobody hears the answer", "why", err)
 	}
 }
 
@@ -127,7 +144,7 @@ func (h *Helper) request(c *net.UnixConn) (*Request, error) {
 	if who != h.User {
 		return nil, fmt.Errorf("%w: account %d may not ask", ErrRequest, who)
 	}
-	line, err := bufio.NewReader(io.LimitReader(c, maxRequest+1)).ReadBytes('\n')
+	line, err := bufio.NewReader(io.LimitReader(c, maxLine+1)).ReadBytes('\n')
 	if err != nil {
 		return nil, fmt.Errorf("%w: it does not end: %w", ErrRequest, err)
 	}
@@ -150,57 +167,48 @@ func peer(c *net.UnixConn) (uint32, error) {
 	return cred.Uid, nil
 }
 
-func (h *Helper) do(r *Request) (Answer, *os.File, error) {
-	done := Answer{Version: 1}
-	if r.Do == "list" {
-		all, err := h.Host.Drives()
-		for _, d := range all {
-			done.Drives = append(done.Drives, Listed{d, len(d.Own) == 0 && h.Rules.Allows(&d)})
-		}
-		return done, nil, err
-	}
+// open opens a drive for a request, and counts it as had once more.
+func (h *Helper) open(r *Request) (*os.File, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if r.Do == "release" {
-		has := h.claims[r.Sequence]
-		if has == nil {
-			return done, nil, nil
-		}
-		delete(h.claims, r.Sequence)
-		return done, nil, has.Release()
-	}
 	d, err := h.Host.Drive("/dev/" + r.Name)
 	switch {
 	case err != nil:
-		return done, nil, err
+		return nil, err
 	case d.Name != r.Name, d.Sequence != r.Sequence:
-		return done, nil, fmt.Errorf("%s: %w", d.Path(), block.ErrOther)
+		return nil, fmt.Errorf("%s: %w", d.Path(), block.ErrOther)
 	case !h.Rules.Allows(d):
-		return done, nil, fmt.Errorf("%s: %w", d.Path(), ErrNotAllowed)
+		return nil, fmt.Errorf("%s: %w", d.Path(), ErrNotAllowed)
 	}
-	has := h.claims[r.Sequence]
+	has := h.held[r.Sequence]
 	if has == nil {
-		has = &block.Claims{Host: h.Host}
+		has = &hold{claims: block.Claims{Host: h.Host}}
 	}
-	f, err := has.Open(d, r.Write)
+	f, err := has.claims.Open(d, r.Write)
 	if err != nil {
-		return done, nil, err
+		if has.by == 0 {
+			err = errors.Join(err, has.claims.Release())
+		}
+		return nil, err
 	}
-	if h.claims == nil {
-		h.claims = map[string]*block.Claims{}
+	if h.held == nil {
+		h.held = map[string]*hold{}
 	}
-	h.claims[r.Sequence] = has
+	has.by++
+	h.held[r.Sequence] = has
 	h.Log.Info("opened", "drive", d.Path(), "serial", d.Serial, "write", r.Write)
-	return done, f, nil
+	return f, nil
 }
 
-func (h *Helper) releaseAll() {
+// release counts a drive as had once less, and lets go of it when nobody has it any more.
+func (h *Helper) release(r *Request) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for _, has := range h.claims {
-		if err := has.Release(); err != nil {
-			h.Log.Warn("not all was put in order", "why", err)
-		}
+	has := h.held[r.Sequence]
+	if has.by--; has.by > 0 {
+		return nil
 	}
-	clear(h.claims)
+	delete(h.held, r.Sequence)
+	h.Log.Info("let go", "drive", r.Name)
+	return has.claims.Release()
 }

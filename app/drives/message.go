@@ -1,7 +1,6 @@
 package drives
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -9,34 +8,24 @@ import (
 	"jadetrail/core/form"
 )
 
-// maxRequest bounds a request, maxAnswer an answer.
-const (
-	maxRequest = 1 << 10
-	maxAnswer  = 1 << 20
-)
+// maxLine bounds a request, and an answer.
+const maxLine = 4 << 10
 
-// Request asks the helper for something: one JSON object, with a line's end, and one for each connection.
+// Request asks the helper to open a drive: one JSON object, with a line's end. Name and Sequence are of the drive that
+// was looked at: what has its name by now, and is another, is not opened.
 type Request struct {
-	Version int    `json:"version"`
-	Do      string `json:"do"` // list, open, release
-	// Name and Sequence are of the drive that was listed: what has its name by now, and is another, is not opened.
-	Name     string `json:"name,omitempty"`
-	Sequence string `json:"sequence,omitempty"`
+	Version  int    `json:"version"`
+	Name     string `json:"name"`
+	Sequence string `json:"sequence"`
 	Write    bool   `json:"write,omitempty"`
 }
 
-// Answer is what the helper says. With the answer to open comes the open file, as ancillary data (unix(7), SCM_RIGHTS).
+// Answer is what the helper says, with a line's end: once when it has opened a drive, with the open file as ancillary
+// data (unix(7), SCM_RIGHTS), and once when it has let go of it.
 type Answer struct {
-	Version int      `json:"version"`
-	Code    string   `json:"code,omitempty"` // why not, "" where it was done
-	Text    string   `json:"text,omitempty"` // the same in a sentence
-	Drives  []Listed `json:"drives,omitempty"`
-}
-
-// Listed is a drive, and whether it may be opened.
-type Listed struct {
-	block.Drive
-	Allowed bool `json:"allowed"`
+	Version int    `json:"version"`
+	Code    string `json:"code,omitempty"` // why not, "" where it was done
+	Text    string `json:"text,omitempty"` // the same in a sentence
 }
 
 // ErrNotAllowed tells that no rule names a drive.
@@ -54,23 +43,22 @@ var codes = []struct {
 	{"none", block.ErrNoDrive}, {"read-only", block.ErrReadOnly}, {"request", ErrRequest},
 }
 
-// ParseRequest reads a request. Nothing that it says is more than bounded and of the right form.
+// ParseRequest reads a request.
 func ParseRequest(b []byte) (*Request, error) {
-	if len(b) > maxRequest {
-		return nil, fmt.Errorf("%w: it is longer than %d bytes", ErrRequest, maxRequest)
+	if len(b) > maxLine {
+		return nil, fmt.Errorf("%w: it is longer than %d bytes", ErrRequest, maxLine)
 	}
 	var r Request
 	if err := form.Read(b, &r); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrRequest, err)
 	}
-	named := r.Name != "" && r.Sequence != ""
 	switch {
 	case r.Version != 1:
 		return nil, fmt.Errorf("%w: version %d is not known", ErrRequest, r.Version)
-	case r.Do == "list" && r == Request{Version: 1, Do: "list"}, r.Do == "open" && named, r.Do == "release" && named && !r.Write:
-		return &r, nil
+	case r.Name == "" || r.Sequence == "":
+		return nil, fmt.Errorf("%w: it does not say which drive is meant", ErrRequest)
 	}
-	return nil, fmt.Errorf("%w: it is no list, open or release", ErrRequest)
+	return &r, nil
 }
 
 // refusal is the answer that something was not done.
@@ -107,11 +95,3 @@ type told struct {
 func (t told) Error() string { return t.text }
 
 func (t told) Unwrap() error { return t.kind }
-
-func (a *Answer) line() ([]byte, error) {
-	b, err := json.Marshal(a)
-	if err == nil && len(b) >= maxAnswer {
-		err = errors.New("there are too many drives to tell of")
-	}
-	return append(b, '\n'), err
-}

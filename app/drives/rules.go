@@ -1,7 +1,7 @@
-// Package drives is the helper that alone has rights to block devices, and the way to it. Whoever works for others over
-// a network has no right to any device: it asks the helper over a local socket, which opens what a rule allows and hands
-// the open file over. The helper knows nothing of partitions; what it reads of a request is small, and all of it is
-// checked here. The protocol is in docs/drives.md.
+// Package drives is the helper that alone has rights to block devices, and the way to it. Whoever has no right to any
+// device asks it over a local socket; it opens what a rule allows and hands the open file over. The helper knows
+// nothing of partitions; what it reads of a request is small, and all of it is checked here. The protocol is in
+// docs/drives.md.
 package drives
 
 import (

@@ -142,8 +142,8 @@ func (s *Shop) GlanceAtWork(b *store.Bay) (Glance, error) {
 }
 
 // Row works a job out as a list shows it. Where it has a plan, or several drives, all of it is worked out; otherwise a
-// glance at its drive will do, and told, which may be from a look at the trail just before. bays are those of the job. The
-// drive is open then, and nothing in it can be looked into.
+// glance at its drive will do, and told, which may be from a look at the trail just before. bays are those of the job.
+// The drive is open then, and nothing in it can be looked into.
 func (s *Shop) Row(j *store.Job, bays []store.Bay, told Told) (*JobState, error) {
 	if j.Plan != nil || len(bays) != 1 {
 		bay := ""

@@ -39,7 +39,10 @@ func (x *lately) look(t *Trail) error {
 	if err := q.Find(&rows).Error; err != nil {
 		return err
 	}
-	known := len(rows) > 0 && rows[0].Seq == x.seq && rows[0].Hash == x.hash || len(rows) == 0 && x.seq == 0 && x.pasts != nil
+	known := len(rows) == 0 && x.seq == 0 && x.pasts != nil
+	if len(rows) > 0 {
+		known = rows[0].Seq == x.seq && rows[0].Hash == x.hash
+	}
 	if !known || len(x.pasts)+len(x.begun) > mostLately {
 		x.pasts, x.begun = map[trail.Drive]Past{}, map[trail.Drive][]trail.Begun{}
 		x.seq, x.hash, x.jobs, x.jobsTo = 0, "", nil, 0
@@ -65,8 +68,8 @@ func forget[T any](list map[trail.Drive]T, about func(d trail.Drive) bool) {
 	}
 }
 
-// Look is the trail at one moment, for a page that asks about many drives: what is new in it, and which runs are open, is
-// asked once for all of them. What is added to it is added to the trail.
+// Look is the trail at one moment, for a page that asks about many drives: what is new in it, and which runs are open,
+// is asked once for all of them. What is added to it is added to the trail.
 type Look struct {
 	*Trail
 	open []openRun
@@ -111,8 +114,8 @@ func keptOf[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive
 	return keptSince(t, d, list, f)
 }
 
-// keptSince returns what is kept of a drive as the trail was when it was looked at last, or else what f finds, and keeps
-// that unless the trail has grown meanwhile.
+// keptSince returns what is kept of a drive as the trail was when it was looked at last, or else what f finds, and
+// keeps that unless the trail has grown meanwhile.
 func keptSince[T any](t *Trail, d trail.Drive, list func(x *lately) map[trail.Drive]T, f func() (T, error)) (T, error) {
 	x := &t.lately
 	x.mu.Lock()

@@ -52,8 +52,14 @@ type mayGo struct {
 }
 
 var goalKinds = []choice{
-	{"gain", "a volume gains room"}, {"remove", "unwanted partitions go"}, {"combine", "two volumes become one"}, {"split", "one volume becomes several"}, {"room", "room for a new volume"},
-	{"elsewhere", "recovery gets a new place"}, {"without", "do without recovery"}, {"clear", "the whole drive plain storage"},
+	{"gain", "a volume gains room"},
+	{"remove", "unwanted partitions go"},
+	{"combine", "two volumes become one"},
+	{"split", "one volume becomes several"},
+	{"room", "room for a new volume"},
+	{"elsewhere", "recovery gets a new place"},
+	{"without", "do without recovery"},
+	{"clear", "the whole drive plain storage"},
 }
 
 // goalFields are the names of what a goal's form sends.

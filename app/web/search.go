@@ -94,7 +94,7 @@ type searchView struct {
 	Size     disk.Bytes
 	Finds    []findRow
 	Ghosts   []findRow
-	// Likeliest is how the find is brought back that can be believed best, nil where nothing can or it is done on its page.
+	// Likeliest is how the find is brought back that can be believed best, nil where none is or all are planned at once.
 	Likeliest *waysBack
 	Ruler     *ruler
 	Found     []foundAt // over the ruler

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -135,32 +136,34 @@ func deviceAt(path string) (*block.Drive, error) {
 	return d, nil
 }
 
-// beside is the path beside which a drive's own files lie: the image itself, the image behind a loop device, and for
-// every other block device a name of its model and serial number in the folder where programs keep their state.
-func beside(path string) (string, error) {
+// errNameless tells that a drive has nothing by which it would be found again.
+var errNameless = errors.New("it tells no serial number by which its journal would be found again; say where that goes with --runs, --shelf and --trail")
+
+// beside is the path beside which a drive's own files lie, and which names it in them: the image itself, the image that
+// a loop device shows, and for every other block device its model and serial number in the folder where programs keep
+// their state. Where it is plugged in names no drive; without a serial number it is nameless.
+func beside(path string) (at string, nameless error, err error) {
 	d, err := deviceAt(path)
 	switch {
 	case err != nil:
-		return "", err
+		return "", nil, err
 	case d == nil:
-		return path, nil
-	case d.Bus == "loop":
-		return d.Port, nil
+		return path, nil, nil
+	case d.Image != "":
+		return d.Image, nil, nil
 	case d.Serial == "":
-		return "", errUse{fmt.Errorf(
-			"%s tells no serial number by which its journal would be found again; say where it goes with --runs, --shelf and --trail", path,
-		)}
+		return d.Path() + " " + d.Sequence, errUse{fmt.Errorf("%s: %w", path, errNameless)}, nil
 	}
 	state := os.Getenv("XDG_STATE_HOME")
 	if state == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
-			return "", err
+			return "", nil, err
 		}
 		state = filepath.Join(home, ".local", "state")
 	}
 	name := noName.ReplaceAllString(strings.TrimSpace(d.Model+" "+d.Serial), "-")
-	return filepath.Join(state, "jadetrail", strings.Trim(name, ".-")), nil
+	return filepath.Join(state, "jadetrail", strings.Trim(name, ".-")), nil, nil
 }
 
 // identity is what is known of a drive's model and serial number: of an image, and of what a loop device has behind it,
@@ -172,8 +175,8 @@ func identity(path string) (survey.Identity, error) {
 		return survey.Identity{}, err
 	case d == nil:
 		return survey.ReadIdentity(path)
-	case d.Bus == "loop":
-		return survey.ReadIdentity(d.Port)
+	case d.Image != "":
+		return survey.ReadIdentity(d.Image)
 	}
 	return survey.Identity{Model: d.Model, Serial: d.Serial, Removable: d.Removable}, nil
 }

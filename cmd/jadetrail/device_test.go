@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -122,7 +124,7 @@ func TestDeviceInUse(t *testing.T) {
 		t.Skipf("nothing can be mounted here: %v", err)
 	}
 	t.Cleanup(func() { unix.Unmount(dir, 0) })
-	plan := write(t, "plan.json", `{"version":1,"steps":[{"do":"create","size":"1 MiB","type":"basic","format":"none","label":"X","as":"n"}]}`)
+	plan := write(t, "plan.json", `{"version":1,"steps":[{"do":"note-identity","partition":"1"}]}`)
 	for _, args := range [][]string{{"inspect", mounted}, {"check", mounted}, {"carry-out", "--plan", plan, mounted}} {
 		status, _, trouble := bin(t, args...)
 		if status != exitNo || !strings.Contains(trouble, "is mounted at "+dir) {
@@ -152,8 +154,88 @@ func TestDeviceInUse(t *testing.T) {
 	}
 }
 
-// TestHelper has an account that has no right to any device work on one that a rule names, through the helper, and on no
-// other.
+// TestReplugged has a run stopped, the drive plugged in elsewhere and another one where it was: the run is found by what
+// the drive is, and taken back to the byte; the other drive has no part in it.
+func TestReplugged(t *testing.T) {
+	for seed := range uint64(20) {
+		r := &recording{t: t, dir: t.TempDir(), rng: rand.New(rand.NewPCG(seed, 21))}
+		image, other := filepath.Join(r.dir, "drive.img"), filepath.Join(r.dir, "other.img")
+		r.randomDrive(image)
+		if err := os.WriteFile(other, make([]byte, 200<<20), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		before, at := contents(t, image), loop.Attach(t, image, 512)
+		plan := write(t, "plan.json", `{"version":1,"steps":[{"do":"slide","partition":"1","by":"1 MiB"}]}`)
+		if stopped(t, image+".trail/runs", "carry-out", "--plan", plan, "--serial", "5A3E", at) != exitStopped {
+			continue // nothing could be moved, or it was faster
+		}
+		if status, _, _ := bin(t, "inspect", at); status != 0 || contents(t, image) == before {
+			t.Fatal("the run was stopped before it changed anything")
+		}
+		loop.Detach(t, at)
+		there, elsewhere := loop.Attach(t, other, 512), loop.Attach(t, image, 512)
+		if status, _, trouble := bin(t, "resume", "--undo", there); status != exitNo {
+			t.Errorf("another drive has the run: %d, %s", status, trouble)
+		}
+		ends(t, 0, "resume", "--undo", elsewhere)
+		if contents(t, image) != before {
+			t.Error("the drive is not as it was before")
+		}
+		return
+	}
+	t.Error("no run was stopped in the middle")
+}
+
+// stopped runs a command that is told to stop when its run has begun, and returns its exit status.
+func stopped(t *testing.T, runs string, args ...string) int {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	over := make(chan int)
+	go func() { over <- execute(ctx, args) }()
+	for {
+		select {
+		case status := <-over:
+			return status
+		case <-time.After(time.Millisecond):
+			if all, _ := filepath.Glob(filepath.Join(runs, "*", "journal*")); len(all) > 0 {
+				time.Sleep(5 * time.Millisecond)
+				stop()
+			}
+		}
+	}
+}
+
+// TestNameless holds that nothing is begun on a drive of which nothing would be found again, and that no backup goes
+// where its journal would not outlive a power cut.
+func TestNameless(t *testing.T) {
+	r := &recording{t: t, dir: t.TempDir(), rng: rand.New(rand.NewPCG(1, 21))}
+	image := filepath.Join(r.dir, "drive.img")
+	r.randomDrive(image)
+	part := filepath.Join(r.dir, "longer.img") // a device that shows less than all of its image has no place beside it
+	if err := os.WriteFile(part, make([]byte, 4<<20+100), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at, nameless := loop.Attach(t, image, 512), loop.Attach(t, part, 512)
+	for _, x := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"carry-out", "--plan", write(t, "plan.json", `{"version":1,"steps":[{"do":"mend"}]}`), nameless}, "tells no serial number"},
+		{[]string{"back-up", "--partition", "1", "--kind", "files", "--shelf", at + ":1", image}, "is a block device"},
+	} {
+		if status, _, trouble := bin(t, x.args...); status != exitUse || !strings.Contains(trouble, x.says) {
+			t.Errorf("%v: exit status %d, %s", x.args, status, trouble)
+		}
+	}
+	ends(t, 0, "inspect", nameless) // to look needs no name
+	if all, _ := filepath.Glob(part + ".*"); len(all) > 0 {
+		t.Errorf("beside a drive without a name lies %v", all)
+	}
+}
+
+// TestHelper has an account that has no right to any device work on one that a rule names, through the helper, and on
+// no other.
 func TestHelper(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("another account can be tried by root alone")

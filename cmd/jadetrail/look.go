@@ -72,7 +72,11 @@ func look(path, pcPath string) (*disk.Image, *survey.Survey, error) {
 // tellOpen adds the finding that a run on the drive is open, where its sign has not told that.
 func tellOpen(path string, im *disk.Image, sv *survey.Survey) error {
 	var p places
-	if err := p.fill(path); err != nil {
+	err := p.fill(path)
+	if errors.Is(err, errNameless) { // nothing is kept of it; its sign tells all that is known
+		return nil
+	}
+	if err != nil {
 		return err
 	}
 	id, err := identity(path)

@@ -64,12 +64,18 @@ func main() {
 }
 
 func execute(ctx context.Context, args []string) int {
-	// A bench command opens block devices by the rights of whoever calls it, and has them for itself until it ends. The
-	// application opens none: nothing that is asked of it over the network reaches a device.
-	var claims block.Claims
+	// A bench command opens block devices by the rights of whoever calls it, or through a helper, and has them for
+	// itself until it ends. The application opens none: nothing that is asked of it over the network reaches a device.
+	var own interface {
+		OpenPath(path string, write bool) (*os.File, error)
+		Release() error
+	} = &block.Claims{}
+	if socket := os.Getenv("JADETRAIL_DRIVES"); socket != "" {
+		own = &drives.Client{Socket: socket}
+	}
 	disk.Devices = nil
 	defer func() {
-		if err := claims.Release(); err != nil {
+		if err := own.Release(); err != nil {
 			fmt.Fprintln(plain{os.Stderr}, "jadetrail:", sentence(err))
 		}
 	}()
@@ -86,10 +92,7 @@ func execute(ctx context.Context, args []string) int {
 	)
 	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		if c.Name() != "serve" {
-			disk.Devices = claims.OpenPath
-			if socket := os.Getenv("JADETRAIL_DRIVES"); socket != "" {
-				disk.Devices = drives.Client{Socket: socket}.OpenPath
-			}
+			disk.Devices = own.OpenPath
 			debug.SetGCPercent(-1) // a bench command is over before it needs its memory back, up to the limit
 			debug.SetMemoryLimit(memoryLimit)
 		}
@@ -111,7 +114,8 @@ func status(err error) int {
 	var use errUse
 	var blocked *rehearse.Blocked
 	switch {
-	case errors.Is(err, drives.ErrNotAllowed), errors.Is(err, block.ErrOwn), errors.Is(err, block.ErrBusy), errors.Is(err, block.ErrOther), errors.Is(err, block.ErrReadOnly):
+	case errors.Is(err, drives.ErrNotAllowed), errors.Is(err, block.ErrOwn), errors.Is(err, block.ErrBusy),
+		errors.Is(err, block.ErrOther), errors.Is(err, block.ErrReadOnly):
 		return exitNo
 	case errors.As(err, &use), errors.Is(err, plan.ErrMalformed), errors.Is(err, disk.ErrEmpty), errors.Is(err, disk.ErrNotImage),
 		errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, trail.ErrChain):

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"encoding/base64"
@@ -62,11 +63,14 @@ func (p *places) fill(image string) error {
 	if real, err := filepath.EvalSymlinks(image); err == nil { // what lies beside the drive, whatever link leads there
 		image = real
 	}
+	at, nameless, err := beside(image)
+	if err != nil {
+		return err
+	}
 	def := func(s *string, parts ...string) error {
 		if *s == "" {
-			at, err := beside(image)
-			if err != nil {
-				return err
+			if nameless != nil {
+				return nameless
 			}
 			*s = filepath.Join(append([]string{at + ".trail"}, parts...)...)
 		}
@@ -79,7 +83,7 @@ func (p *places) fill(image string) error {
 			p.who = u.Username
 		}
 	}
-	abs, err := filepath.Abs(image)
+	abs, err := filepath.Abs(at)
 	p.image = abs
 	return errors.Join(err, def(&p.runs, "runs"), def(&p.shelf, "shelf"), def(&p.trail, "trail.jsonl"))
 }
@@ -156,6 +160,11 @@ func openShelf(where string) (*shelf.Shelf, error) {
 	st, err := os.Stat(where)
 	if f == nil || err == nil && st.IsDir() { // a folder may be named like that
 		return &shelf.Shelf{Dir: where}, nil
+	}
+	if d, err := deviceAt(f[1]); err != nil || d != nil {
+		return nil, cmp.Or(err, error(errUse{fmt.Errorf(
+			"%s is a block device, beside which nothing is kept that a shelf needs after a power cut; name a folder", f[1],
+		)}))
 	}
 	im, err := disk.OpenImage(f[1], 0, false)
 	if err != nil {

@@ -26,7 +26,7 @@ type Host struct{ Root string }
 type Drive struct {
 	Name       string     `json:"name"`                             // the kernel's: sda, nvme0n1, loop3
 	Number     string     `json:"device_number"`                    // major and minor number, "8:16"
-	Sequence   string     `json:"sequence"`                         // which of all drives since the machine was started: never given twice
+	Sequence   string     `json:"sequence"`                         // of all drives since the machine was started; never given twice
 	Bytes      disk.Bytes `json:"size_bytes"`                       // 0 without a medium
 	Sector     disk.Bytes `json:"sector_bytes"`                     // logical, in which it is addressed
 	Physical   disk.Bytes `json:"physical_sector_bytes"`            // in which it writes
@@ -40,6 +40,8 @@ type Drive struct {
 	ReadOnly   bool       `json:"read_only"`
 	Discards   bool       `json:"discards"` // it can be told what is not needed any more
 	Partitions []string   `json:"partitions,omitempty"`
+	// Image is what a loop device shows whole, from its first byte to its last.
+	Image string `json:"image,omitempty"`
 	// Own are the reasons why it belongs to the machine itself, in sentences; nobody may work on it then.
 	Own []string `json:"own,omitempty"`
 }
@@ -107,7 +109,9 @@ func (h Host) Drives() ([]Drive, error) {
 func (h Host) Drive(path string) (*Drive, error) {
 	name, err := h.nameAt(path)
 	if err != nil || !drives.MatchString(name) {
-		return nil, fmt.Errorf("%s: %w; what counts as one are whole disks, sticks, cards, network and loop devices", path, ErrNoDrive)
+		return nil, fmt.Errorf(
+			"%s: %w; what counts as one are whole disks, sticks, cards, network and loop devices", path, ErrNoDrive,
+		)
 	}
 	used, err := h.inUse()
 	if err != nil {
@@ -164,13 +168,17 @@ func (h Host) name(d *Drive) {
 	link, _ := os.Readlink(h.path("sys", "block", d.Name))
 	d.Bus, d.Port = busOf(d.Name, link), told["ID_PATH"]
 	of := func(fact ...string) string { return h.fact(append([]string{"sys", "block", d.Name}, fact...)...) }
-	d.Model = cmp.Or(strings.TrimSpace(strings.ReplaceAll(told["ID_MODEL"], "_", " ")), of("device", "model"), of("device", "name"))
+	model := strings.TrimSpace(strings.ReplaceAll(told["ID_MODEL"], "_", " "))
+	d.Model = cmp.Or(model, of("device", "model"), of("device", "name"))
 	if vendor := of("device", "vendor"); d.Bus == "usb" && vendor != "" && !strings.HasPrefix(d.Model, vendor) {
 		d.Model = strings.TrimSpace(vendor + " " + d.Model)
 	}
 	d.Serial = cmp.Or(told["ID_SERIAL_SHORT"], of("device", "serial"), of("serial"), h.unitSerial(d.Name))
 	if d.Bus == "loop" {
 		d.Port = of("loop", "backing_file")
+		if st, err := os.Stat(h.path(d.Port)); err == nil && of("loop", "offset") == "0" && disk.Bytes(st.Size()) == d.Bytes {
+			d.Image = d.Port
+		}
 	}
 }
 

@@ -70,7 +70,8 @@ func (c *Claims) Release() error {
 		if has.written {
 			if err := unix.IoctlSetInt(int(has.file.Fd()), unix.BLKRRPART, 0); err != nil {
 				out = errors.Join(out, fmt.Errorf(
-					"this machine's kernel did not read the table of %s again, and knows the drive as it was before: %w", has.drive.Path(), err,
+					"this machine's kernel did not read the table of %s again, and knows the drive as it was before: %w",
+					has.drive.Path(), err,
 				))
 			}
 		}

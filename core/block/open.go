@@ -9,19 +9,18 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Sentinel errors of opening and of Protect.
+// Sentinel errors of opening a drive.
 var (
 	ErrOwn      = errors.New("it belongs to this machine itself, and was not opened")
 	ErrBusy     = errors.New("another program or the machine itself has it, and it was not opened")
 	ErrOther    = errors.New("another drive is there by now; it was not opened")
 	ErrReadOnly = errors.New("the drive cannot be written to")
-	ErrNotSaved = errors.New("the kernel does not keep the drive from being written to")
 )
 
-// Claim opens a drive for reading, for one alone: as long as the file is open, nothing else on the machine can mount it,
-// swap on it or make a set of it, and where something has, it is not opened (open(2), O_EXCL on block devices). What is
-// opened is the very drive that was looked at: after opening its number, its sequence, its size and its serial number
-// are compared, and what belongs to the machine is asked once more.
+// Claim opens a drive for reading, for one alone: as long as the file is open, nothing else on the machine can mount
+// it, swap on it or make a set of it, and where something has, it is not opened (open(2), O_EXCL on block devices).
+// What is opened is the very drive that was looked at: after opening its number, its sequence, its size and its serial
+// number are compared, and what belongs to the machine is asked once more.
 func (h Host) Claim(d *Drive) (*os.File, error) { return h.open(d, os.O_RDONLY|os.O_EXCL) }
 
 func (h Host) open(d *Drive, how int) (*os.File, error) {
@@ -67,31 +66,6 @@ func (h Host) still(f *os.File, d *Drive) error {
 		return fmt.Errorf("%s: %w", d.Path(), ErrOther)
 	case len(now.Own) > 0:
 		return fmt.Errorf("%s: %w: %s", d.Path(), ErrOwn, strings.Join(now.Own, ", "))
-	}
-	return nil
-}
-
-// Protect has the kernel refuse every write to the drive in f, whoever asks, until it is taken out or Release is
-// called. That it does is asked afterwards; nothing is written to try it.
-func Protect(f *os.File) error { return setReadOnly(f, true) }
-
-// Release lets the drive in f be written to again.
-func Release(f *os.File) error { return setReadOnly(f, false) }
-
-func setReadOnly(f *os.File, on bool) error {
-	var want int
-	if on {
-		want = 1
-	}
-	if err := unix.IoctlSetPointerInt(int(f.Fd()), unix.BLKROSET, want); err != nil {
-		return fmt.Errorf("%s: %w: %w", f.Name(), ErrNotSaved, err)
-	}
-	got, err := unix.IoctlGetInt(int(f.Fd()), unix.BLKROGET)
-	if err != nil {
-		return fmt.Errorf("%s: %w: %w", f.Name(), ErrNotSaved, err)
-	}
-	if on != (got != 0) {
-		return fmt.Errorf("%s: %w", f.Name(), ErrNotSaved)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -15,12 +16,7 @@ import (
 func (h Host) inUse() (map[string][]string, error) {
 	out := map[string][]string{}
 	add := func(name, format string, args ...any) {
-		if text := fmt.Sprintf(format, args...); name != "" {
-			for _, told := range out[name] {
-				if told == text {
-					return
-				}
-			}
+		if text := fmt.Sprintf(format, args...); name != "" && !slices.Contains(out[name], text) {
 			out[name] = append(out[name], text)
 		}
 	}
@@ -39,7 +35,10 @@ func (h Host) mounted(add func(string, string, ...any)) error {
 	if err != nil {
 		return err
 	}
-	names := h.byNumber()
+	names, err := h.byNumber()
+	if err != nil {
+		return err
+	}
 	for line := range bytes.Lines(b) {
 		before, after, ok := strings.Cut(string(line), " - ")
 		f, g := strings.Fields(before), strings.Fields(after)
@@ -125,15 +124,15 @@ func (h Host) nameOf(path string) string {
 }
 
 // byNumber are the kernel's names of all block devices by their numbers.
-func (h Host) byNumber() map[string]string {
+func (h Host) byNumber() (map[string]string, error) {
+	all, err := os.ReadDir(h.path("sys", "class", "block"))
 	out := map[string]string{}
-	all, _ := os.ReadDir(h.path("sys", "class", "block"))
 	for _, e := range all {
 		if number := h.fact("sys", "class", "block", e.Name(), "dev"); number != "" {
 			out[number] = e.Name()
 		}
 	}
-	return out
+	return out, err
 }
 
 // unescaped is a path of procfs, in which blanks and such stand as \ooo.
