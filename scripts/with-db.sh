@@ -16,11 +16,16 @@ dir=$(cd "$data/mariadb" && pwd)
 server=$(command -v mariadbd || echo /usr/sbin/mariadbd)
 
 umask 077
-if [ ! -d "$dir/data/mysql" ]; then
-  rm -rf "$dir/data"
-  mariadb-install-db --no-defaults --datadir="$dir/data" --user="$(id -un)" --auth-root-authentication-method=socket \
-    --auth-root-socket-user="$(id -un)" --skip-test-db >"$dir/install.log" 2>&1 ||
+# Its temporary tables have a folder of their own: a server that starts removes those of others in a shared one.
+mkdir -p "$dir/tmp"
+
+# Set up beside, and moved when it is whole: what was cut short is not taken for a database.
+if [ ! -d "$dir/data" ]; then
+  rm -rf "$dir/new"
+  mariadb-install-db --no-defaults --tmpdir="$dir/tmp" --datadir="$dir/new" --user="$(id -un)" --skip-test-db \
+    --auth-root-authentication-method=socket --auth-root-socket-user="$(id -un)" >"$dir/install.log" 2>&1 ||
     { echo "The database could not be set up; see $dir/install.log." >&2; exit 1; }
+  mv "$dir/new" "$dir/data"
 fi
 [ -s "$dir/passwords" ] || printf 'owner=%s\napp=%s\n' "$(od -An -N18 -tx1 /dev/urandom | tr -d ' \n')" "$(od -An -N18 -tx1 /dev/urandom | tr -d ' \n')" >"$dir/passwords"
 . "$dir/passwords"
@@ -41,8 +46,9 @@ socket=$dir/socket
 # database before the command is done with it.
 serve() {
   set -m
-  "$server" --no-defaults --datadir="$dir/data" --socket="$socket" --port="$port" --bind-address=127.0.0.1 --user="$(id -un)" \
-    --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
+  "$server" --no-defaults --tmpdir="$dir/tmp" --datadir="$dir/data" --socket="$socket" --port="$port" \
+    --bind-address=127.0.0.1 --user="$(id -un)" --pid-file="$dir/pid" --log-error="$dir/error.log" --skip-log-bin \
+    --innodb-buffer-pool-size=64M --max-allowed-packet=64M \
     --character-set-server=utf8mb4 ${JADETRAIL_DB:-} >/dev/null 2>&1 &
   db=$!
   set +m
@@ -60,16 +66,20 @@ trap 'stop' EXIT
 trap 'stop; exit 130' INT
 trap 'stop; exit 143' TERM
 
-for _ in $(seq 150); do
-  mariadb --no-defaults --socket="$socket" -e "SELECT 1" >/dev/null 2>&1 && break
+answers=
+for _ in $(seq 300); do
+  if mariadb --no-defaults --socket="$socket" -e "SELECT 1" >/dev/null 2>&1; then answers=yes; break; fi
   if ! kill -0 "$db" 2>/dev/null; then
     # Another that started at the same moment has taken the port.
-    tail -n 20 "$dir/error.log" | grep -q "Bind on TCP/IP port" || { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
+    tail -n 20 "$dir/error.log" | grep -q "Bind on TCP/IP port" ||
+      { echo "The database did not start; see $dir/error.log." >&2; exit 1; }
     choose
     serve
   fi
   sleep 0.2
 done
+[ -n "$answers" ] ||
+  { echo "The database does not let its owner in; see $dir/error.log and $dir/install.log." >&2; exit 1; }
 mariadb --no-defaults --socket="$socket" <<SQL
 CREATE DATABASE IF NOT EXISTS jadetrail CHARACTER SET utf8mb4;
 CREATE USER IF NOT EXISTS jadetrail_owner@'127.0.0.1' IDENTIFIED BY '$owner';

@@ -135,18 +135,18 @@ func (h *Helper) answer(c *net.UnixConn, why error, file *os.File) {
 	}
 }
 
-// request is what somebody asks for who may.
+// request is what somebody asks for who may. It is read first, so that the refusal is heard.
 func (h *Helper) request(c *net.UnixConn) (*Request, error) {
+	line, err := bufio.NewReader(io.LimitReader(c, maxLine+1)).ReadBytes('\n')
+	if err != nil {
+		return nil, fmt.Errorf("%w: it does not end: %w", ErrRequest, err)
+	}
 	who, err := peer(c)
 	if err != nil {
 		return nil, err
 	}
 	if who != h.User {
 		return nil, fmt.Errorf("%w: account %d may not ask", ErrRequest, who)
-	}
-	line, err := bufio.NewReader(io.LimitReader(c, maxLine+1)).ReadBytes('\n')
-	if err != nil {
-		return nil, fmt.Errorf("%w: it does not end: %w", ErrRequest, err)
 	}
 	return ParseRequest(line)
 }

@@ -31,8 +31,11 @@ func TestDatabasesAtOnce(t *testing.T) {
 		}
 	}
 	both() // sets them up, which takes one longer than the other
-	<-said
-	<-said
+	for range dirs {
+		if out := <-said; !strings.Contains(out, "@tcp(127.0.0.1:") {
+			t.Fatalf("a database that is set up: %q", out)
+		}
+	}
 	for _, dir := range dirs {
 		if err := os.WriteFile(filepath.Join(dir, "mariadb", "port"), []byte(port), 0o600); err != nil {
 			t.Fatal(err)
@@ -42,6 +45,12 @@ func TestDatabasesAtOnce(t *testing.T) {
 	one, other := <-said, <-said
 	if !strings.Contains(one, "@tcp(127.0.0.1:") || !strings.Contains(other, "@tcp(127.0.0.1:") {
 		t.Errorf("two databases at once: %q and %q", one, other)
+		for _, dir := range dirs {
+			for _, name := range []string{"install.log", "error.log"} {
+				b, _ := os.ReadFile(filepath.Join(dir, "mariadb", name))
+				t.Logf("%s:\n%s", name, b)
+			}
+		}
 	}
 	if !strings.Contains(one+other, ":"+port+")") {
 		t.Errorf("none has the port %s: %q and %q", port, one, other)
